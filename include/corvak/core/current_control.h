@@ -1,0 +1,66 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Current control of a synchronous motor in the rotor frame, with exact delay compensation.
+ *
+ * The controller works on the flux linkage psi = (Ld id + flux, Lq iq), because in the stationary
+ * frame d psi/dt = v - R i holds for salient motors as for round ones, and a voltage held over one
+ * period adds exactly T (v - R i). One step of that model gives the flux at the instant at which
+ * the new voltage starts to act; the new voltage then moves it a share `alpha` of the way to its
+ * set-point, the rotation of the frame included. What the model does not know (a wrong R or flux,
+ * the inverter's own voltage) is found as a constant voltage in the rotor frame by comparing each
+ * prediction with what came. The prediction uses the voltage that was really commanded after
+ * limiting, so there is nothing to wind up.
+ *
+ * After Awan, Saarakkala, Hinkkanen, "Flux-linkage-based current control of saturated synchronous
+ * motors", IEEE Trans. Ind. Appl. 55(5), 2019; equations in docs/theory.md section 2.
+ */
+#ifndef CORVAK_CORE_CURRENT_CONTROL_H
+#define CORVAK_CORE_CURRENT_CONTROL_H
+
+#include "corvak/core/frames.h"
+#include "corvak/core/status.h"
+
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+typedef struct cvk_current_control_config {
+    float period_s;          /* control period: 5e-6 .. 1e-3 */
+    float bandwidth_hz;      /* of the current loop; at most 1/16 of the control rate */
+    float resistance_ohm;    /* 0 .. 100 */
+    float inductance_d_h;    /* 1e-7 .. 1 */
+    float inductance_q_h;    /* 1e-7 .. 1 */
+    float flux_linkage_wb;   /* 0 .. 10; 0 when not known yet */
+} cvk_current_control_config;
+
+typedef struct cvk_current_control {
+    float period_s, resistance_ohm, inductance_d_h, inductance_q_h, flux_linkage_wb;
+    float alpha;           /* share of the remaining error removed in one period */
+    float learning;        /* share of a prediction error taken into the disturbance voltage */
+    cvk_dq predicted_wb;   /* flux expected at the next sample */
+    cvk_dq disturbance_v;  /* the voltage the model does not know of */
+    cvk_ab acting_v;       /* commanded in the call before: acts from this sample to the next */
+    bool primed;           /* false until a prediction exists */
+} cvk_current_control;
+
+/* Refuses any field outside the ranges above; `why` may be null. */
+cvk_status cvk_current_control_init(cvk_current_control *control,
+                                    const cvk_current_control_config *config,
+                                    cvk_refusal *why) CVK_MUST_CHECK;
+
+/* Forgets all state, as after the bridge was off. */
+void cvk_current_control_reset(cvk_current_control *control);
+
+/* One step: from the current sampled now, the frame's angle now and its speed (rad/s), to the
+ * stationary voltage for the period that begins one period from now. */
+cvk_ab cvk_current_control_step(cvk_current_control *control, cvk_dq setpoint_a, cvk_ab current_a,
+                                float angle_rad, float speed_rad_s);
+
+/* Tells the controller what became of the voltage it asked for (after limiting). Call once after
+ * each step. */
+void cvk_current_control_applied(cvk_current_control *control, cvk_ab voltage_v);
+
+#ifdef __cplusplus
+}
+#endif
+#endif

@@ -1,0 +1,104 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Excitations: short programs of steps that make a motor show its parameters. They are stepped by
+ * the hot path, so a microcontroller, the simulated rig and a self-setup run the very same ones.
+ *
+ *   standstill   with the shaft held: finds the voltage that drives the allowed current, then
+ *                holds DC levels of both signs along three directions, then a small square-wave
+ *                voltage along three directions. Needs to know nothing of the motor.
+ *   spin         a few speeds in closed loop, with and without a d-axis current.
+ *   coast        speeds up, then leaves the bridge off.
+ */
+#ifndef CORVAK_CORE_EXCITATION_H
+#define CORVAK_CORE_EXCITATION_H
+
+#include "corvak/core/frames.h"
+#include "corvak/core/status.h"
+
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+#define CVK_EXCITATION_MAX_STEPS 64u
+
+/* What the drive is to do during one control period. */
+typedef enum cvk_drive_mode {
+    CVK_MODE_OFF = 0, /* bridge off */
+    CVK_MODE_VOLTAGE, /* voltage_v, stationary frame */
+    CVK_MODE_CURRENT, /* current_a, in the frame of the angle source */
+    CVK_MODE_SPEED    /* speed_rad_s, with current_a.d kept */
+} cvk_drive_mode;
+
+typedef struct cvk_command {
+    cvk_drive_mode mode;
+    cvk_ab voltage_v;
+    cvk_dq current_a;
+    float speed_rad_s; /* electrical */
+} cvk_command;
+
+typedef enum cvk_step_kind {
+    CVK_STEP_REST,        /* zero voltage */
+    CVK_STEP_FIND_LEVEL,  /* raise a DC voltage until `fraction` of the current limit flows */
+    CVK_STEP_LEVEL,       /* hold `fraction` of the voltage found */
+    CVK_STEP_FIND_SQUARE, /* raise a square wave until its current reaches `fraction` of the limit */
+    CVK_STEP_SQUARE,      /* hold `fraction` of the amplitude found */
+    CVK_STEP_SPEED,       /* hold a speed, with a d-axis current of `fraction` of the limit */
+    CVK_STEP_OFF          /* bridge off */
+} cvk_step_kind;
+
+typedef struct cvk_step {
+    cvk_step_kind kind;
+    float duration_s;
+    float direction_rad; /* of the voltage vector */
+    float fraction;      /* see the kinds; may be negative */
+    float speed_rad_s;   /* electrical */
+    bool record;         /* this step belongs into the log */
+} cvk_step;
+
+typedef struct cvk_excitation_config {
+    float period_s;          /* control period: 5e-6 .. 1e-3 */
+    float current_limit_a;   /* allowed phase current, peak: 0.01 .. 1000 */
+    float bus_v;             /* nominal bus voltage: 3 .. 100 */
+    float speed_rad_s;       /* electrical, highest; spin and coast only: 1 .. 20000 */
+    float hold_s;            /* length of one DC level, one square wave or one plateau: 1e-3 .. 100 */
+    float square_half_s;     /* half period of the square wave: 2 periods .. 0.1 */
+} cvk_excitation_config;
+
+typedef struct cvk_excitation {
+    cvk_excitation_config config;
+    cvk_step steps[CVK_EXCITATION_MAX_STEPS];
+    unsigned count, current;     /* steps in the program; the one that runs */
+    unsigned ticks;              /* control periods spent in this step */
+    float level_v, square_v;     /* what the finding steps found */
+} cvk_excitation;
+
+/* A config for control period, current limit and bus; the rest is filled with values that suit
+ * most motors (levels of 40 ms, square wave of 20 periods). */
+cvk_excitation_config cvk_excitation_config_default(float period_s, float current_limit_a,
+                                                    float bus_v);
+
+/* Programs. Each refuses a config field outside its range (see above); `why` may be null. */
+cvk_status cvk_excitation_standstill(cvk_excitation *excitation,
+                                     const cvk_excitation_config *config,
+                                     cvk_refusal *why) CVK_MUST_CHECK;
+cvk_status cvk_excitation_spin(cvk_excitation *excitation, const cvk_excitation_config *config,
+                               cvk_refusal *why) CVK_MUST_CHECK;
+cvk_status cvk_excitation_coast(cvk_excitation *excitation, const cvk_excitation_config *config,
+                                cvk_refusal *why) CVK_MUST_CHECK;
+
+/* One control period: what to do now, given the current sampled now. After the last step the
+ * command is "off" for ever. */
+cvk_command cvk_excitation_next(cvk_excitation *excitation, cvk_ab current_a);
+
+bool cvk_excitation_finished(const cvk_excitation *excitation);
+
+/* Whether the period that the last call began belongs into the log. */
+bool cvk_excitation_recorded(const cvk_excitation *excitation);
+
+/* Total length in s (finding steps counted at their longest). */
+float cvk_excitation_length_s(const cvk_excitation *excitation);
+
+#ifdef __cplusplus
+}
+#endif
+#endif

@@ -1,0 +1,60 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The motor card: what is known of a motor, each number with its interval and where it came from.
+ */
+#ifndef CORVAK_IDENT_CARD_H
+#define CORVAK_IDENT_CARD_H
+
+#include <stdbool.h>
+#include <stddef.h>
+
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+#define CVK_CARD_TEXT 256
+
+typedef enum cvk_card_key {
+    CVK_CARD_RESISTANCE = 0,     /* resistance_ohm: winding plus one switch when voltages are
+                                    commanded, winding alone when measured at the terminals */
+    CVK_CARD_INDUCTANCE_D,       /* inductance_d_h */
+    CVK_CARD_INDUCTANCE_Q,       /* inductance_q_h */
+    CVK_CARD_FLUX_LINKAGE,       /* flux_linkage_wb, peak of one phase */
+    CVK_CARD_POLE_PAIRS,         /* pole_pairs */
+    CVK_CARD_INERTIA,            /* inertia_kg_m2 */
+    CVK_CARD_FRICTION_COULOMB,   /* friction_coulomb_nm */
+    CVK_CARD_FRICTION_VISCOUS,   /* friction_viscous_nm_s */
+    CVK_CARD_MOTOR_COUNT,
+    CVK_CARD_DEAD_TIME_VOLTAGE = CVK_CARD_MOTOR_COUNT, /* dead_time_voltage_v */
+    CVK_CARD_DELAY,              /* delay_periods, from a logged voltage to its action */
+    CVK_CARD_COUNT
+} cvk_card_key;
+
+/* The key as it stands in files, with its unit. */
+const char *cvk_card_key_name(cvk_card_key key);
+
+typedef struct cvk_card_entry {
+    bool known;
+    double value;
+    double low, high;                         /* 95 %, everything counted */
+    double statistical_low, statistical_high; /* 95 %, without the scale of the channels */
+    double probability;                       /* pole pairs: that the integer is right */
+    char from[CVK_CARD_TEXT];                 /* logs and method */
+    char missing[CVK_CARD_TEXT];              /* when not known: why, and what would show it */
+} cvk_card_entry;
+
+typedef struct cvk_card {
+    char name[CVK_CARD_TEXT];
+    cvk_card_entry entry[CVK_CARD_COUNT];
+} cvk_card;
+
+/* Torque constant in N m per A of q-axis current peak: 1.5 p flux. False when not known. */
+bool cvk_card_torque_constant(const cvk_card *card, cvk_card_entry *out);
+
+/* Speed per volt of line-to-line back-EMF peak, in rpm/V. False when not known. */
+bool cvk_card_rpm_per_volt(const cvk_card *card, cvk_card_entry *out);
+
+#ifdef __cplusplus
+}
+#endif
+#endif

@@ -1,0 +1,74 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * From one or several logs of one motor to its card. Methods and sources: docs/theory.md.
+ */
+#ifndef CORVAK_IDENT_ESTIMATE_H
+#define CORVAK_IDENT_ESTIMATE_H
+
+#include "corvak/core/status.h"
+#include "corvak/ident/card.h"
+#include "corvak/ident/log.h"
+
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+#define CVK_MAX_FINDINGS 32
+#define CVK_CURVE_POINTS 600
+
+/* Default tolerances when neither log nor options state one. */
+#define CVK_DEFAULT_CURRENT_GAIN_TOLERANCE 0.01
+#define CVK_DEFAULT_VOLTAGE_GAIN_TOLERANCE 0.005
+
+typedef struct cvk_estimate_options {
+    double current_gain_tolerance; /* bound of the common gain error; negative: take the log's */
+    double voltage_gain_tolerance;
+    double largest_current_a;      /* a log with more is taken for one in milliampere; 500 */
+} cvk_estimate_options;
+
+cvk_estimate_options cvk_estimate_options_default(void);
+
+typedef enum cvk_severity {
+    CVK_NOTE = 0, /* worth knowing */
+    CVK_WARNING,  /* the log is usable, but look at it */
+    CVK_ERROR     /* the log is not usable */
+} cvk_severity;
+
+typedef struct cvk_finding {
+    cvk_severity severity;
+    char log[64];
+    char text[CVK_CARD_TEXT]; /* what, where (row or channel), the value, and the cure */
+} cvk_finding;
+
+/* Points of a curve for a figure. */
+typedef struct cvk_curve {
+    size_t points;
+    double x[CVK_CURVE_POINTS], y[CVK_CURVE_POINTS], fit[CVK_CURVE_POINTS];
+} cvk_curve;
+
+typedef struct cvk_estimate {
+    cvk_card card;
+    size_t findings;
+    cvk_finding finding[CVK_MAX_FINDINGS];
+    cvk_curve step;        /* s, A measured, A fitted: current along the injected direction */
+    cvk_curve line;        /* A, V commanded, V of the resistance alone: the DC levels */
+    cvk_curve circle;      /* Wb, Wb: flux linkage of the magnet while turning; fit unused */
+    double line_knee_a;    /* current at which the inverter's own voltage bends */
+    double line_shape;     /* exponent of its curve: s(x) = x / (1 + |x|^n)^(1/n) */
+    double residual_a;     /* rms misfit of the standstill current; NaN without such a log */
+} cvk_estimate;
+
+/* Estimates what the logs show; what they do not show is null with a reason. Fails with
+ * CVK_NOT_IN_LOG when a log is unusable or nothing could be estimated: the findings say why.
+ * `out` is large (about 100 kB): keep it off small stacks. */
+cvk_status cvk_estimate_logs(const cvk_log *const *logs, size_t count,
+                             const cvk_estimate_options *options, cvk_estimate *out) CVK_MUST_CHECK;
+
+/* The inverter's own voltage at a phase current, V: dead_time_voltage_v * s(i / knee). */
+double cvk_inverter_voltage(double dead_time_voltage_v, double knee_a, double shape,
+                            double current_a);
+
+#ifdef __cplusplus
+}
+#endif
+#endif

@@ -1,0 +1,39 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Space-vector modulation by min-max injection. With x = v / bus for the three phases,
+ * duty = 1/2 + x - (max x + min x) / 2; the hexagon is max x - min x = 1.
+ */
+#include "corvak/core/svm.h"
+
+static float max3(cvk_abc x)
+{
+    float m = x.a > x.b ? x.a : x.b;
+    return m > x.c ? m : x.c;
+}
+
+static float min3(cvk_abc x)
+{
+    float m = x.a < x.b ? x.a : x.b;
+    return m < x.c ? m : x.c;
+}
+
+static float unit_clamp(float x)
+{
+    return x < 0.0f ? 0.0f : (x > 1.0f ? 1.0f : x);
+}
+
+cvk_svm_output cvk_svm(cvk_ab voltage_v, float bus_v)
+{
+    cvk_abc x = cvk_clarke_inverse(voltage_v);
+    float span_v = max3(x) - min3(x);
+    float shorten = span_v > bus_v ? bus_v / span_v : 1.0f;
+    float per_volt = shorten / bus_v;
+    float centre = 0.5f - 0.5f * (max3(x) + min3(x)) * per_volt;
+    cvk_svm_output out = {
+        /* the clamp only removes rounding: at most one unit in the last place */
+        .duties = {unit_clamp(centre + x.a * per_volt), unit_clamp(centre + x.b * per_volt),
+                   unit_clamp(centre + x.c * per_volt)},
+        .voltage_v = {voltage_v.alpha * shorten, voltage_v.beta * shorten},
+    };
+    return out;
+}

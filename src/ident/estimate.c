@@ -1,0 +1,404 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The order of work: examine every log, find where the motor turns, fit what stands still, then
+ * the flux circle over all logs, then pole pairs; and write down what was found, or why not.
+ */
+#include "corvak/ident/estimate.h"
+
+#include "findings.h"
+#include "numeric.h"
+#include "pole_pairs.h"
+#include "standstill.h"
+#include "turning.h"
+
+#include <math.h>
+#include <stdarg.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+#define MOST_SPANS 64u
+#define NOTHING_KNOWN 30.0        /* prior deviation as a multiple of a typical value */
+#define USEFUL_SHARE 0.2          /* an entry is given when its deviation is below this share */
+#define MODEL_FLOOR 5e-4          /* relative deviation that the model itself may be off by */
+#define SURE_OF_POLES 0.9
+#define BOUND_TO_95 0.95          /* half width of 95 % of an even distribution within a bound */
+#define COLOURED_RESIDUAL 3.0     /* residual over noise that deserves a finding */
+
+cvk_estimate_options cvk_estimate_options_default(void)
+{
+    return (cvk_estimate_options){-1.0, -1.0, 500.0};
+}
+
+double cvk_inverter_voltage(double dead_time_voltage_v, double knee_a, double shape,
+                            double current_a)
+{
+    double x = fabs(current_a) / knee_a, size;
+    if (x > 1e3) {
+        size = 1.0;
+    } else if (shape == 2.0 || shape == 4.0 || shape == 8.0) { /* square roots are quick */
+        double power = x * x;
+        for (double n = 2.0; n < shape; n *= 2.0) {
+            power *= power;
+        }
+        double root = sqrt(1.0 + power);
+        for (double n = 2.0; n < shape; n *= 2.0) {
+            root = sqrt(root);
+        }
+        size = x / root;
+    } else {
+        size = x / pow(1.0 + pow(x, shape), 1.0 / shape);
+    }
+    return copysign(dead_time_voltage_v * size, current_a);
+}
+
+void cvk_add_finding(cvk_estimate *out, cvk_severity severity, const char *log, const char *format,
+                     ...)
+{
+    if (out->findings == CVK_MAX_FINDINGS) {
+        return;
+    }
+    cvk_finding *finding = &out->finding[out->findings++];
+    finding->severity = severity;
+    snprintf(finding->log, sizeof finding->log, "%s", log);
+    va_list arguments;
+    va_start(arguments, format);
+    vsnprintf(finding->text, sizeof finding->text, format, arguments);
+    va_end(arguments);
+}
+
+/* One log on its way through the estimation. */
+typedef struct work {
+    cvk_signals signals;
+    cvk_turns turns;
+    cvk_span still[MOST_SPANS];
+    size_t still_count;
+} work;
+
+static void free_work(work *logs, size_t count)
+{
+    for (size_t n = 0; n < count; n++) {
+        cvk_signals_free(&logs[n].signals);
+        cvk_turns_free(&logs[n].turns);
+    }
+    free(logs);
+}
+
+static cvk_status prepare(work *w, const cvk_log *log, const cvk_estimate_options *options,
+                          cvk_estimate *out)
+{
+    cvk_status status = cvk_signals_from_log(&w->signals, log, options, out);
+    if (status == CVK_OK) {
+        status = cvk_find_turns(&w->turns, &w->signals);
+    }
+    if (status == CVK_OK) {
+        w->still_count = cvk_still_spans(&w->signals, &w->turns, w->still, MOST_SPANS);
+    }
+    return status;
+}
+
+/* Rough sizes, for a prior that knows nothing: from peak current and typical voltage. */
+static void start_belief(cvk_belief *belief, const work *logs, size_t count)
+{
+    double current_a = 1e-3, voltage_v = 1e-3, period_s = logs[0].signals.period_s;
+    for (size_t n = 0; n < count; n++) {
+        const cvk_signals *s = &logs[n].signals;
+        current_a = fmax(current_a, s->peak_current_a);
+        for (size_t k = 0; k < s->rows; k++) {
+            voltage_v = fmax(voltage_v, hypot(s->v_alpha[k], s->v_beta[k]));
+        }
+    }
+    double delay = logs[0].signals.commanded ? 1.0 : 0.3;
+    const double typical[CVK_B_COUNT] = {
+        [CVK_B_RESISTANCE] = 0.1 * voltage_v / current_a,
+        [CVK_B_L_D] = 20.0 * period_s * voltage_v / current_a,
+        [CVK_B_L_Q] = 20.0 * period_s * voltage_v / current_a,
+        [CVK_B_FLUX] = voltage_v / 300.0,
+        [CVK_B_DEAD_TIME] = 0.01 * voltage_v,
+        [CVK_B_DELAY] = delay,
+    };
+    cvk_belief_start(belief, typical, NOTHING_KNOWN);
+    belief->cov[CVK_B_DEAD_TIME * (CVK_B_COUNT + 1)] = pow(0.02 * voltage_v, 2.0);
+    belief->cov[CVK_B_DELAY * (CVK_B_COUNT + 1)] = 0.8 * 0.8;
+}
+
+/* Resistances of two standstill fits that do not agree within their intervals. */
+static void compare_resistance(const cvk_belief *before, const cvk_belief *news, const char *log,
+                               cvk_estimate *out)
+{
+    double a = before->mean[CVK_B_RESISTANCE], b = news->mean[CVK_B_RESISTANCE];
+    double spread = hypot(cvk_belief_deviation(before, CVK_B_RESISTANCE),
+                          cvk_belief_deviation(news, CVK_B_RESISTANCE));
+    if (cvk_belief_knows(before, CVK_B_RESISTANCE, USEFUL_SHARE) && fabs(a - b) > 4.0 * spread) {
+        cvk_add_finding(out, CVK_WARNING, log,
+                        "resistance here is %.4g ohm, the logs before say %.4g ohm: another "
+                        "temperature, or another motor?",
+                        b, a);
+    }
+}
+
+static void learn_standstill(work *w, const cvk_belief *start, cvk_belief *belief,
+                             cvk_estimate *out)
+{
+    const cvk_signals *s = &w->signals;
+    cvk_standstill_fit fit;
+    if (w->still_count == 0 ||
+        cvk_standstill_fit_spans(s, w->still, w->still_count, &fit) != CVK_OK) {
+        return;
+    }
+    double ratio = fit.residual_a / fit.noise_a;
+    if (w->turns.count > 0 && ratio > COLOURED_RESIDUAL) {
+        return; /* the slow part of a run-up, not a standstill test */
+    }
+    if (ratio > COLOURED_RESIDUAL) {
+        cvk_add_finding(out, CVK_WARNING, s->name,
+                        "the standstill model misses the current by %.3g A rms where the noise is "
+                        "%.3g A: did the rotor move? Hold the shaft, or lower the current",
+                        fit.residual_a, fit.noise_a);
+    }
+    cvk_belief news;
+    cvk_standstill_belief(&fit, start, &news);
+    static const int told[] = {CVK_B_RESISTANCE, CVK_B_L_D, CVK_B_L_Q, CVK_B_DEAD_TIME,
+                               CVK_B_DELAY};
+    for (size_t k = 0; k < sizeof told / sizeof told[0]; k++) {
+        if (cvk_belief_knows(&news, told[k], USEFUL_SHARE)) {
+            cvk_belief_note(&news, told[k], s->name, "standstill fit");
+        }
+    }
+    compare_resistance(belief, &news, s->name, out);
+    if (cvk_belief_merge(belief, &news) && !(out->residual_a < fit.residual_a)) {
+        out->residual_a = fit.residual_a;
+        cvk_standstill_curves(s, w->still, w->still_count, &fit, out);
+    }
+}
+
+static void learn_turning(work *logs, size_t count, cvk_belief *belief,
+                          cvk_windows *windows, cvk_estimate *out)
+{
+    windows->count = 0;
+    for (size_t n = 0; n < count; n++) {
+        size_t before = windows->count;
+        if (logs[n].turns.count > 0 && cvk_belief_knows(belief, CVK_B_RESISTANCE, USEFUL_SHARE)) {
+            cvk_refine_phase(&logs[n].turns, &logs[n].signals, belief);
+        }
+        cvk_add_windows(windows, &logs[n].signals, &logs[n].turns, belief, (int)n);
+        if (windows->count > before) {
+            cvk_belief_note(belief, CVK_B_FLUX, logs[n].signals.name, "flux circle");
+        }
+    }
+    if (cvk_fit_circle(windows, belief) != CVK_OK) {
+        return;
+    }
+    for (size_t n = 0; n < count; n++) {
+        if (out->circle.points == 0) {
+            cvk_circle_curve(&logs[n].signals, &logs[n].turns, belief, &out->circle);
+        }
+    }
+}
+
+/* ---- writing the card ----------------------------------------------------------------------- */
+
+static double tolerance(double option, const cvk_log *const *logs, size_t count, bool current)
+{
+    double largest = -1.0;
+    for (size_t n = 0; n < count; n++) {
+        double stated = current ? logs[n]->current_gain_tolerance : logs[n]->voltage_gain_tolerance;
+        largest = fmax(largest, stated);
+    }
+    if (option >= 0.0) {
+        return option;
+    }
+    if (largest >= 0.0) {
+        return largest;
+    }
+    return current ? CVK_DEFAULT_CURRENT_GAIN_TOLERANCE : CVK_DEFAULT_VOLTAGE_GAIN_TOLERANCE;
+}
+
+/* `scale` is the relative half width (95 %) that the channels' common gains add. */
+static void write_entry(cvk_card_entry *entry, const cvk_belief *belief, int parameter,
+                        double scale)
+{
+    double value = belief->mean[parameter];
+    double floor = parameter == CVK_B_DELAY ? 0.0 : MODEL_FLOOR * value;
+    double half = cvk_student95(belief->dof) * hypot(cvk_belief_deviation(belief, parameter), floor);
+    double all = hypot(half, scale * value);
+    entry->known = true;
+    entry->value = value;
+    entry->statistical_low = value - half;
+    entry->statistical_high = value + half;
+    entry->low = value - all;
+    entry->high = value + all;
+    snprintf(entry->from, sizeof entry->from, "%s", belief->from[parameter]);
+}
+
+static void miss(cvk_card *card, cvk_card_key key, const char *why)
+{
+    snprintf(card->entry[key].missing, sizeof card->entry[key].missing, "%s", why);
+}
+
+static const char *why_no_flux(const cvk_windows *windows)
+{
+    return windows->count == 0
+               ? "the motor does not turn in the logs: record a spin at a few speeds or a "
+                 "coast-down (corvak record spin, corvak record coast)"
+               : "it turns, but back-EMF cannot be told from the drop across the winding: add a "
+                 "standstill run, or record more and higher speeds, or a coast-down";
+}
+
+static void write_electrical(cvk_card *card, const cvk_belief *belief, const cvk_windows *windows,
+                             double current, double volt)
+{
+    const struct {
+        int parameter;
+        cvk_card_key key;
+        const char *missing;
+    } rows[] = {
+        {CVK_B_RESISTANCE, CVK_CARD_RESISTANCE,
+         "no steady current at several levels in the logs: record a standstill run with DC levels "
+         "of both signs (corvak record standstill)"},
+        {CVK_B_L_D, CVK_CARD_INDUCTANCE_D,
+         "no changing current along at least two directions at standstill: record a standstill run "
+         "with injection along two or more directions (corvak record standstill)"},
+        {CVK_B_L_Q, CVK_CARD_INDUCTANCE_Q,
+         "no changing current along at least two directions at standstill: record a standstill run "
+         "with injection along two or more directions (corvak record standstill)"},
+        {CVK_B_FLUX, CVK_CARD_FLUX_LINKAGE, why_no_flux(windows)},
+        {CVK_B_DEAD_TIME, CVK_CARD_DEAD_TIME_VOLTAGE,
+         "no standstill run with DC levels: the inverter's own voltage is not visible"},
+        {CVK_B_DELAY, CVK_CARD_DELAY,
+         "no steps of voltage with current: the delay is not visible"},
+    };
+    for (size_t n = 0; n < sizeof rows / sizeof rows[0]; n++) {
+        int parameter = rows[n].parameter;
+        bool absolute = parameter == CVK_B_DEAD_TIME || parameter == CVK_B_DELAY;
+        bool known = absolute ? belief->from[CVK_B_RESISTANCE][0] != '\0' && belief->knee_a > 0.0
+                              : belief->from[parameter][0] != '\0' &&
+                                    cvk_belief_knows(belief, parameter, USEFUL_SHARE);
+        if (!known) {
+            miss(card, rows[n].key, rows[n].missing);
+            continue;
+        }
+        double scale = parameter == CVK_B_DELAY ? 0.0 : volt;
+        if (parameter == CVK_B_RESISTANCE || parameter == CVK_B_L_D || parameter == CVK_B_L_Q) {
+            scale = hypot(volt, current);
+        }
+        write_entry(&card->entry[rows[n].key], belief, parameter, scale);
+    }
+}
+
+static void write_pole_pairs(cvk_estimate *out, const cvk_pole_evidence *evidence)
+{
+    cvk_card_entry *entry = &out->card.entry[CVK_CARD_POLE_PAIRS];
+    double probability = 0.0;
+    int p = cvk_poles_decide(evidence, &probability);
+    if (p == 0 || probability < SURE_OF_POLES) {
+        miss(&out->card, CVK_CARD_POLE_PAIRS,
+             p == 0 ? "no rotor-angle or speed column, and no once-per-revolution pattern: log a "
+                      "rotor angle, or record a coast-down (corvak record coast), or turn the "
+                      "shaft by hand an exact number of turns with the phases logged"
+                    : "the evidence does not single out one number: record a longer coast-down, or "
+                      "log a rotor angle");
+        return;
+    }
+    entry->known = true;
+    entry->probability = probability;
+    entry->value = entry->low = entry->high = p;
+    entry->statistical_low = entry->statistical_high = p;
+    snprintf(entry->from, sizeof entry->from, "%s%s%s",
+             evidence->rotor_column ? "rotor column" : "",
+             evidence->rotor_column && evidence->pattern ? " and " : "",
+             evidence->pattern ? "once-per-revolution pattern" : "");
+}
+
+static cvk_status learn_pole_pairs(const work *logs, size_t count, const cvk_windows *windows,
+                                   cvk_estimate *out)
+{
+    cvk_pole_evidence evidence = {.rotor_column = false};
+    bool odd = false;
+    double ratio = 0.0;
+    cvk_poles_from_rotor(&evidence, windows, &odd, &ratio);
+    if (odd) {
+        evidence.rotor_column = false;
+        cvk_add_finding(out, CVK_WARNING, logs[0].signals.name,
+                        "electrical over rotor speed is %.3f, not a whole number: is the sensor "
+                        "geared, or its unit wrong?",
+                        ratio);
+    } else if (ratio < 0.0) {
+        cvk_add_finding(out, CVK_NOTE, logs[0].signals.name,
+                        "the rotor sensor counts backwards against the phase order a, b, c");
+    }
+    for (size_t n = 0; n < count; n++) {
+        cvk_status status =
+            cvk_poles_from_pattern(&evidence, &logs[n].signals, &logs[n].turns);
+        if (status != CVK_OK) {
+            return status;
+        }
+    }
+    write_pole_pairs(out, &evidence);
+    return CVK_OK;
+}
+
+/* Relative half widths (95 %) that the channels' common gains add. */
+typedef struct scale_share {
+    double current, voltage;
+} scale_share;
+
+static cvk_status estimate_prepared(work *logs, size_t count, scale_share scale,
+                                    cvk_windows *windows, cvk_estimate *out)
+{
+    cvk_belief start, belief;
+    start_belief(&start, logs, count);
+    belief = start;
+    for (size_t n = 0; n < count; n++) {
+        learn_standstill(&logs[n], &start, &belief, out);
+    }
+    learn_turning(logs, count, &belief, windows, out);
+    write_electrical(&out->card, &belief, windows, scale.current, scale.voltage);
+    for (int key = CVK_CARD_INERTIA; key <= CVK_CARD_FRICTION_VISCOUS; key++) {
+        miss(&out->card, (cvk_card_key)key, "this version does not estimate it");
+    }
+    return learn_pole_pairs(logs, count, windows, out);
+}
+
+static bool any_known(const cvk_card *card)
+{
+    for (int key = 0; key < CVK_CARD_MOTOR_COUNT; key++) {
+        if (card->entry[key].known) {
+            return true;
+        }
+    }
+    return false;
+}
+
+cvk_status cvk_estimate_logs(const cvk_log *const *logs, size_t count,
+                             const cvk_estimate_options *options, cvk_estimate *out)
+{
+    if (logs == NULL || count == 0 || options == NULL || out == NULL) {
+        return CVK_NULL_ARGUMENT;
+    }
+    *out = (cvk_estimate){.residual_a = NAN};
+    work *prepared = calloc(count, sizeof *prepared);
+    if (prepared == NULL) {
+        return CVK_NO_MEMORY;
+    }
+    cvk_status status = CVK_OK;
+    for (size_t n = 0; n < count && status == CVK_OK; n++) {
+        status = prepare(&prepared[n], logs[n], options, out);
+    }
+    cvk_windows *windows = malloc(sizeof *windows);
+    if (status == CVK_OK && windows == NULL) {
+        status = CVK_NO_MEMORY;
+    }
+    if (status == CVK_OK) {
+        const scale_share scale = {
+            BOUND_TO_95 * tolerance(options->current_gain_tolerance, logs, count, true),
+            BOUND_TO_95 * tolerance(options->voltage_gain_tolerance, logs, count, false)};
+        status = estimate_prepared(prepared, count, scale, windows, out);
+    }
+    if (status == CVK_OK && !any_known(&out->card)) {
+        status = CVK_NOT_IN_LOG;
+    }
+    free(windows);
+    free_work(prepared, count);
+    return status;
+}

@@ -1,0 +1,41 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * A log made ready for estimation: even time base in contiguous pieces, currents calibrated
+ * against each other, everything in the stationary alpha-beta plane.
+ */
+#ifndef CORVAK_IDENT_SIGNALS_H
+#define CORVAK_IDENT_SIGNALS_H
+
+#include "corvak/ident/estimate.h"
+
+typedef struct cvk_span {
+    size_t begin, end; /* rows begin .. end-1 */
+} cvk_span;
+
+#define CVK_MAX_PIECES 256
+
+typedef struct cvk_signals {
+    const char *name;
+    size_t rows;               /* usable rows, in order */
+    double period_s;
+    double *i_alpha, *i_beta;  /* A, gains and offsets of the channels aligned */
+    double *v_alpha, *v_beta;  /* V */
+    double *bus_share;         /* bus voltage over its mean; 1 where it is not logged */
+    double *theta_m;           /* rad, unwrapped; null without a rotor-angle column */
+    double *speed_m;           /* rad/s; null without the column */
+    size_t pieces;             /* stretches without a gap; a piece of less than 64 rows is dropped */
+    cvk_span piece[CVK_MAX_PIECES];
+    bool commanded;            /* voltages are duty times bus, not terminal voltages */
+    double bus_v;              /* mean; 1 when not used */
+    double peak_current_a;
+    double *storage;           /* one block behind all of the above */
+} cvk_signals;
+
+/* Examines and converts. Problems become findings in `out`; CVK_NOT_IN_LOG when the log cannot be
+ * used (an error finding says why). Free the result with cvk_signals_free() in any case. */
+cvk_status cvk_signals_from_log(cvk_signals *signals, const cvk_log *log,
+                                const cvk_estimate_options *options, cvk_estimate *out);
+
+void cvk_signals_free(cvk_signals *signals);
+
+#endif

@@ -1,0 +1,570 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Output-error fit at standstill. Start values come from linear least squares at each plausible
+ * whole delay; then Levenberg-Marquardt (MINPACK's lmder) on the simulated current. The shape of
+ * the inverter's curve is unknown: three shapes are fitted and averaged by their likelihood.
+ * The covariance is the sandwich H^-1 S H^-1 with S summed over blocks of neighbouring rows, which
+ * stays right when residuals are coloured (White, Econometrica 50(1), 1982; block sums after
+ * Newey, West, Econometrica 55(3), 1987).
+ */
+#include "standstill.h"
+
+#include "numeric.h"
+
+#include <cminpack.h>
+#include <math.h>
+#include <stdlib.h>
+#include <string.h>
+
+#define N CVK_SM_COUNT
+#define MOST_ROWS 32768u    /* of a longer log, evenly spread blocks are used */
+#define BLOCK_ROWS 4096u
+#define WARM_UP_ROWS 512u   /* simulated before a block so that its start is forgotten */
+#define SCORE_BLOCKS 64
+#define MOST_BLOCKS 64u
+#define START_ROWS 20000u   /* equations used for the start values */
+#define KNEE_SHARE 0.02     /* knee current expected, share of the peak current */
+#define KNEE_SPREAD 1.5     /* standard deviation of its logarithm */
+#define DELAY_FLOOR 0.004   /* periods: how the bus moves within a period is not in a log, and an
+                               edge with 0.1 % more voltage looks like this much delay */
+
+typedef struct block {
+    cvk_span rows;
+    size_t warm_up;
+} block;
+
+typedef struct problem {
+    const cvk_signals *s;
+    block blocks[MOST_BLOCKS];
+    size_t block_count, residual_rows;
+    int shape;
+    double scale[N];
+    double noise_a, knee_centre;
+    bool knee_known;
+    double *lane_storage; /* N lanes for the derivatives */
+} problem;
+
+static size_t kept_rows(const block *b)
+{
+    return b->rows.end - b->rows.begin - b->warm_up;
+}
+
+/* Whole spans when they fit; otherwise blocks of BLOCK_ROWS, evenly spread. */
+static void choose_blocks(problem *f, const cvk_span *spans, size_t count)
+{
+    size_t total = 0;
+    for (size_t n = 0; n < count; n++) {
+        total += spans[n].end - spans[n].begin;
+    }
+    const size_t stride = total > MOST_ROWS ? total / (MOST_ROWS / BLOCK_ROWS) : 0;
+    for (size_t n = 0; n < count; n++) {
+        size_t begin = spans[n].begin;
+        while (begin + WARM_UP_ROWS / 4u < spans[n].end && f->block_count < MOST_BLOCKS) {
+            size_t end = spans[n].end;
+            if (stride > 0 && end - begin > BLOCK_ROWS) {
+                end = begin + BLOCK_ROWS;
+            }
+            block b = {{begin, end}, begin > spans[n].begin ? WARM_UP_ROWS : 0};
+            f->blocks[f->block_count++] = b;
+            f->residual_rows += kept_rows(&b);
+            begin = stride > 0 ? begin + stride : spans[n].end;
+        }
+    }
+}
+
+/* Rms of the measurement noise from second differences, robust against steps (median). */
+static double noise_of(const cvk_signals *s, const problem *f)
+{
+    double values[4001];
+    size_t count = 0, stride = f->residual_rows / 2000u + 1u;
+    for (size_t b = 0; b < f->block_count; b++) {
+        for (size_t k = f->blocks[b].rows.begin + 2; k < f->blocks[b].rows.end && count < 4000u;
+             k += stride) {
+            values[count++] = fabs(s->i_alpha[k] - 2.0 * s->i_alpha[k - 1] + s->i_alpha[k - 2]);
+            values[count++] = fabs(s->i_beta[k] - 2.0 * s->i_beta[k - 1] + s->i_beta[k - 2]);
+        }
+    }
+    /* median of |x| is 0.6745 sigma; a second difference has variance 6 sigma^2 */
+    return fmax(cvk_median(values, count) / 0.6745 / sqrt(6.0), 1e-9);
+}
+
+static double bend_guess(double current_a, double knee_a)
+{
+    return current_a / sqrt(current_a * current_a + knee_a * knee_a);
+}
+
+/* Inverter's voltage per volt of dead-time voltage, in alpha-beta, for a measured current. */
+static void inverter_direction(double alpha, double beta, double knee_a, double out[2])
+{
+    const double half_sqrt3 = 0.86602540378443864676;
+    double ua = bend_guess(alpha, knee_a);
+    double ub = bend_guess(-0.5 * alpha + half_sqrt3 * beta, knee_a);
+    double uc = bend_guess(-0.5 * alpha - half_sqrt3 * beta, knee_a);
+    out[0] = (2.0 * ua - ub - uc) / 3.0;
+    out[1] = (ub - uc) / sqrt(3.0);
+}
+
+/* Linear least squares at a whole delay over steps of three periods (a longer step is less
+ * disturbed by noise): v = R i + L di/dt + dead * direction. Returns the residual's square sum, or
+ * infinity. Unknowns: R, L_mean, L_cos, L_sin, dead-time voltage. */
+static double linear_start(const problem *f, long delay, double knee_a, double x[5])
+{
+    enum { STEP = 3, UNKNOWNS = 5 };
+    const cvk_signals *s = f->s;
+    size_t stride = f->residual_rows / START_ROWS + 1u;
+    size_t most = 2u * (f->residual_rows / stride + f->block_count);
+    double *a = calloc(most * UNKNOWNS, sizeof *a), *b = calloc(most, sizeof *b);
+    size_t m = 0;
+    double result = INFINITY;
+    for (size_t n = 0; a != NULL && b != NULL && n < f->block_count; n++) {
+        cvk_span rows = f->blocks[n].rows;
+        for (size_t k = rows.begin + 4; k + STEP + 2 < rows.end && m + 2 <= most; k += stride) {
+            double v[2] = {0}, i[2] = {0}, u[2] = {0};
+            for (size_t j = k; j < k + STEP; j++) {
+                double mid_alpha = 0.5 * (s->i_alpha[j] + s->i_alpha[j + 1]);
+                double mid_beta = 0.5 * (s->i_beta[j] + s->i_beta[j + 1]), direction[2];
+                inverter_direction(mid_alpha, mid_beta, knee_a, direction);
+                v[0] += s->v_alpha[(size_t)((long)j - delay)] / STEP;
+                v[1] += s->v_beta[(size_t)((long)j - delay)] / STEP;
+                i[0] += mid_alpha / STEP;
+                i[1] += mid_beta / STEP;
+                u[0] += direction[0] / STEP;
+                u[1] += direction[1] / STEP;
+            }
+            double slope_alpha = (s->i_alpha[k + STEP] - s->i_alpha[k]) / (STEP * s->period_s);
+            double slope_beta = (s->i_beta[k + STEP] - s->i_beta[k]) / (STEP * s->period_s);
+            const double rows2[2][UNKNOWNS] = {
+                {i[0], slope_alpha, slope_alpha, slope_beta, u[0]},
+                {i[1], slope_beta, -slope_beta, slope_alpha, u[1]},
+            };
+            memcpy(a + m * UNKNOWNS, rows2, sizeof rows2);
+            b[m] = v[0];
+            b[m + 1] = v[1];
+            m += 2;
+        }
+    }
+    if (m > UNKNOWNS && cvk_least_squares((int)m, UNKNOWNS, a, b)) {
+        memcpy(x, b, UNKNOWNS * sizeof *x);
+        result = 0.0; /* dgels leaves the residuals behind the solution */
+        for (size_t k = UNKNOWNS; k < m; k++) {
+            result += b[k] * b[k];
+        }
+    }
+    free(a);
+    free(b);
+    return result;
+}
+
+static bool start_values(const problem *f, double p[N])
+{
+    double best = INFINITY, knee_a = exp(f->knee_centre);
+    for (long delay = -1; delay <= 3; delay++) {
+        double x[5];
+        double misfit = linear_start(f, delay, knee_a, x);
+        if (misfit < best && x[0] > 0.0 && x[1] > 0.0) {
+            best = misfit;
+            p[CVK_SM_RESISTANCE] = x[0];
+            p[CVK_SM_L_MEAN] = x[1];
+            p[CVK_SM_L_COS] = x[2];
+            p[CVK_SM_L_SIN] = x[3];
+            p[CVK_SM_DEAD_TIME] = fmax(x[4], 0.0);
+            p[CVK_SM_DELAY] = (double)delay + 0.05;
+        }
+    }
+    double saliency = hypot(p[CVK_SM_L_COS], p[CVK_SM_L_SIN]);
+    if (saliency > 0.7 * p[CVK_SM_L_MEAN]) { /* along one direction only, or mostly noise */
+        p[CVK_SM_L_COS] *= 0.3 * p[CVK_SM_L_MEAN] / saliency;
+        p[CVK_SM_L_SIN] *= 0.3 * p[CVK_SM_L_MEAN] / saliency;
+    }
+    p[CVK_SM_LOG_KNEE] = f->knee_centre;
+    p[CVK_SM_OFFSET_ALPHA] = p[CVK_SM_OFFSET_BETA] = 0.0;
+    return isfinite(best);
+}
+
+/* Weak priors keep what a log does not show from wandering off: one row each. */
+enum { PRIORS = 3 };
+
+static void prior_rows(const problem *f, const double p[N], double rows[PRIORS])
+{
+    rows[0] = f->noise_a * (p[CVK_SM_LOG_KNEE] - f->knee_centre) / KNEE_SPREAD;
+    rows[1] = f->noise_a * p[CVK_SM_L_COS] / p[CVK_SM_L_MEAN];
+    rows[2] = f->noise_a * p[CVK_SM_L_SIN] / p[CVK_SM_L_MEAN];
+}
+
+/* Simulates `lanes` parameter sets over all blocks; lane n's residuals start at out[n]. */
+static bool simulate(const problem *f, int lanes, const cvk_sm_lane lane[], double *const out[])
+{
+    size_t at = 0;
+    for (size_t b = 0; b < f->block_count; b++) {
+        double *here[CVK_SM_LANES];
+        for (int n = 0; n < lanes; n++) {
+            here[n] = out[n] + at;
+        }
+        if (!cvk_sm_simulate(f->s, f->blocks[b].rows, f->blocks[b].warm_up, f->shape, lanes, lane,
+                             here)) {
+            return false;
+        }
+        at += 2u * kept_rows(&f->blocks[b]);
+    }
+    for (int n = 0; n < lanes; n++) {
+        prior_rows(f, lane[n].p, out[n] + at);
+    }
+    return true;
+}
+
+static cvk_sm_lane lane_of(const problem *f, const double x[N])
+{
+    cvk_sm_lane lane;
+    for (int n = 0; n < N; n++) {
+        lane.p[n] = x[n] * f->scale[n];
+    }
+    return lane;
+}
+
+static bool derivatives(const problem *f, const double x[N], size_t m, double *jacobian)
+{
+    cvk_sm_lane lane[CVK_SM_LANES];
+    double step[N], *out[CVK_SM_LANES];
+    lane[0] = lane_of(f, x);
+    out[0] = f->lane_storage;
+    for (int n = 0; n < N; n++) {
+        step[n] = 1e-5;
+        if (n == CVK_SM_DELAY) { /* stay inside the same whole period */
+            double fraction = lane[0].p[n] - floor(lane[0].p[n]);
+            step[n] = (fraction < 0.5 ? 1e-3 : -1e-3) / f->scale[n];
+        }
+        double moved[N];
+        memcpy(moved, x, sizeof moved);
+        moved[n] += step[n];
+        lane[n + 1] = lane_of(f, moved);
+        out[n + 1] = jacobian + (size_t)n * m;
+    }
+    if (!simulate(f, CVK_SM_LANES, lane, out)) {
+        return false;
+    }
+    for (int n = 0; n < N; n++) {
+        for (size_t k = 0; k < m; k++) {
+            jacobian[(size_t)n * m + k] = (jacobian[(size_t)n * m + k] - out[0][k]) / step[n];
+        }
+    }
+    return true;
+}
+
+static int residuals(void *context, int m, int n, const double *x, double *fvec, double *fjac,
+                     int ldfjac, int iflag)
+{
+    const problem *f = context;
+    (void)n;
+    (void)ldfjac;
+    if (iflag == 2) {
+        return derivatives(f, x, (size_t)m, fjac) ? 0 : -1;
+    }
+    cvk_sm_lane lane = lane_of(f, x);
+    if (!simulate(f, 1, &lane, &fvec)) {
+        for (int k = 0; k < m; k++) { /* an impossible motor: far worse than any possible one */
+            fvec[k] = 1e3 * f->s->peak_current_a;
+        }
+    }
+    return 0;
+}
+
+/* H = J'J and S = sum over blocks of (J'e)(J'e)'. */
+static void information(size_t m, const double *jacobian, const double *e, double h[N * N],
+                        double score[N * N])
+{
+    memset(h, 0, N * N * sizeof *h);
+    memset(score, 0, N * N * sizeof *score);
+    for (int b = 0; b < SCORE_BLOCKS; b++) {
+        size_t begin = m * (size_t)b / SCORE_BLOCKS, end = m * (size_t)(b + 1) / SCORE_BLOCKS;
+        double sum[N] = {0};
+        for (int r = 0; r < N; r++) {
+            const double *jr = jacobian + (size_t)r * m;
+            for (size_t k = begin; k < end; k++) {
+                sum[r] += jr[k] * e[k];
+            }
+            for (int c = 0; c <= r; c++) {
+                const double *jc = jacobian + (size_t)c * m;
+                double dot = 0.0;
+                for (size_t k = begin; k < end; k++) {
+                    dot += jr[k] * jc[k];
+                }
+                h[r * N + c] += dot;
+                h[c * N + r] = h[r * N + c];
+            }
+        }
+        for (int k = 0; k < N * N; k++) {
+            score[k] += sum[k / N] * sum[k % N];
+        }
+    }
+}
+
+static bool covariance(const problem *f, size_t m, const double *jacobian, const double *e,
+                       cvk_standstill_fit *fit)
+{
+    double h[N * N], score[N * N], square_sum = 0.0;
+    information(m, jacobian, e, h, score);
+    for (size_t k = 0; k < m; k++) {
+        square_sum += e[k] * e[k];
+    }
+    fit->residual_a = sqrt(square_sum / (double)m);
+    /* a parameter that the log does not show at all still needs an invertible matrix */
+    for (int n = 0; n < N; n++) {
+        h[n * N + n] += 1e-12 * (double)m * fit->residual_a * fit->residual_a + 1e-30;
+    }
+    if (!cvk_invert_spd(N, h)) {
+        return false;
+    }
+    cvk_sandwich(N, h, score, fit->cov);
+    double correction = (double)SCORE_BLOCKS / (SCORE_BLOCKS - 1.0);
+    double variance = fit->residual_a * fit->residual_a;
+    for (int k = 0; k < N * N; k++) {
+        /* never smaller than what white residuals of this size would give */
+        double units = f->scale[k / N] * f->scale[k % N];
+        fit->cov[k] = units * correction * fit->cov[k];
+        h[k] *= units * variance;
+    }
+    for (int n = 0; n < N; n++) {
+        double ratio = h[n * N + n] / fit->cov[n * N + n];
+        if (ratio > 1.0) {
+            double grow = sqrt(ratio);
+            for (int c = 0; c < N; c++) {
+                fit->cov[n * N + c] *= grow;
+                fit->cov[c * N + n] *= grow;
+            }
+        }
+    }
+    fit->cov[CVK_SM_DELAY * (N + 1)] += DELAY_FLOOR * DELAY_FLOOR;
+    fit->dof = SCORE_BLOCKS / 4.0;
+    return true;
+}
+
+static bool fit_shape(problem *f, int shape, cvk_standstill_fit *fit)
+{
+    size_t m = 2u * f->residual_rows + PRIORS;
+    double *work = malloc((2u * m + m * N + m) * sizeof *work);
+    if (work == NULL) {
+        return false;
+    }
+    double *fvec = work, *wa4 = work + m, *fjac = work + 2u * m, x[N], diag[N], qtf[N];
+    double wa1[N], wa2[N], wa3[N];
+    int ipvt[N], info = 0, nfev = 0, njev = 0;
+    f->lane_storage = fjac + m * N;
+    f->shape = shape;
+    fit->shape = shape;
+    for (int n = 0; n < N; n++) {
+        x[n] = fit->p[n] / f->scale[n];
+    }
+    info = lmder(residuals, f, (int)m, N, x, fvec, fjac, (int)m, 1e-6, 1e-6, 0.0, 60, diag, 1, 10.0,
+                 0, &nfev, &njev, ipvt, qtf, wa1, wa2, wa3, wa4);
+    bool fine = info >= 1 && derivatives(f, x, m, fjac) && covariance(f, m, fjac, fvec, fit);
+    for (int n = 0; n < N; n++) {
+        fit->p[n] = x[n] * f->scale[n];
+    }
+    free(work);
+    return fine;
+}
+
+/* Average of the shapes' fits, weighted by likelihood; their spread adds to the covariance. */
+static void average_shapes(const problem *f, const cvk_standstill_fit fits[], int count,
+                           cvk_standstill_fit *out)
+{
+    double weight[3], total = 0.0, samples = 2.0 * (double)f->residual_rows;
+    int best = 0;
+    for (int k = 1; k < count; k++) {
+        best = fits[k].residual_a < fits[best].residual_a ? k : best;
+    }
+    double variance = fits[best].residual_a * fits[best].residual_a;
+    /* residuals coloured as strongly as the scores are worth fewer independent samples */
+    double independent = fmin(samples, 2000.0);
+    for (int k = 0; k < count; k++) {
+        double excess = fits[k].residual_a * fits[k].residual_a / variance - 1.0;
+        weight[k] = exp(-0.5 * independent * excess);
+        total += weight[k];
+    }
+    *out = fits[best];
+    memset(out->p, 0, sizeof out->p);
+    memset(out->cov, 0, sizeof out->cov);
+    for (int k = 0; k < count; k++) {
+        for (int n = 0; n < N; n++) {
+            out->p[n] += weight[k] / total * fits[k].p[n];
+        }
+    }
+    for (int k = 0; k < count; k++) {
+        for (int e = 0; e < N * N; e++) {
+            double spread = (fits[k].p[e / N] - out->p[e / N]) * (fits[k].p[e % N] - out->p[e % N]);
+            out->cov[e] += weight[k] / total * (fits[k].cov[e] + spread);
+        }
+    }
+}
+
+cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *spans, size_t count,
+                                    cvk_standstill_fit *fit)
+{
+    static const int shapes[] = {4, 8, 2};
+    problem f = {.s = signals};
+    choose_blocks(&f, spans, count);
+    if (f.residual_rows < 200u) {
+        return CVK_NOT_IN_LOG;
+    }
+    f.noise_a = noise_of(signals, &f);
+    if (signals->peak_current_a < 10.0 * f.noise_a) {
+        return CVK_NOT_IN_LOG;
+    }
+    f.knee_centre = log(fmax(KNEE_SHARE * signals->peak_current_a, 2.0 * f.noise_a));
+    cvk_standstill_fit fits[3];
+    if (!start_values(&f, fits[0].p)) {
+        return CVK_NOT_IN_LOG;
+    }
+    const double *p = fits[0].p;
+    const double scale[N] = {
+        p[CVK_SM_RESISTANCE], p[CVK_SM_L_MEAN],
+        p[CVK_SM_L_MEAN], p[CVK_SM_L_MEAN],
+        fmax(p[CVK_SM_DEAD_TIME], 0.01 * p[CVK_SM_RESISTANCE] * signals->peak_current_a),
+        1.0, 1.0, 0.01 * signals->peak_current_a,
+        0.01 * signals->peak_current_a};
+    memcpy(f.scale, scale, sizeof scale);
+    int good = 0;
+    for (int k = 0; k < 3; k++) {
+        cvk_standstill_fit trial = fits[good > 0 ? good - 1 : 0];
+        if (fit_shape(&f, shapes[k], &trial)) {
+            fits[good++] = trial;
+        } else if (good == 0) {
+            return CVK_NOT_IN_LOG;
+        }
+    }
+    average_shapes(&f, fits, good, fit);
+    fit->noise_a = f.noise_a;
+    return CVK_OK;
+}
+
+void cvk_standstill_belief(const cvk_standstill_fit *fit, const cvk_belief *start,
+                           cvk_belief *belief)
+{
+    const double *p = fit->p;
+    double saliency = hypot(p[CVK_SM_L_COS], p[CVK_SM_L_SIN]);
+    double c = saliency > 0.0 ? p[CVK_SM_L_COS] / saliency : 1.0;
+    double s = saliency > 0.0 ? p[CVK_SM_L_SIN] / saliency : 0.0;
+    /* d(parameter)/d(fitted parameter) */
+    double map[CVK_B_COUNT][N] = {{0}};
+    map[CVK_B_RESISTANCE][CVK_SM_RESISTANCE] = 1.0;
+    map[CVK_B_L_D][CVK_SM_L_MEAN] = map[CVK_B_L_Q][CVK_SM_L_MEAN] = 1.0;
+    map[CVK_B_L_D][CVK_SM_L_COS] = -c;
+    map[CVK_B_L_D][CVK_SM_L_SIN] = -s;
+    map[CVK_B_L_Q][CVK_SM_L_COS] = c;
+    map[CVK_B_L_Q][CVK_SM_L_SIN] = s;
+    map[CVK_B_DEAD_TIME][CVK_SM_DEAD_TIME] = 1.0;
+    map[CVK_B_DELAY][CVK_SM_DELAY] = 1.0;
+
+    *belief = *start;
+    belief->mean[CVK_B_RESISTANCE] = p[CVK_SM_RESISTANCE];
+    belief->mean[CVK_B_L_D] = p[CVK_SM_L_MEAN] - saliency;
+    belief->mean[CVK_B_L_Q] = p[CVK_SM_L_MEAN] + saliency;
+    belief->mean[CVK_B_DEAD_TIME] = p[CVK_SM_DEAD_TIME];
+    belief->mean[CVK_B_DELAY] = p[CVK_SM_DELAY];
+    for (int r = 0; r < CVK_B_COUNT; r++) {
+        for (int q = 0; q < CVK_B_COUNT; q++) {
+            if (r == CVK_B_FLUX || q == CVK_B_FLUX) {
+                continue;
+            }
+            double sum = 0.0;
+            for (int e = 0; e < N * N; e++) {
+                sum += map[r][e / N] * fit->cov[e] * map[q][e % N];
+            }
+            belief->cov[r * CVK_B_COUNT + q] = sum;
+        }
+    }
+    belief->dof = fit->dof;
+    belief->knee_a = exp(p[CVK_SM_LOG_KNEE]);
+    belief->shape = fit->shape;
+}
+
+/* The longest span's last part: a few periods of the injected current, measured and fitted, along
+ * the direction in which it moves most. */
+static void step_curve(const cvk_signals *s, cvk_span span, const cvk_standstill_fit *fit,
+                       cvk_curve *curve)
+{
+    size_t length = span.end - span.begin, shown = 160;
+    size_t keep = length > 8192u ? 8192u : length;
+    cvk_span rows = {span.end - keep, span.end};
+    double *residual = malloc(2u * keep * sizeof *residual);
+    cvk_sm_lane lane;
+    memcpy(lane.p, fit->p, sizeof lane.p);
+    if (residual != NULL && keep > 2u * shown &&
+        cvk_sm_simulate(s, rows, 0, fit->shape, 1, &lane, &residual)) {
+        /* the stretch with the largest movement */
+        size_t best = rows.begin + shown;
+        double best_travel = -1.0;
+        for (size_t k = rows.begin + shown; k + shown < rows.end; k += shown / 2u) {
+            double travel = 0.0;
+            for (size_t j = k; j < k + shown; j++) {
+                travel += hypot(s->i_alpha[j + 1] - s->i_alpha[j], s->i_beta[j + 1] - s->i_beta[j]);
+            }
+            if (travel > best_travel) {
+                best_travel = travel;
+                best = k;
+            }
+        }
+        double reach_alpha = 0.0, reach_beta = 0.0;
+        for (size_t j = best; j < best + shown; j++) {
+            double sign = s->i_alpha[j] >= 0.0 ? 1.0 : -1.0;
+            reach_alpha += fabs(s->i_alpha[j]);
+            reach_beta += sign * s->i_beta[j];
+        }
+        double length_a = hypot(reach_alpha, reach_beta);
+        double ca = length_a > 0.0 ? reach_alpha / length_a : 1.0;
+        double cb = length_a > 0.0 ? reach_beta / length_a : 0.0;
+        curve->points = shown;
+        for (size_t j = 0; j < shown; j++) {
+            size_t row = best + j, at = 2u * (row - rows.begin);
+            double ia = s->i_alpha[row] - fit->p[CVK_SM_OFFSET_ALPHA];
+            double ib = s->i_beta[row] - fit->p[CVK_SM_OFFSET_BETA];
+            curve->x[j] = (double)j * s->period_s;
+            curve->y[j] = ca * ia + cb * ib;
+            curve->fit[j] = curve->y[j] - ca * residual[at] - cb * residual[at + 1];
+        }
+    }
+    free(residual);
+}
+
+/* Where voltage and current have stood still for a while: one point each. */
+static void line_curve(const cvk_signals *s, cvk_span span, const cvk_standstill_fit *fit,
+                       cvk_curve *curve)
+{
+    const size_t hold = 100, settle = 200;
+    size_t still = 0;
+    for (size_t k = span.begin + 1; k < span.end && curve->points < CVK_CURVE_POINTS; k++) {
+        double moved = hypot(s->v_alpha[k] - s->v_alpha[k - 1], s->v_beta[k] - s->v_beta[k - 1]);
+        double length = hypot(s->v_alpha[k], s->v_beta[k]);
+        still = moved < 0.01 * length ? still + 1 : 0;
+        if (still < settle + hold) {
+            continue;
+        }
+        double i[2] = {0}, v[2] = {0};
+        for (size_t j = k - hold + 1; j <= k; j++) {
+            i[0] += (s->i_alpha[j] - fit->p[CVK_SM_OFFSET_ALPHA]) / (double)hold;
+            i[1] += (s->i_beta[j] - fit->p[CVK_SM_OFFSET_BETA]) / (double)hold;
+            v[0] += s->v_alpha[j] / (double)hold;
+            v[1] += s->v_beta[j] / (double)hold;
+        }
+        double reach = hypot(i[0], i[1]), sign = i[0] + 0.5 * i[1] >= 0.0 ? 1.0 : -1.0;
+        if (reach > 10.0 * fit->noise_a) {
+            size_t at = curve->points++;
+            curve->x[at] = sign * reach;
+            curve->y[at] = sign * (v[0] * i[0] + v[1] * i[1]) / reach;
+            curve->fit[at] = sign * reach * fit->p[CVK_SM_RESISTANCE];
+        }
+        still = 0;
+    }
+}
+
+void cvk_standstill_curves(const cvk_signals *signals, const cvk_span *spans, size_t count,
+                           const cvk_standstill_fit *fit, cvk_estimate *out)
+{
+    out->step.points = out->line.points = 0;
+    out->line_knee_a = exp(fit->p[CVK_SM_LOG_KNEE]);
+    out->line_shape = fit->shape;
+    for (size_t n = 0; n < count; n++) {
+        line_curve(signals, spans[n], fit, &out->line);
+        step_curve(signals, spans[n], fit, &out->step);
+    }
+}

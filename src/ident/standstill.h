@@ -1,0 +1,36 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Estimation from a motor that stands still: resistance, both inductances, the inverter's own
+ * voltage and the delay between voltage and current.
+ */
+#ifndef CORVAK_IDENT_STANDSTILL_H
+#define CORVAK_IDENT_STANDSTILL_H
+
+#include "belief.h"
+#include "signals.h"
+#include "standstill_model.h"
+
+typedef struct cvk_standstill_fit {
+    double p[CVK_SM_COUNT];
+    double cov[CVK_SM_COUNT * CVK_SM_COUNT];
+    double dof;
+    int shape;
+    double residual_a; /* rms per axis */
+    double noise_a;    /* rms of the measured current, from its second differences */
+} cvk_standstill_fit;
+
+/* Fits the rows of `spans` (in order, not overlapping). CVK_NOT_IN_LOG when there is too little
+ * current or the fit does not converge. */
+cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *spans, size_t count,
+                                    cvk_standstill_fit *fit);
+
+/* What the fit says about Ld, Lq and the rest; parameters that it does not show get `start`'s
+ * wide prior. */
+void cvk_standstill_belief(const cvk_standstill_fit *fit, const cvk_belief *start,
+                           cvk_belief *belief);
+
+/* Curves for the figure. */
+void cvk_standstill_curves(const cvk_signals *signals, const cvk_span *spans, size_t count,
+                           const cvk_standstill_fit *fit, cvk_estimate *out);
+
+#endif

@@ -1,0 +1,190 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Exact discretisation of L di/dt = v - R i - u(i): v is piecewise constant and changes inside the
+ * sample period at the delay's fraction; the inverter's own voltage u is taken at the middle of a
+ * step. See docs/theory.md section 4.
+ *
+ * This loop is where estimation spends its time: lanes are the innermost index, so that the
+ * compiler can use vector instructions. One lane is simulated alone when only the misfit is asked.
+ */
+#include "standstill_model.h"
+
+#include <math.h>
+
+#define LANES CVK_SM_LANES
+#define HALF_SQRT3 0.86602540378443864676
+#define MOST_STEPS 8
+#define LARGEST_STEP 0.25 /* of the fastest time constant, in one step */
+
+/* Everything about the lanes that does not change from row to row, one array per coefficient. A
+ * period is simulated in `steps` equal steps. */
+typedef struct coefficients {
+    double phi_aa[LANES], phi_ab[LANES], phi_bb[LANES];    /* current to current, over a step */
+    double gain_aa[LANES], gain_ab[LANES], gain_bb[LANES]; /* voltage to current, over a step */
+    double old_share[MOST_STEPS][LANES]; /* of each step in which the voltage before still acts */
+    double dead_v[LANES], per_knee[LANES], offset_a[LANES], offset_b[LANES];
+    long delay; /* whole periods */
+    int steps;
+} coefficients;
+
+static bool possible(const double p[CVK_SM_COUNT])
+{
+    double saliency = hypot(p[CVK_SM_L_COS], p[CVK_SM_L_SIN]);
+    return p[CVK_SM_L_MEAN] - saliency > 0.0 && p[CVK_SM_RESISTANCE] > 0.0 &&
+           isfinite(p[CVK_SM_L_MEAN] + saliency) && isfinite(p[CVK_SM_DELAY]);
+}
+
+/* Enough steps that neither the winding's time constant nor the inverter's bend is crossed in one. */
+static int steps_for(const double p[CVK_SM_COUNT], double period_s)
+{
+    double low = p[CVK_SM_L_MEAN] - hypot(p[CVK_SM_L_COS], p[CVK_SM_L_SIN]);
+    double slope = p[CVK_SM_RESISTANCE] + fabs(p[CVK_SM_DEAD_TIME]) * exp(-p[CVK_SM_LOG_KNEE]);
+    double wanted = ceil(slope * period_s / (LARGEST_STEP * low));
+    return wanted < 1.0 ? 1 : (wanted > MOST_STEPS ? MOST_STEPS : (int)wanted);
+}
+
+static void prepare(coefficients *k, int n, const double p[CVK_SM_COUNT], double period_s)
+{
+    double saliency = hypot(p[CVK_SM_L_COS], p[CVK_SM_L_SIN]), r = p[CVK_SM_RESISTANCE];
+    double step_s = period_s / k->steps;
+    double phi_x = exp(-r * step_s / (p[CVK_SM_L_MEAN] + saliency));
+    double phi_y = exp(-r * step_s / (p[CVK_SM_L_MEAN] - saliency));
+    double gain_x = (1.0 - phi_x) / r, gain_y = (1.0 - phi_y) / r;
+    /* direction of the high-inductance axis x: twice its angle is atan2(sin, cos) */
+    double c = saliency > 0.0 ? p[CVK_SM_L_COS] / saliency : 1.0;
+    double s = saliency > 0.0 ? p[CVK_SM_L_SIN] / saliency : 0.0;
+    double xx = 0.5 * (1.0 + c), yy = 0.5 * (1.0 - c), xy = 0.5 * s;
+    k->phi_aa[n] = phi_x * xx + phi_y * yy;
+    k->phi_bb[n] = phi_x * yy + phi_y * xx;
+    k->phi_ab[n] = (phi_x - phi_y) * xy;
+    k->gain_aa[n] = gain_x * xx + gain_y * yy;
+    k->gain_bb[n] = gain_x * yy + gain_y * xx;
+    k->gain_ab[n] = (gain_x - gain_y) * xy;
+    double old_steps = (p[CVK_SM_DELAY] - (double)k->delay) * k->steps;
+    for (int j = 0; j < k->steps; j++) {
+        k->old_share[j][n] = fmin(fmax(old_steps - j, 0.0), 1.0);
+    }
+    k->dead_v[n] = p[CVK_SM_DEAD_TIME];
+    k->per_knee[n] = exp(-p[CVK_SM_LOG_KNEE]);
+    k->offset_a[n] = p[CVK_SM_OFFSET_ALPHA];
+    k->offset_b[n] = p[CVK_SM_OFFSET_BETA];
+}
+
+/* s(x) = x / (1 + |x|^n)^(1/n) for n = 2, 4, 8: square roots only. */
+static inline double bend(double x, int shape)
+{
+    double x2 = x * x;
+    if (shape == 2) {
+        return x / sqrt(1.0 + x2);
+    }
+    if (shape == 4) {
+        return x / sqrt(sqrt(1.0 + x2 * x2));
+    }
+    double x4 = x2 * x2;
+    return x / sqrt(sqrt(sqrt(1.0 + x4 * x4)));
+}
+
+/* One step for all lanes: the inverter's voltage is taken at the present current first, then at
+ * the middle of the step (Heun). */
+static inline void advance(const coefficients *k, int lanes, int shape, int step,
+                           const double v_new[2],
+                           const double v_old[2], double bus_share, double ia[LANES],
+                           double ib[LANES])
+{
+    double free_a[LANES], free_b[LANES], mid_a[LANES], mid_b[LANES];
+    for (int n = 0; n < lanes; n++) {
+        double old = k->old_share[step][n];
+        double va = v_new[0] + old * (v_old[0] - v_new[0]);
+        double vb = v_new[1] + old * (v_old[1] - v_new[1]);
+        free_a[n] = k->phi_aa[n] * ia[n] + k->phi_ab[n] * ib[n] + k->gain_aa[n] * va +
+                    k->gain_ab[n] * vb;
+        free_b[n] = k->phi_ab[n] * ia[n] + k->phi_bb[n] * ib[n] + k->gain_ab[n] * va +
+                    k->gain_bb[n] * vb;
+        mid_a[n] = ia[n];
+        mid_b[n] = ib[n];
+    }
+    for (int pass = 0; pass < 2; pass++) {
+        for (int n = 0; n < lanes; n++) {
+            double along = -0.5 * mid_a[n], across = HALF_SQRT3 * mid_b[n];
+            double ua = bend(k->per_knee[n] * mid_a[n], shape);
+            double ub = bend(k->per_knee[n] * (along + across), shape);
+            double uc = bend(k->per_knee[n] * (along - across), shape);
+            double dead_v = bus_share * k->dead_v[n];
+            double u_alpha = dead_v * (2.0 * ua - ub - uc) * (1.0 / 3.0);
+            double u_beta = dead_v * (ub - uc) * (0.5 / HALF_SQRT3);
+            double next_a = free_a[n] - k->gain_aa[n] * u_alpha - k->gain_ab[n] * u_beta;
+            double next_b = free_b[n] - k->gain_ab[n] * u_alpha - k->gain_bb[n] * u_beta;
+            mid_a[n] = pass == 0 ? 0.5 * (ia[n] + next_a) : next_a;
+            mid_b[n] = pass == 0 ? 0.5 * (ib[n] + next_b) : next_b;
+        }
+    }
+    for (int n = 0; n < lanes; n++) {
+        ia[n] = mid_a[n];
+        ib[n] = mid_b[n];
+    }
+}
+
+/* Constant arguments in each call let the compiler specialise the loops. */
+static inline void advance_shape(const coefficients *k, int lanes, int shape, int step,
+                                 const double v_new[2], const double v_old[2], double bus_share,
+                                 double ia[LANES], double ib[LANES])
+{
+    switch (shape) {
+    case 2:
+        advance(k, lanes, 2, step, v_new, v_old, bus_share, ia, ib);
+        break;
+    case 4:
+        advance(k, lanes, 4, step, v_new, v_old, bus_share, ia, ib);
+        break;
+    default:
+        advance(k, lanes, 8, step, v_new, v_old, bus_share, ia, ib);
+        break;
+    }
+}
+
+static size_t earlier(size_t row, long by, size_t first, size_t last)
+{
+    long wanted = (long)row - by;
+    if (wanted < (long)first) {
+        return first;
+    }
+    return wanted > (long)last ? last : (size_t)wanted;
+}
+
+bool cvk_sm_simulate(const cvk_signals *s, cvk_span rows, size_t warm_up, int shape, int lanes,
+                     const cvk_sm_lane lane[], double *const out[])
+{
+    coefficients k = {.delay = (long)floor(lane[0].p[CVK_SM_DELAY]),
+                      .steps = steps_for(lane[0].p, s->period_s)};
+    double ia[LANES], ib[LANES];
+    for (int n = 0; n < LANES; n++) { /* unused lanes repeat the first */
+        const double *p = lane[n < lanes ? n : 0].p;
+        if (!possible(p)) {
+            return false;
+        }
+        prepare(&k, n, p, s->period_s);
+        ia[n] = s->i_alpha[rows.begin] - k.offset_a[n];
+        ib[n] = s->i_beta[rows.begin] - k.offset_b[n];
+    }
+    for (size_t row = rows.begin; row < rows.end; row++) {
+        if (row >= rows.begin + warm_up) {
+            size_t at = 2 * (row - rows.begin - warm_up);
+            for (int n = 0; n < lanes; n++) {
+                out[n][at] = s->i_alpha[row] - k.offset_a[n] - ia[n];
+                out[n][at + 1] = s->i_beta[row] - k.offset_b[n] - ib[n];
+            }
+        }
+        size_t now = earlier(row, k.delay, rows.begin, rows.end - 1);
+        size_t before = earlier(row, k.delay + 1, rows.begin, rows.end - 1);
+        const double v_new[2] = {s->v_alpha[now], s->v_beta[now]};
+        const double v_old[2] = {s->v_alpha[before], s->v_beta[before]};
+        for (int step = 0; step < k.steps; step++) {
+            if (lanes == 1) {
+                advance_shape(&k, 1, shape, step, v_new, v_old, s->bus_share[now], ia, ib);
+            } else {
+                advance_shape(&k, LANES, shape, step, v_new, v_old, s->bus_share[now], ia, ib);
+            }
+        }
+    }
+    return true;
+}

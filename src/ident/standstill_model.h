@@ -1,0 +1,41 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The winding at standstill behind its inverter: from logged voltages to the current that a motor
+ * with given parameters would carry. Simulates several neighbouring parameter sets in lock-step,
+ * which gives the derivatives.
+ */
+#ifndef CORVAK_IDENT_STANDSTILL_MODEL_H
+#define CORVAK_IDENT_STANDSTILL_MODEL_H
+
+#include "signals.h"
+
+/* The parameters, in this order. The inductance tensor in the stationary plane is
+ * [mean + c, s; s, mean - c]; its eigenvalues are Ld and Lq. */
+enum {
+    CVK_SM_RESISTANCE,   /* ohm */
+    CVK_SM_L_MEAN,       /* H */
+    CVK_SM_L_COS,        /* H */
+    CVK_SM_L_SIN,        /* H */
+    CVK_SM_DEAD_TIME,    /* V */
+    CVK_SM_LOG_KNEE,     /* natural logarithm of the knee current in A */
+    CVK_SM_DELAY,        /* periods */
+    CVK_SM_OFFSET_ALPHA, /* A */
+    CVK_SM_OFFSET_BETA,  /* A */
+    CVK_SM_COUNT
+};
+
+#define CVK_SM_LANES 10 /* the parameter set itself and one step along each parameter */
+
+typedef struct cvk_sm_lane {
+    double p[CVK_SM_COUNT];
+} cvk_sm_lane;
+
+/* Rows begin .. end-1 of the signals are simulated, starting from the measured current. For each
+ * row from begin + warm_up on, residual[2 * r] and [2 * r + 1] of each lane get measured minus
+ * simulated current (A), lane by lane: out[lane][2 * (row - begin - warm_up)]. `shape` is the
+ * exponent of the inverter's curve: 2, 4 or 8. All lanes must agree in the whole part of the
+ * delay. False when a parameter set is impossible (an inductance that is not positive). */
+bool cvk_sm_simulate(const cvk_signals *signals, cvk_span rows, size_t warm_up, int shape,
+                     int lanes, const cvk_sm_lane lane[], double *const out[]);
+
+#endif

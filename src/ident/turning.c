@@ -1,0 +1,589 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The turning motor without a rotor sensor. In a frame that turns with the rotor at w, averaged
+ * over a window of whole turns (docs/theory.md section 5):
+ *
+ *     E = V e^(-j w d T) - R I - Lq (dI/dt + j w I) - U dead = j w psi e^(j delta)
+ *     |E| / |w| = flux + (Ld - Lq) id,     id = Re(I conj(E / j w)) / |E / w|
+ *
+ * psi is the active flux (Boldea, Paicu, Andreescu, "Active flux concept for motion-sensorless
+ * unified AC drives", IEEE Trans. Power Electron. 23(5), 2008). Offsets of any channel, harmonics
+ * and the once-per-revolution pattern are orthogonal to the fundamental and drop out.
+ */
+#include "turning.h"
+
+#include "numeric.h"
+
+#include <math.h>
+#include <stdlib.h>
+#include <string.h>
+
+#define PI 3.14159265358979323846
+#define CORNER_HZ 40.0       /* of the leaky integral whose direction marks the turns */
+#define FLATTEST_QUARTER 3.5 /* slowest quarter of a turn against its fastest */
+#define SHORTEST_WINDOW_S 0.02
+#define FEWEST_TURNS 4
+#define MARGIN_S 0.03        /* kept away from turning when looking for standstill */
+
+/* ---- finding the turns ---------------------------------------------------------------------- */
+
+static double complex inverter_at(const cvk_signals *s, size_t k, double knee_a, int shape)
+{
+    const double half_sqrt3 = 0.86602540378443864676;
+    double along = -0.5 * s->i_alpha[k], across = half_sqrt3 * s->i_beta[k];
+    double ua = cvk_inverter_voltage(s->bus_share[k], knee_a, shape, s->i_alpha[k]);
+    double ub = cvk_inverter_voltage(s->bus_share[k], knee_a, shape, along + across);
+    double uc = cvk_inverter_voltage(s->bus_share[k], knee_a, shape, along - across);
+    return (2.0 * ua - ub - uc) / 3.0 + I * (ub - uc) / sqrt(3.0);
+}
+
+/* Direction of a leaky integral of the voltage: it turns with the rotor at every speed, and noise
+ * and square waves do not make it turn. With a belief, what the current takes is subtracted first:
+ * then a step of the current does not turn it either. */
+static void rotate_phase(const cvk_signals *s, const cvk_belief *belief, double *phase)
+{
+    const double keep = exp(-2.0 * PI * CORNER_HZ * s->period_s);
+    const double r = belief != NULL ? belief->mean[CVK_B_RESISTANCE] : 0.0;
+    const double l = belief != NULL ? belief->mean[CVK_B_L_Q] : 0.0;
+    const double dead_v = belief != NULL ? belief->mean[CVK_B_DEAD_TIME] : 0.0;
+    const double knee_a = belief != NULL ? belief->knee_a : 0.0;
+    const long delay = belief != NULL ? lround(belief->mean[CVK_B_DELAY]) : 0;
+    for (size_t n = 0; n < s->pieces; n++) {
+        cvk_span piece = s->piece[n];
+        double complex x = 0.0, i_before = s->i_alpha[piece.begin] + I * s->i_beta[piece.begin];
+        double last = 0.0, turns = 0.0;
+        for (size_t k = piece.begin; k < piece.end; k++) {
+            long source = (long)k - delay;
+            size_t row = source < (long)piece.begin ? piece.begin
+                                                    : ((size_t)source < piece.end ? (size_t)source
+                                                                                  : piece.end - 1);
+            double complex i = s->i_alpha[k] + I * s->i_beta[k];
+            double complex e = s->v_alpha[row] + I * s->v_beta[row] - r * i;
+            if (dead_v > 0.0 && knee_a > 0.0) {
+                e -= dead_v * inverter_at(s, k, knee_a, belief->shape);
+            }
+            x = keep * x + s->period_s * e - l * (i - i_before);
+            i_before = i;
+            double now = atan2(cimag(x), creal(x));
+            turns -= round((now - last) / (2.0 * PI));
+            last = now;
+            phase[k] = now + 2.0 * PI * turns;
+        }
+    }
+}
+
+typedef struct quarter_list {
+    size_t count;
+    size_t *row;
+    long *number; /* phase in quarter turns */
+} quarter_list;
+
+/* Rows at which the phase enters a new quarter, going on in its direction; going back by less than
+ * a quarter does not count. */
+static void mark_quarters(const double *phase, cvk_span piece, quarter_list *list)
+{
+    const double quarter = 0.5 * PI;
+    long extreme = (long)floor(phase[piece.begin] / quarter);
+    int direction = 0;
+    list->count = 0;
+    for (size_t k = piece.begin + 1; k < piece.end; k++) {
+        long now = (long)floor(phase[k] / quarter);
+        if (now == extreme) {
+            continue;
+        }
+        int step = now > extreme ? 1 : -1;
+        bool back_by_little = direction != 0 && step != direction && labs(now - extreme) < 2;
+        if (back_by_little) {
+            continue;
+        }
+        direction = step;
+        extreme = now;
+        list->row[list->count] = k;
+        list->number[list->count] = now;
+        list->count++;
+    }
+}
+
+/* Four quarters in a row, one after the other, of similar length: a turn. */
+static bool is_turn(const quarter_list *list, size_t first)
+{
+    size_t shortest = (size_t)-1, longest = 0;
+    long step = list->number[first + 1] - list->number[first];
+    if (labs(step) != 1) {
+        return false;
+    }
+    for (size_t q = first; q < first + 4; q++) {
+        size_t length = list->row[q + 1] - list->row[q];
+        if (list->number[q + 1] - list->number[q] != step) {
+            return false;
+        }
+        shortest = length < shortest ? length : shortest;
+        longest = length > longest ? length : longest;
+    }
+    return (double)longest < FLATTEST_QUARTER * (double)shortest + 2.0;
+}
+
+static void collect_turns(cvk_turns *turns, const quarter_list *list)
+{
+    size_t q = 0;
+    bool joined = false;
+    while (q + 4 < list->count) {
+        if (!is_turn(list, q)) {
+            joined = false;
+            q++;
+            continue;
+        }
+        size_t n = turns->count++;
+        turns->begin[n] = list->row[q];
+        turns->end[n] = list->row[q + 4];
+        turns->sign[n] = list->number[q + 1] > list->number[q] ? 1 : -1;
+        turns->joined[n] = joined && turns->sign[n] == turns->sign[n - 1];
+        joined = true;
+        q += 4;
+    }
+}
+
+/* Drops turns that are not part of at least FEWEST_TURNS joined ones: a standstill test can make
+ * the voltage walk round once or twice. */
+static void drop_short_runs(cvk_turns *turns)
+{
+    size_t kept = 0;
+    for (size_t first = 0; first < turns->count;) {
+        size_t last = first + 1;
+        while (last < turns->count && turns->joined[last]) {
+            last++;
+        }
+        if (last - first >= FEWEST_TURNS) {
+            for (size_t n = first; n < last; n++, kept++) {
+                turns->begin[kept] = turns->begin[n];
+                turns->end[kept] = turns->end[n];
+                turns->sign[kept] = turns->sign[n];
+                turns->joined[kept] = n > first;
+            }
+        }
+        first = last;
+    }
+    turns->count = kept;
+}
+
+cvk_status cvk_find_turns(cvk_turns *turns, const cvk_signals *s)
+{
+    *turns = (cvk_turns){0};
+    size_t most = s->rows + 1;
+    quarter_list list = {.row = malloc(most * sizeof *list.row),
+                         .number = malloc(most * sizeof *list.number)};
+    turns->phase = malloc(most * sizeof *turns->phase);
+    turns->begin = malloc(most / 4 * sizeof *turns->begin + sizeof *turns->begin);
+    turns->end = malloc(most / 4 * sizeof *turns->end + sizeof *turns->end);
+    turns->sign = malloc(most / 4 + 1);
+    turns->joined = malloc((most / 4 + 1) * sizeof *turns->joined);
+    bool allocated = list.row != NULL && list.number != NULL && turns->phase != NULL &&
+                     turns->begin != NULL && turns->end != NULL && turns->sign != NULL &&
+                     turns->joined != NULL;
+    if (allocated) {
+        rotate_phase(s, NULL, turns->phase);
+        for (size_t n = 0; n < s->pieces; n++) {
+            mark_quarters(turns->phase, s->piece[n], &list);
+            collect_turns(turns, &list);
+        }
+        drop_short_runs(turns);
+    }
+    free(list.row);
+    free(list.number);
+    return allocated ? CVK_OK : CVK_NO_MEMORY;
+}
+
+void cvk_refine_phase(cvk_turns *turns, const cvk_signals *s, const cvk_belief *belief)
+{
+    rotate_phase(s, belief, turns->phase);
+}
+
+void cvk_turns_free(cvk_turns *turns)
+{
+    free(turns->phase);
+    free(turns->begin);
+    free(turns->end);
+    free(turns->sign);
+    free(turns->joined);
+    *turns = (cvk_turns){0};
+}
+
+size_t cvk_still_spans(const cvk_signals *s, const cvk_turns *turns, cvk_span *spans, size_t most)
+{
+    size_t count = 0, margin = (size_t)(MARGIN_S / s->period_s) + 1u, turn = 0;
+    for (size_t n = 0; n < s->pieces && count < most; n++) {
+        size_t begin = s->piece[n].begin;
+        while (turn < turns->count && turns->begin[turn] < s->piece[n].end) {
+            if (turns->begin[turn] > begin + 3u * margin && count < most) {
+                spans[count++] = (cvk_span){begin, turns->begin[turn] - margin};
+            }
+            begin = turns->end[turn] + margin;
+            turn++;
+        }
+        if (s->piece[n].end > begin + margin && count < most) {
+            spans[count++] = (cvk_span){begin, s->piece[n].end};
+        }
+    }
+    return count;
+}
+
+/* ---- windows -------------------------------------------------------------------------------- */
+
+void cvk_fit_phase(const double *phase, size_t begin, size_t end, double c[3])
+{
+    /* orthogonal polynomials on an even grid: 1, x, x^2 - mean(x^2) */
+    double n = (double)(end - begin), middle = 0.5 * (n - 1.0);
+    double mean2 = (n * n - 1.0) / 12.0, s0 = 0.0, s1 = 0.0, s2 = 0.0, q2 = 0.0;
+    for (size_t k = begin; k < end; k++) {
+        double x = (double)(k - begin) - middle, y = phase[k], p2 = x * x - mean2;
+        s0 += y;
+        s1 += x * y;
+        s2 += p2 * y;
+        q2 += p2 * p2;
+    }
+    c[2] = q2 > 0.0 ? s2 / q2 : 0.0;
+    c[1] = n > 1.0 ? s1 / (n * mean2) : 0.0;
+    c[0] = s0 / n - c[2] * mean2;
+}
+
+static double sinc(double x)
+{
+    return fabs(x) < 1e-6 ? 1.0 : sin(x) / x;
+}
+
+bool cvk_currentless(const cvk_signals *s, size_t begin, size_t end)
+{
+    double step = 0.0, square = 0.0, mean_a = 0.0, mean_b = 0.0, n = (double)(end - begin);
+    for (size_t k = begin; k < end; k++) {
+        size_t before = k > begin ? k - 1 : k;
+        double da = s->i_alpha[k] - s->i_alpha[before], db = s->i_beta[k] - s->i_beta[before];
+        step += da * da + db * db;
+        mean_a += s->i_alpha[k] / n;
+        mean_b += s->i_beta[k] / n;
+        square += s->i_alpha[k] * s->i_alpha[k] + s->i_beta[k] * s->i_beta[k];
+    }
+    double variance = square / n - mean_a * mean_a - mean_b * mean_b;
+    return variance < 1.5 * 1.5 * 0.5 * step / n + 1e-12;
+}
+
+/* Mean current in the turning frame over a few rows at `row`, for the slope across a window. */
+static double complex current_near(const cvk_signals *s, size_t row, size_t begin, size_t end,
+                                   const double c[3], double middle)
+{
+    double complex sum = 0.0;
+    size_t from = row > begin + 2 ? row - 2 : begin, to = row + 3 < end ? row + 3 : end;
+    for (size_t k = from; k < to; k++) {
+        double x = (double)(k - begin) - middle;
+        double angle = c[0] + x * (c[1] + x * c[2]);
+        sum += (s->i_alpha[k] + I * s->i_beta[k]) * cexp(-I * angle);
+    }
+    return sum / (double)(to - from);
+}
+
+static cvk_window window_of(const cvk_signals *s, const cvk_turns *turns, size_t begin, size_t end,
+                            const cvk_belief *belief, int log)
+{
+    double c[3];
+    cvk_fit_phase(turns->phase, begin, end, c);
+    size_t rows = end - begin;
+    double middle = 0.5 * ((double)rows - 1.0);
+    double omega = c[1] / s->period_s; /* mean over the window: the slope at its middle */
+    double knee_a = belief->knee_a > 0.0 ? belief->knee_a : 0.02 * s->peak_current_a;
+    cvk_window w = {.begin = begin, .end = end, .omega = omega, .log = log,
+                    .period_s = s->period_s,
+                    .duration_s = (double)rows * s->period_s, .rotor_ratio = NAN};
+    const bool off = !s->commanded && cvk_currentless(s, begin, end);
+    for (size_t k = begin; k < end; k++) {
+        double x = (double)(k - begin) - middle;
+        double complex frame = cexp(-I * (c[0] + x * (c[1] + x * c[2])));
+        w.voltage_v += (s->v_alpha[k] + I * s->v_beta[k]) * frame;
+        w.current_a += (s->i_alpha[k] + I * s->i_beta[k]) * frame;
+        w.inverter += inverter_at(s, k, knee_a, belief->shape) * frame;
+    }
+    /* a driven voltage is held for the period after its row: centred half a step later, shortened
+     * by the turning; with the bridge off the back-EMF was sampled at the row */
+    double complex to_middle = off ? 1.0 : sinc(0.5 * c[1]) * cexp(-I * 0.5 * c[1]);
+    w.voltage_v *= to_middle / (double)rows;
+    w.current_a /= (double)rows;
+    w.inverter /= (double)rows;
+    w.current_slope = (current_near(s, end - 1, begin, end, c, middle) -
+                       current_near(s, begin, begin, end, c, middle)) /
+                      w.duration_s;
+    if (off) { /* what is left is noise, not current */
+        w.current_a = w.current_slope = w.inverter = 0.0;
+    }
+    if (s->theta_m != NULL) {
+        double mechanical[3];
+        cvk_fit_phase(s->theta_m, begin, end, mechanical);
+        w.rotor_ratio = c[1] / mechanical[1];
+    } else if (s->speed_m != NULL) {
+        double sum = 0.0;
+        for (size_t k = begin; k < end; k++) {
+            sum += s->speed_m[k];
+        }
+        w.rotor_ratio = omega * (double)rows / sum;
+    }
+    return w;
+}
+
+void cvk_add_windows(cvk_windows *windows, const cvk_signals *s, const cvk_turns *turns,
+                     const cvk_belief *belief, int log)
+{
+    /* few enough windows that all logs find room, long enough to average */
+    size_t total = 0;
+    for (size_t n = 0; n < turns->count; n++) {
+        total += turns->end[n] - turns->begin[n];
+    }
+    size_t shortest = (size_t)(SHORTEST_WINDOW_S / s->period_s) + 1u;
+    size_t room = total / (CVK_MAX_WINDOWS / 4) + 1u;
+    size_t wanted = shortest > room ? shortest : room;
+    for (size_t first = 0; first < turns->count;) {
+        size_t last = first + 1;
+        while (last < turns->count && turns->joined[last] &&
+               (turns->end[last - 1] - turns->begin[first] < wanted || last - first < 2u)) {
+            last++;
+        }
+        if (last - first >= 2u && turns->end[last - 1] - turns->begin[first] >= 8u &&
+            windows->count < CVK_MAX_WINDOWS) {
+            windows->window[windows->count++] =
+                window_of(s, turns, turns->begin[first], turns->end[last - 1], belief, log);
+        }
+        first = last;
+    }
+}
+
+/* ---- the flux circle ------------------------------------------------------------------------ */
+
+#define N CVK_B_COUNT
+#define CIRCLE_BLOCK 6 /* at most: windows whose misfits may be alike, about one plateau */
+
+/* Misfit of one window in Wb: |E| / |w| - (Ld - Lq) id - flux. */
+static double misfit(const cvk_window *w, const double p[N])
+{
+    double complex turned = w->voltage_v * cexp(-I * w->omega * p[CVK_B_DELAY] * w->period_s);
+    double complex e = turned - p[CVK_B_RESISTANCE] * w->current_a -
+                       p[CVK_B_L_Q] * (w->current_slope + I * w->omega * w->current_a) -
+                       p[CVK_B_DEAD_TIME] * w->inverter;
+    double complex flux = e / (I * w->omega);
+    double length = cabs(flux);
+    double i_d = length > 0.0 ? creal(w->current_a * conj(flux)) / length : 0.0;
+    return length - (p[CVK_B_L_D] - p[CVK_B_L_Q]) * i_d - p[CVK_B_FLUX];
+}
+
+typedef struct circle {
+    const cvk_windows *windows;
+    double weight[CVK_MAX_WINDOWS];
+    double unit[N];
+    size_t block; /* windows in one block of the scores */
+} circle;
+
+/* Gradient of the misfit in units of `unit`, by central differences. */
+static void gradient(const circle *f, size_t n, const double p[N], double g[N])
+{
+    for (int k = 0; k < N; k++) {
+        double up[N], down[N], step = 1e-4 * f->unit[k];
+        memcpy(up, p, sizeof up);
+        memcpy(down, p, sizeof down);
+        up[k] += step;
+        down[k] -= step;
+        g[k] = (misfit(&f->windows->window[n], up) -
+                misfit(&f->windows->window[n], down)) /
+               2e-4;
+    }
+}
+
+/* One Gauss-Newton step from `p`, prior included. Leaves the posterior's inverse information in
+ * `h` and the scores' block sums in `score` (scaled units, for unit misfit variance). */
+static bool gauss_newton(const circle *f, const double prior[N * N], const double centre[N],
+                         double sigma2, double p[N], double h[N * N], double score[N * N])
+{
+    double pull[N] = {0}, block[N] = {0};
+    memcpy(h, prior, N * N * sizeof *h);
+    memset(score, 0, N * N * sizeof *score);
+    for (int k = 0; k < N * N; k++) {
+        pull[k / N] += prior[k] * (centre[k % N] - p[k % N]) / f->unit[k % N];
+    }
+    for (size_t n = 0; n < f->windows->count; n++) {
+        double g[N], weight = f->weight[n] / sigma2;
+        double r = misfit(&f->windows->window[n], p);
+        gradient(f, n, p, g);
+        for (int k = 0; k < N; k++) {
+            pull[k] -= weight * g[k] * r;
+            block[k] += weight * g[k] * r;
+        }
+        for (int k = 0; k < N * N; k++) {
+            h[k] += weight * g[k / N] * g[k % N];
+        }
+        if ((n + 1) % f->block == 0 || n + 1 == f->windows->count) {
+            for (int k = 0; k < N * N; k++) {
+                score[k] += block[k / N] * block[k % N];
+            }
+            memset(block, 0, sizeof block);
+        }
+    }
+    if (!cvk_invert_spd(N, h)) {
+        return false;
+    }
+    for (int k = 0; k < N * N; k++) {
+        p[k / N] += f->unit[k / N] * h[k] * pull[k % N];
+    }
+    return true;
+}
+
+/* Robust weights: a voltage error makes a flux error in inverse proportion to speed; windows far
+ * off the rest (a transient, a wrong turn) count less (Huber). Returns the misfit variance of a
+ * window of weight one. */
+static double reweight(circle *f, const double p[N], int unknowns)
+{
+    double size[CVK_MAX_WINDOWS], fastest = 0.0;
+    size_t count = f->windows->count;
+    for (size_t n = 0; n < count; n++) {
+        fastest = fmax(fastest, fabs(f->windows->window[n].omega));
+    }
+    for (size_t n = 0; n < count; n++) {
+        const cvk_window *w = &f->windows->window[n];
+        double share = fabs(w->omega) / fastest;
+        f->weight[n] = share * share / (1.0 + share * share) * 2.0;
+        size[n] = fabs(misfit(w, p)) * sqrt(f->weight[n]);
+    }
+    double sorted[CVK_MAX_WINDOWS];
+    memcpy(sorted, size, count * sizeof *sorted);
+    double typical = fmax(cvk_median(sorted, count) / 0.6745, 1e-6 * fabs(p[CVK_B_FLUX]));
+    double sum = 0.0;
+    for (size_t n = 0; n < count; n++) {
+        if (size[n] > 2.5 * typical) {
+            f->weight[n] *= 2.5 * typical / size[n];
+            size[n] = sqrt(2.5 * typical * size[n]);
+        }
+        sum += size[n] * size[n];
+    }
+    double free_windows = fmax(1.0, (double)count - unknowns);
+    return fmax(sum / free_windows, typical * typical);
+}
+
+/* A start for flux: the median of |V| / |w|, with the current's part taken off. */
+static double start_flux(const circle *f, const double p[N])
+{
+    double values[CVK_MAX_WINDOWS], zero[N];
+    memcpy(zero, p, sizeof zero);
+    zero[CVK_B_FLUX] = 0.0;
+    for (size_t n = 0; n < f->windows->count; n++) {
+        values[n] = misfit(&f->windows->window[n], zero);
+    }
+    return cvk_median(values, f->windows->count);
+}
+
+static bool any_current(const cvk_windows *windows)
+{
+    for (size_t n = 0; n < windows->count; n++) {
+        if (windows->window[n].current_a != 0.0) {
+            return true;
+        }
+    }
+    return false;
+}
+
+cvk_status cvk_fit_circle(const cvk_windows *windows, cvk_belief *belief)
+{
+    if (windows->count < 3) {
+        return CVK_NOT_IN_LOG;
+    }
+    circle f = {.windows = windows, .block = windows->count / 8u + 1u};
+    f.block = f.block < CIRCLE_BLOCK ? f.block : CIRCLE_BLOCK;
+    double p[N], prior[N * N], h[N * N], score[N * N], sigma2 = 1.0;
+    memcpy(p, belief->mean, sizeof p);
+    p[CVK_B_FLUX] = start_flux(&f, p);
+    if (!(p[CVK_B_FLUX] > 0.0)) {
+        return CVK_NOT_IN_LOG;
+    }
+    for (int k = 0; k < N; k++) {
+        f.unit[k] = cvk_belief_deviation(belief, k);
+    }
+    for (int k = 0; k < N * N; k++) {
+        prior[k] = belief->cov[k] / (f.unit[k / N] * f.unit[k % N]);
+    }
+    if (!cvk_invert_spd(N, prior)) {
+        return CVK_NOT_IN_LOG;
+    }
+    int unknowns = 1; /* the flux, and R, Ld, Lq where they are not known before */
+    for (int k = CVK_B_RESISTANCE; k <= CVK_B_L_Q && any_current(windows); k++) {
+        unknowns += !cvk_belief_knows(belief, k, 0.5);
+    }
+    for (int round = 0; round < 15; round++) {
+        sigma2 = reweight(&f, p, unknowns);
+        if (!gauss_newton(&f, prior, belief->mean, sigma2, p, h, score)) {
+            return CVK_NOT_IN_LOG;
+        }
+    }
+    /* covariance: prior's share as it is, the windows' share as scattered as their block sums */
+    double middle[N * N];
+    memcpy(middle, prior, sizeof middle);
+    double blocks = ceil((double)windows->count / (double)f.block);
+    double correction = blocks / (blocks - 1.0);
+    for (int k = 0; k < N * N; k++) {
+        middle[k] += correction * score[k];
+    }
+    double cov[N * N];
+    cvk_sandwich(N, h, middle, cov);
+    for (int k = 0; k < N; k++) {
+        double ratio = h[k * N + k] / cov[k * N + k];
+        double grow = ratio > 1.0 ? sqrt(ratio) : 1.0;
+        for (int c = 0; c < N; c++) {
+            cov[k * N + c] *= grow;
+            cov[c * N + k] *= grow;
+        }
+    }
+    for (int k = 0; k < N; k++) {
+        if (!isfinite(p[k])) {
+            return CVK_NOT_IN_LOG;
+        }
+    }
+    memcpy(belief->mean, p, sizeof p);
+    for (int k = 0; k < N * N; k++) {
+        belief->cov[k] = cov[k] * f.unit[k / N] * f.unit[k % N];
+    }
+    belief->dof = fmin(belief->dof, blocks - 1.0);
+    return CVK_OK;
+}
+
+/* Flux linkage of the magnet over some turns in the middle of the log: integral of v - R i, less
+ * Lq i, its mean over whole turns taken off. */
+void cvk_circle_curve(const cvk_signals *s, const cvk_turns *turns, const cvk_belief *belief,
+                      cvk_curve *curve)
+{
+    if (turns->count < FEWEST_TURNS) {
+        return;
+    }
+    size_t first = turns->count / 2, last = first;
+    while (last + 1 < turns->count && turns->joined[last + 1] && last - first < 2) {
+        last++;
+    }
+    size_t begin = turns->begin[first], end = turns->end[last];
+    long delay = lround(belief->mean[CVK_B_DELAY]);
+    double complex psi = 0.0, mean = 0.0;
+    size_t stride = (end - begin) / CVK_CURVE_POINTS + 1u;
+    double complex points[CVK_CURVE_POINTS];
+    for (size_t k = begin; k < end; k++) {
+        size_t source = (long)k - delay < 0 ? 0 : (size_t)((long)k - delay);
+        if (source >= s->rows) {
+            source = s->rows - 1;
+        }
+        double complex i = s->i_alpha[k] + I * s->i_beta[k];
+        double complex v = s->v_alpha[source] + I * s->v_beta[source];
+        if (belief->knee_a > 0.0) {
+            v -= belief->mean[CVK_B_DEAD_TIME] *
+                 inverter_at(s, k, belief->knee_a, belief->shape);
+        }
+        double complex active = psi - belief->mean[CVK_B_L_Q] * i;
+        mean += active / (double)(end - begin);
+        if ((k - begin) % stride == 0 && curve->points < CVK_CURVE_POINTS) {
+            points[curve->points++] = active;
+        }
+        psi += s->period_s * (v - belief->mean[CVK_B_RESISTANCE] * i);
+    }
+    for (size_t n = 0; n < curve->points; n++) {
+        curve->x[n] = creal(points[n] - mean);
+        curve->y[n] = cimag(points[n] - mean);
+        curve->fit[n] = belief->mean[CVK_B_FLUX];
+    }
+}

@@ -1,0 +1,74 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Estimation from a turning motor: finds the stretches in which the voltage vector rotates,
+ * averages them in windows of whole electrical turns, and fits the flux circle.
+ */
+#ifndef CORVAK_IDENT_TURNING_H
+#define CORVAK_IDENT_TURNING_H
+
+#include "belief.h"
+#include "signals.h"
+
+#include <complex.h>
+
+#define CVK_MAX_WINDOWS 400
+
+/* Electrical turns found in a log, without any rotor sensor. */
+typedef struct cvk_turns {
+    size_t count;
+    size_t *begin;        /* first row of turn n; begin[count] is one past the last turn's end */
+    size_t *end;          /* one past its last row */
+    signed char *sign;    /* direction */
+    bool *joined;         /* turn n follows turn n-1 without a break */
+    double *phase;        /* rad, unwrapped: direction of the rotating vector at every row */
+} cvk_turns;
+
+/* One window: averages over whole electrical turns, in a frame that turns with the rotor. */
+typedef struct cvk_window {
+    size_t begin, end;
+    double omega;               /* rad/s, electrical, signed */
+    double period_s, duration_s;
+    double complex voltage_v;   /* as if it acted without delay */
+    double complex current_a;
+    double complex current_slope; /* A/s, end against start */
+    double complex inverter;    /* per volt of dead-time voltage */
+    double rotor_ratio;         /* electrical over mechanical angle; NaN without a rotor column */
+    int log;                    /* which log it came from */
+} cvk_window;
+
+typedef struct cvk_windows {
+    size_t count;
+    cvk_window window[CVK_MAX_WINDOWS];
+} cvk_windows;
+
+cvk_status cvk_find_turns(cvk_turns *turns, const cvk_signals *signals);
+/* Takes the phase anew with what is known of the winding, so that current does not disturb it. */
+void cvk_refine_phase(cvk_turns *turns, const cvk_signals *signals, const cvk_belief *belief);
+
+void cvk_turns_free(cvk_turns *turns);
+
+/* The rows that are in no turn, with a margin: `spans` takes at most `most`. */
+size_t cvk_still_spans(const cvk_signals *signals, const cvk_turns *turns, cvk_span *spans,
+                       size_t most);
+
+/* Adds the windows of one log. `belief` gives the knee of the inverter's voltage. */
+void cvk_add_windows(cvk_windows *windows, const cvk_signals *signals, const cvk_turns *turns,
+                     const cvk_belief *belief, int log);
+
+/* Fits the flux circle to all windows: `belief` holds what is known before and, on success,
+ * after. */
+cvk_status cvk_fit_circle(const cvk_windows *windows, cvk_belief *belief);
+
+/* Polynomial (degree 2) of the phase over rows begin .. end-1: phase = c0 + c1 x + c2 x^2 with x in
+ * rows from the middle of the stretch. */
+void cvk_fit_phase(const double *phase, size_t begin, size_t end, double c[3]);
+
+/* Turning without current: what the current columns show is noise, which changes from one row to
+ * the next as much as it does over the whole stretch. */
+bool cvk_currentless(const cvk_signals *signals, size_t begin, size_t end);
+
+/* Points of the flux circle for the figure. */
+void cvk_circle_curve(const cvk_signals *signals, const cvk_turns *turns, const cvk_belief *belief,
+                      cvk_curve *curve);
+
+#endif

@@ -1,0 +1,28 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Logs in memory from the simulated rig, for tests and benchmarks.
+ */
+#ifndef CORVAK_TESTS_RECORDING_H
+#define CORVAK_TESTS_RECORDING_H
+
+#include "corvak/ident/log.h"
+#include "corvak/sim/sim.h"
+
+typedef struct recording {
+    cvk_log log; /* columns point into `storage` */
+    double *storage;
+    char name[32];
+} recording;
+
+/* The wheel as in data/wheel.rig.yaml, without reading the file. */
+cvk_rig_config wheel_config(void);
+
+/* Runs one excitation to its end. Voltages are duties and bus while the bridge is on (standstill,
+ * spin), terminal voltages while it is off (coast). `rotor_sensor` adds theta_m. Aborts the program
+ * on failure: a broken rig is no test result. */
+void record(recording *out, const cvk_rig_config *config, const char *excitation, uint64_t seed,
+            bool rotor_sensor);
+
+void recording_free(recording *r);
+
+#endif
