@@ -33,7 +33,7 @@ static cvk_drive_config drive_config(const cvk_rig_config *config)
                 .pole_pairs = (float)config->motor.pole_pairs,
                 .direction = 1.0f,
                 .offset_rad = (float)remainder(
-                    -config->motor.pole_pairs * config->rotor_sensor.offset_rad, 2.0 * M_PI),
+                    -config->motor.pole_pairs * config->rotor_sensor.offset_rad, 2.0 * 3.14159265358979323846),
                 .bandwidth_hz = (float)(rate_hz / 200.0),
             },
         .trip_current_a = (float)drive->trip_current_a,

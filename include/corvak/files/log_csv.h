@@ -1,0 +1,54 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Logs as CSV. The dialects that are read, and the one that is written: docs/file-formats.md.
+ */
+#ifndef CORVAK_FILES_LOG_CSV_H
+#define CORVAK_FILES_LOG_CSV_H
+
+#include "corvak/files/complaint.h"
+#include "corvak/ident/log.h"
+
+#include <stdio.h>
+
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+/* One canonical column and the name it has in the file: "ia=CH1 Current". */
+typedef struct cvk_column_map {
+    cvk_column column;
+    char name[64];
+} cvk_column_map;
+
+/* Reads "ia=NAME". CVK_BAD_FORMAT when there is no such canonical column, or no name. */
+cvk_status cvk_column_map_parse(cvk_column_map *map, const char *text) CVK_MUST_CHECK;
+
+typedef struct cvk_log_file {
+    cvk_log log;                           /* points into what follows */
+    char path[256];
+    double *cells[CVK_COLUMN_COUNT];
+    size_t capacity;
+    long header_line;                      /* line of the header row */
+    size_t bad_cells;                      /* empty or not a number; NaN in the columns */
+    long first_bad_line;
+    char first_bad_cell[48];
+    bool truncated;                        /* the last line was cut; it is left out */
+    size_t ignored_columns;                /* columns whose names are not known */
+} cvk_log_file;
+
+/* Reads a file. On failure `complaint` (may be null) says what, where and what to do; the log is
+ * then empty. Free in any case. */
+cvk_status cvk_log_file_read(cvk_log_file *file, const char *path, const cvk_column_map *maps,
+                             size_t map_count, cvk_complaint *complaint) CVK_MUST_CHECK;
+
+/* The same from a block of memory; `path` is used in messages. */
+cvk_status cvk_log_file_parse(cvk_log_file *file, const char *path, const char *text, size_t length,
+                              const cvk_column_map *maps, size_t map_count,
+                              cvk_complaint *complaint) CVK_MUST_CHECK;
+
+void cvk_log_file_free(cvk_log_file *file);
+
+#ifdef __cplusplus
+}
+#endif
+#endif

@@ -1,0 +1,29 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Rig files: the simulated bench as YAML. Keys and ranges: cvk_rig_fields().
+ */
+#ifndef CORVAK_FILES_RIG_YAML_H
+#define CORVAK_FILES_RIG_YAML_H
+
+#include "corvak/files/complaint.h"
+#include "corvak/rig/rig.h"
+
+#include <stddef.h>
+
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+/* Reads and checks a rig file. Every key of the schema must be there once; an unknown key, a value
+ * that is not a number or one outside its range is refused with file, line, key and range. */
+cvk_status cvk_rig_file_read(cvk_rig_config *config, const char *path,
+                             cvk_complaint *complaint) CVK_MUST_CHECK;
+
+/* The same from memory; `path` is used in messages. */
+cvk_status cvk_rig_file_parse(cvk_rig_config *config, const char *path, const char *text,
+                              size_t length, cvk_complaint *complaint) CVK_MUST_CHECK;
+
+#ifdef __cplusplus
+}
+#endif
+#endif

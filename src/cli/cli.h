@@ -1,0 +1,62 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * What the parts of the corvak command share.
+ */
+#ifndef CORVAK_CLI_CLI_H
+#define CORVAK_CLI_CLI_H
+
+#include "corvak/files/complaint.h"
+#include "corvak/ident/estimate.h"
+#include "corvak/rig/rig.h"
+
+#include <glib.h>
+
+enum {
+    EXIT_DONE = 0,
+    EXIT_ANSWER_NO = 1,  /* a check failed, a thing cannot be estimated */
+    EXIT_BAD_USAGE = 2   /* wrong usage or unreadable input */
+};
+
+/* ---- verbs: argv[0] is the verb; each returns an exit status ------------------------------- */
+int cmd_record(int argc, char **argv);
+int cmd_estimate(int argc, char **argv);
+
+/* ---- output.c ------------------------------------------------------------------------------ */
+
+/* "corvak VERB: message" on stderr; returns EXIT_BAD_USAGE. */
+int complain_usage(const char *verb, const char *format, ...) G_GNUC_PRINTF(2, 3);
+int complain_file(const char *verb, const cvk_complaint *complaint);
+
+/* Parses the options of a verb. False, with the message printed, on wrong usage. */
+gboolean parse_options(const char *verb, const char *parameters, const char *summary,
+                       const char *example, const GOptionEntry *entries, int *argc, char ***argv);
+
+/* A progress line on a terminal; nothing in a pipe. `share` 0 .. 1; 1 ends it. */
+void show_progress(const char *what, double share);
+
+/* How a quantity is printed for people. */
+typedef struct display {
+    const char *label, *unit; /* unit as printed, such as mΩ */
+    double factor;            /* printed number = factor * SI value */
+} display;
+
+/* The customary unit for a value of this key: mΩ or Ω, µH or mH, ... */
+display display_of(cvk_card_key key, double value);
+
+/* A number with as many decimals as an uncertainty of `half_width` deserves. */
+void print_number(char *out, size_t size, double value, double half_width);
+
+/* ---- estimate_table.c, estimate_json.c, figure.c ------------------------------------------- */
+
+/* `truth` may be null: the rig to compare with. */
+void print_estimate_table(const cvk_estimate *estimate, const cvk_rig_config *truth);
+void print_estimate_json(const cvk_estimate *estimate);
+
+/* Draws one page. False, with a message in `complaint`, when gnuplot is missing or fails. */
+gboolean draw_estimate(const cvk_estimate *estimate, const cvk_rig_config *truth, const char *path,
+                       cvk_complaint *complaint);
+
+/* The rig's true value of a key; NaN when the rig has none. */
+double rig_truth(const cvk_rig_config *rig, cvk_card_key key);
+
+#endif

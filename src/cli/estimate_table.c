@@ -1,0 +1,185 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The estimate as a table for people.
+ */
+#include "cli.h"
+
+#include "corvak/ident/card.h"
+
+#include <math.h>
+#include <stdio.h>
+#include <string.h>
+
+double rig_truth(const cvk_rig_config *rig, cvk_card_key key)
+{
+    switch (key) {
+    case CVK_CARD_RESISTANCE:
+        return cvk_rig_visible_resistance(rig);
+    case CVK_CARD_INDUCTANCE_D:
+        return rig->motor.inductance_d_h;
+    case CVK_CARD_INDUCTANCE_Q:
+        return rig->motor.inductance_q_h;
+    case CVK_CARD_FLUX_LINKAGE:
+        return rig->motor.flux_linkage_wb;
+    case CVK_CARD_POLE_PAIRS:
+        return rig->motor.pole_pairs;
+    case CVK_CARD_DEAD_TIME_VOLTAGE:
+        return cvk_rig_dead_time_voltage(rig);
+    case CVK_CARD_DELAY:
+        return 1.0;
+    default:
+        return NAN;
+    }
+}
+
+/* Prints text padded to a width in characters, not bytes. */
+static void pad(const char *text, int width)
+{
+    int length = (int)g_utf8_strlen(text, -1);
+    g_print("%s%*s", text, MAX(width - length, 0) + 1, "");
+}
+
+/* Prints text flush right in a width in characters. */
+static void pad_left(const char *text, int width)
+{
+    int length = (int)g_utf8_strlen(text, -1);
+    g_print("%*s%s ", MAX(width - length, 0), "", text);
+}
+
+static void print_truth(const cvk_card_entry *entry, double truth, double factor, double half)
+{
+    char number[48];
+    if (isnan(truth)) {
+        return;
+    }
+    print_number(number, sizeof number, factor * truth, half);
+    pad_left(number, 10);
+    g_print("%+8.2f %%  %s", 100.0 * (entry->value / truth - 1.0),
+            truth >= entry->low && truth <= entry->high ? "inside" : "OUTSIDE");
+}
+
+static void print_row(const display *how, const cvk_card_entry *entry, double truth)
+{
+    char value[48], low[48], high[48], line[160];
+    double half = 0.5 * how->factor * (entry->high - entry->low);
+    double statistical = 0.5 * (entry->statistical_high - entry->statistical_low);
+    print_number(value, sizeof value, how->factor * entry->value, half);
+    print_number(low, sizeof low, how->factor * entry->low, half);
+    print_number(high, sizeof high, how->factor * entry->high, half);
+    pad(how->label, 30);
+    pad_left(value, 8);
+    pad(how->unit, 7);
+    snprintf(line, sizeof line, "%s .. %s", low, high);
+    pad(line, 20);
+    snprintf(line, sizeof line, "±%.2f %%", 100.0 * statistical / fabs(entry->value));
+    pad_left(line, 10);
+    print_truth(entry, truth, how->factor, half);
+    g_print("\n");
+}
+
+static cvk_card_entry scaled(const cvk_card_entry *entry, double factor)
+{
+    cvk_card_entry out = *entry;
+    out.value *= factor;
+    out.low *= factor;
+    out.high *= factor;
+    out.statistical_low *= factor;
+    out.statistical_high *= factor;
+    return out;
+}
+
+static void print_entry(const cvk_estimate *estimate, cvk_card_key key, const cvk_rig_config *truth)
+{
+    const cvk_card_entry *entry = &estimate->card.entry[key];
+    if (!entry->known) {
+        return;
+    }
+    display how = display_of(key, entry->value);
+    double true_value = truth != NULL ? rig_truth(truth, key) : NAN;
+    if (key == CVK_CARD_POLE_PAIRS) {
+        pad(how.label, 30);
+        g_print("%8.0f  (probability %.4f)", entry->value, entry->probability);
+        if (truth != NULL) {
+            g_print("  rig: %.0f", true_value);
+        }
+        g_print("\n");
+        return;
+    }
+    print_row(&how, entry, true_value);
+}
+
+/* What a meter between two terminals would read. */
+static void print_line_to_line(const cvk_estimate *estimate)
+{
+    const cvk_card_entry *r = &estimate->card.entry[CVK_CARD_RESISTANCE];
+    const cvk_card_entry *ld = &estimate->card.entry[CVK_CARD_INDUCTANCE_D];
+    const cvk_card_entry *lq = &estimate->card.entry[CVK_CARD_INDUCTANCE_Q];
+    if (r->known) {
+        cvk_card_entry line = scaled(r, 2.0);
+        display how = display_of(CVK_CARD_RESISTANCE, line.value);
+        how.label = "resistance, line to line";
+        print_row(&how, &line, NAN);
+    }
+    if (ld->known && lq->known) {
+        display how = display_of(CVK_CARD_INDUCTANCE_Q, 2.0 * lq->value);
+        pad("inductance, line to line", 30);
+        g_print("between %.4g and %.4g %s as the rotor turns\n", how.factor * 2.0 * ld->value,
+                how.factor * 2.0 * lq->value, how.unit);
+    }
+}
+
+static void print_derived(const cvk_estimate *estimate)
+{
+    cvk_card_entry entry;
+    if (cvk_card_torque_constant(&estimate->card, &entry)) {
+        display how = {"torque per A (peak, q axis)", "N m/A", 1.0};
+        print_row(&how, &entry, NAN);
+    }
+    if (cvk_card_rpm_per_volt(&estimate->card, &entry)) {
+        display how = {"speed per V (line, peak)", "rpm/V", 1.0};
+        print_row(&how, &entry, NAN);
+    }
+}
+
+static void print_missing(const cvk_estimate *estimate)
+{
+    gboolean headed = FALSE;
+    for (int key = 0; key < CVK_CARD_COUNT; key++) {
+        const cvk_card_entry *entry = &estimate->card.entry[key];
+        if (!entry->known && entry->missing[0] != '\0') {
+            g_print("%s  %s: %s\n", headed ? "" : "\nNot estimated:\n",
+                    display_of((cvk_card_key)key, 0.0).label, entry->missing);
+            headed = TRUE;
+        }
+    }
+}
+
+static void print_findings(const cvk_estimate *estimate)
+{
+    static const char *const names[] = {"note", "warning", "error"};
+    for (size_t n = 0; n < estimate->findings; n++) {
+        const cvk_finding *finding = &estimate->finding[n];
+        g_print("%s  %s: %s: %s\n", n == 0 ? "\nAbout the logs:\n" : "",
+                names[finding->severity], finding->log, finding->text);
+    }
+}
+
+void print_estimate_table(const cvk_estimate *estimate, const cvk_rig_config *truth)
+{
+    g_print("Motor card: %s\n\n", estimate->card.name);
+    pad("", 30);
+    g_print("%8s %-7s %-20s %11s%s\n", "value", "unit", "95 % interval", "statistical",
+            truth != NULL ? "  rig's truth   off by" : "");
+    for (int key = 0; key < CVK_CARD_MOTOR_COUNT; key++) {
+        print_entry(estimate, (cvk_card_key)key, truth);
+    }
+    g_print("\n");
+    print_line_to_line(estimate);
+    print_derived(estimate);
+    g_print("\n");
+    for (int key = CVK_CARD_MOTOR_COUNT; key < CVK_CARD_COUNT; key++) {
+        print_entry(estimate, (cvk_card_key)key, truth);
+    }
+    print_missing(estimate);
+    print_findings(estimate);
+}

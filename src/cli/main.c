@@ -1,0 +1,46 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The corvak command: the list of verbs, in the order of work, and the way to each.
+ */
+#include "cli.h"
+
+#include <locale.h>
+#include <string.h>
+
+static const struct {
+    const char *name, *summary;
+    int (*run)(int argc, char **argv);
+} verbs[] = {
+    {"record", "run an excitation on the simulated rig and write a log", cmd_record},
+    {"estimate", "from logs to the motor card: R, L, flux linkage, pole pairs", cmd_estimate},
+};
+
+static void print_verbs(void)
+{
+    g_print("corvak " CORVAK_VERSION " - brushless motors: from logs to numbers you can trust\n\n"
+            "Verbs, in the order of work:\n");
+    for (size_t n = 0; n < G_N_ELEMENTS(verbs); n++) {
+        g_print("  %-10s %s\n", verbs[n].name, verbs[n].summary);
+    }
+    g_print("\ncorvak VERB --help explains one, with an example.\n");
+}
+
+int main(int argc, char **argv)
+{
+    setlocale(LC_CTYPE, ""); /* LC_NUMERIC stays "C": files have decimal points */
+    if (argc < 2 || strcmp(argv[1], "--help") == 0 || strcmp(argv[1], "-h") == 0) {
+        print_verbs();
+        return EXIT_DONE;
+    }
+    if (strcmp(argv[1], "--version") == 0) {
+        g_print("corvak " CORVAK_VERSION "\n");
+        return EXIT_DONE;
+    }
+    for (size_t n = 0; n < G_N_ELEMENTS(verbs); n++) {
+        if (strcmp(argv[1], verbs[n].name) == 0) {
+            return verbs[n].run(argc - 1, argv + 1);
+        }
+    }
+    g_printerr("corvak: there is no verb \"%s\"; `corvak` alone lists them\n", argv[1]);
+    return EXIT_BAD_USAGE;
+}

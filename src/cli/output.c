@@ -1,0 +1,98 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Messages, options, progress, and numbers as people write them.
+ */
+#define _POSIX_C_SOURCE 200809L
+
+#include "cli.h"
+
+#include <math.h>
+#include <stdarg.h>
+#include <stdio.h>
+#include <unistd.h>
+
+int complain_usage(const char *verb, const char *format, ...)
+{
+    va_list arguments;
+    va_start(arguments, format);
+    char *message = g_strdup_vprintf(format, arguments);
+    va_end(arguments);
+    g_printerr("corvak %s: %s\n", verb, message);
+    g_free(message);
+    return EXIT_BAD_USAGE;
+}
+
+int complain_file(const char *verb, const cvk_complaint *complaint)
+{
+    return complain_usage(verb, "%s", complaint->text);
+}
+
+gboolean parse_options(const char *verb, const char *parameters, const char *summary,
+                       const char *example, const GOptionEntry *entries, int *argc, char ***argv)
+{
+    char *title = g_strdup_printf("%s - corvak %s", parameters, verb);
+    char *description = g_strdup_printf("Example:\n  %s\n", example);
+    GOptionContext *context = g_option_context_new(title);
+    g_option_context_set_summary(context, summary);
+    g_option_context_set_description(context, description);
+    g_option_context_add_main_entries(context, entries, NULL);
+    GError *error = NULL;
+    gboolean fine = g_option_context_parse(context, argc, argv, &error);
+    if (!fine) {
+        complain_usage(verb, "%s; see corvak %s --help", error->message, verb);
+        g_error_free(error);
+    }
+    g_option_context_free(context);
+    g_free(description);
+    g_free(title);
+    return fine;
+}
+
+void show_progress(const char *what, double share)
+{
+    if (!isatty(STDERR_FILENO)) {
+        return;
+    }
+    if (share >= 1.0) {
+        g_printerr("\r\033[K");
+    } else {
+        g_printerr("\r%s %3.0f %%", what, 100.0 * share);
+    }
+}
+
+display display_of(cvk_card_key key, double value)
+{
+    switch (key) {
+    case CVK_CARD_RESISTANCE:
+        return value < 1.0 ? (display){"resistance, phase", "mΩ", 1e3}
+                           : (display){"resistance, phase", "Ω", 1.0};
+    case CVK_CARD_INDUCTANCE_D:
+        return value < 1e-3 ? (display){"inductance d", "µH", 1e6}
+                            : (display){"inductance d", "mH", 1e3};
+    case CVK_CARD_INDUCTANCE_Q:
+        return value < 1e-3 ? (display){"inductance q", "µH", 1e6}
+                            : (display){"inductance q", "mH", 1e3};
+    case CVK_CARD_FLUX_LINKAGE:
+        return (display){"flux linkage", "mWb", 1e3};
+    case CVK_CARD_POLE_PAIRS:
+        return (display){"pole pairs", "", 1.0};
+    case CVK_CARD_INERTIA:
+        return (display){"inertia", "kg m²", 1.0};
+    case CVK_CARD_FRICTION_COULOMB:
+        return (display){"Coulomb friction", "N m", 1.0};
+    case CVK_CARD_FRICTION_VISCOUS:
+        return (display){"viscous friction", "N m s", 1.0};
+    case CVK_CARD_DEAD_TIME_VOLTAGE:
+        return (display){"inverter's own voltage", "V", 1.0};
+    case CVK_CARD_DELAY:
+        return (display){"delay of voltage", "periods", 1.0};
+    default:
+        return (display){"", "", 1.0};
+    }
+}
+
+void print_number(char *out, size_t size, double value, double half_width)
+{
+    int decimals = half_width > 0.0 ? 1 - (int)floor(log10(half_width)) : 0;
+    snprintf(out, size, "%.*f", CLAMP(decimals, 0, 6), value);
+}
