@@ -16,6 +16,17 @@
 #define GREEN "#009e73"
 #define GREY "#808080"
 
+/* Where a panel lies on the page, with room above it for a title and one line of legend. */
+static void place_panel(FILE *g, int column, int row)
+{
+    double left = column == 0 ? 0.065 : 0.58, bottom = row == 0 ? 0.565 : 0.08;
+    fprintf(g,
+            "set lmargin at screen %g\nset rmargin at screen %g\nset bmargin at screen %g\n"
+            "set tmargin at screen %g\nset autoscale\nset title offset 0,1.3\n"
+            "set key at graph 0.5,1.015 center bottom horizontal maxrows 1 samplen 2\n",
+            left, left + 0.4, bottom, bottom + 0.325);
+}
+
 static void empty_panel(FILE *g, const char *title, const char *why)
 {
     fprintf(g,
@@ -29,7 +40,7 @@ static void step_panel(FILE *g, const cvk_estimate *e)
 {
     const char *title = "Step: measured against fitted current";
     const cvk_curve *c = &e->step;
-    fprintf(g, "set size 0.5,0.5\nset origin 0,0.46\nset autoscale\n");
+    place_panel(g, 0, 0);
     if (c->points == 0) {
         empty_panel(g, title, "no standstill run among the logs");
         return;
@@ -40,7 +51,6 @@ static void step_panel(FILE *g, const cvk_estimate *e)
     }
     fprintf(g,
             "EOD\nset title '%s'\nset xlabel 'time / ms'\nset ylabel 'current / A'\n"
-            "set key top center horizontal outside\n"
             "plot $step using 1:2 with points pt 7 ps 0.4 lc rgb '" BLUE "' title 'measured', "
             "'' using 1:3 with lines lw 1.5 lc rgb '" ORANGE "' title 'fitted (rms misfit %.0f mA)'\n",
             title, 1e3 * e->residual_a);
@@ -51,7 +61,7 @@ static void line_panel(FILE *g, const cvk_estimate *e)
 {
     const char *title = "DC levels: voltage against current";
     const cvk_curve *c = &e->line;
-    fprintf(g, "set origin 0.5,0.46\nset autoscale\n");
+    place_panel(g, 1, 0);
     const cvk_card_entry *r = &e->card.entry[CVK_CARD_RESISTANCE];
     const cvk_card_entry *u = &e->card.entry[CVK_CARD_DEAD_TIME_VOLTAGE];
     if (c->points == 0 || !r->known || !u->known) {
@@ -74,10 +84,9 @@ static void line_panel(FILE *g, const cvk_estimate *e)
     }
     fprintf(g,
             "EOD\nset title '%s'\nset xlabel 'current / A'\nset ylabel 'voltage / V'\n"
-            "set key top center horizontal outside maxrows 2\n"
             "plot $model using 1:4 with lines lw 1.5 lc rgb '" ORANGE "' title 'fitted', "
-            "'' using 1:3 with lines lw 1.5 dt 2 lc rgb '" GREY "' title 'resistance alone', "
-            "'' using 1:2 with lines lw 1.5 lc rgb '" GREEN "' title 'inverter alone', "
+            "'' using 1:3 with lines lw 1.5 dt 2 lc rgb '" GREY "' title 'resistance', "
+            "'' using 1:2 with lines lw 1.5 lc rgb '" GREEN "' title 'inverter', "
             "$line using 1:2 with points pt 7 ps 0.7 lc rgb '" BLUE "' title 'measured'\n",
             title);
 }
@@ -86,7 +95,7 @@ static void circle_panel(FILE *g, const cvk_estimate *e)
 {
     const char *title = "Flux circle: linkage of the magnet";
     const cvk_curve *c = &e->circle;
-    fprintf(g, "set origin 0,0\nset autoscale\n");
+    place_panel(g, 0, 1);
     const cvk_card_entry *flux = &e->card.entry[CVK_CARD_FLUX_LINKAGE];
     if (c->points == 0 || !flux->known) {
         empty_panel(g, title, "the motor does not turn in the logs");
@@ -99,10 +108,10 @@ static void circle_panel(FILE *g, const cvk_estimate *e)
     fprintf(g,
             "EOD\nset title '%s'\nset xlabel 'alpha / mWb'\nset ylabel 'beta / mWb'\n"
             "set size ratio -1\nset xrange [-%g:%g]\nset yrange [-%g:%g]\nset parametric\n"
-            "set trange [0:2*pi]\nset key top center horizontal outside\n"
+            "set trange [0:2*pi]\n"
             "plot $circle using 1:2 with points pt 7 ps 0.4 lc rgb '" BLUE
             "' title 'from the log', %g*cos(t),%g*sin(t) with lines lw 1.5 lc rgb '" ORANGE
-            "' title 'flux linkage on the card'\nunset parametric\nset size noratio 0.5,0.46\n",
+            "' title 'flux linkage on the card'\nunset parametric\nset size noratio\n",
             title, 1.25e3 * flux->value, 1.25e3 * flux->value, 1.25e3 * flux->value,
             1.25e3 * flux->value, 1e3 * flux->value, 1e3 * flux->value);
 }
@@ -115,6 +124,7 @@ static void card_panel(FILE *g, const cvk_estimate *e, const cvk_rig_config *tru
                                         CVK_CARD_DEAD_TIME_VOLTAGE};
     int rows = 0;
     double widest = 0.1;
+    place_panel(g, 1, 1);
     fprintf(g, "$card << EOD\n");
     for (size_t n = 0; n < G_N_ELEMENTS(keys); n++) {
         const cvk_card_entry *entry = &e->card.entry[keys[n]];
@@ -144,9 +154,9 @@ static void card_panel(FILE *g, const cvk_estimate *e, const cvk_rig_config *tru
                    poles->value, poles->probability);
     }
     fprintf(g,
-            "EOD\nset origin 0.5,0\nset size noratio 0.5,0.46\nset title '%s'\n"
+            "EOD\nset title '%s'\n"
             "set xrange [-%g:%g]\nset yrange [-%d.6:0.6]\nset xlabel 'relative to the value / %%'\n"
-            "unset ylabel\nset key top center horizontal outside\nset grid xtics\n",
+            "unset ylabel\n",
             title, 1.3 * widest, 1.3 * widest, rows > 0 ? rows - 1 : 0);
     if (rows == 0) {
         fprintf(g, "plot NaN notitle\n");
@@ -154,11 +164,11 @@ static void card_panel(FILE *g, const cvk_estimate *e, const cvk_rig_config *tru
     }
     fprintf(g,
             "plot $card using (0):2:3:4:ytic(1) with xerrorbars pt 7 ps 0.8 lw 1.5 lc rgb '" BLUE
-            "' title 'with the scale of the channels', "
+            "' title 'total', "
             "'' using (0):2:5:6 with xerrorbars pt 7 ps 0.8 lw 4 lc rgb '" ORANGE
             "' title 'statistical'%s\n",
             truth != NULL ? ", '' using 7:2 with points pt 2 ps 1.5 lw 2 lc rgb 'black' title "
-                            "\"rig''s truth\""
+                            "\"rig's truth\""
                           : "");
 }
 
@@ -181,7 +191,7 @@ gboolean draw_estimate(const cvk_estimate *estimate, const cvk_rig_config *truth
     }
     char *quoted = g_strescape(path, NULL);
     fprintf(g,
-            "set terminal %s\nset output \"%s\"\nset encoding utf8\nset border 3\n"
+            "set terminal %s\nset output \"%s\"\nset encoding utf8\nset border 3\nset title font ',12'\n"
             "set tics nomirror\nset grid lc rgb '#dddddd'\n"
             "set multiplot title 'Motor card: %s' font ',14'\n",
             terminal, quoted, estimate->card.name);

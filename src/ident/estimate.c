@@ -355,7 +355,8 @@ static cvk_status estimate_prepared(work *logs, size_t count, scale_share scale,
     learn_turning(logs, count, &belief, windows, out);
     write_electrical(&out->card, &belief, windows, scale.current, scale.voltage);
     for (int key = CVK_CARD_INERTIA; key <= CVK_CARD_FRICTION_VISCOUS; key++) {
-        miss(&out->card, (cvk_card_key)key, "this version does not estimate it");
+        miss(&out->card, (cvk_card_key)key, "needs known torques: a later version estimates it from a coast-down and "
+                                           "torque steps");
     }
     return learn_pole_pairs(logs, count, windows, out);
 }

@@ -483,7 +483,7 @@ void cvk_standstill_belief(const cvk_standstill_fit *fit, const cvk_belief *star
 static void step_curve(const cvk_signals *s, cvk_span span, const cvk_standstill_fit *fit,
                        cvk_curve *curve)
 {
-    size_t length = span.end - span.begin, shown = 160;
+    size_t length = span.end - span.begin, shown = 80;
     size_t keep = length > 8192u ? 8192u : length;
     cvk_span rows = {span.end - keep, span.end};
     double *residual = malloc(2u * keep * sizeof *residual);
@@ -531,11 +531,13 @@ static void line_curve(const cvk_signals *s, cvk_span span, const cvk_standstill
                        cvk_curve *curve)
 {
     const size_t hold = 100, settle = 200;
-    size_t still = 0;
+    size_t still = 0, since = span.begin;
     for (size_t k = span.begin + 1; k < span.end && curve->points < CVK_CURVE_POINTS; k++) {
-        double moved = hypot(s->v_alpha[k] - s->v_alpha[k - 1], s->v_beta[k] - s->v_beta[k - 1]);
+        double moved =
+            hypot(s->v_alpha[k] - s->v_alpha[since], s->v_beta[k] - s->v_beta[since]);
         double length = hypot(s->v_alpha[k], s->v_beta[k]);
-        still = moved < 0.01 * length ? still + 1 : 0;
+        still = moved < 0.015 * length ? still + 1 : 0;
+        since = still == 0 ? k : since;
         if (still < settle + hold) {
             continue;
         }
@@ -554,6 +556,7 @@ static void line_curve(const cvk_signals *s, cvk_span span, const cvk_standstill
             curve->fit[at] = sign * reach * fit->p[CVK_SM_RESISTANCE];
         }
         still = 0;
+        since = k;
     }
 }
 

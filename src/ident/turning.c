@@ -547,7 +547,8 @@ cvk_status cvk_fit_circle(const cvk_windows *windows, cvk_belief *belief)
 }
 
 /* Flux linkage of the magnet over some turns in the middle of the log: integral of v - R i, less
- * Lq i, its mean over whole turns taken off. */
+ * Lq i. An offset lets an integral drift: over whole turns it must come back to where it was, so a
+ * straight line and the mean are taken off. */
 void cvk_circle_curve(const cvk_signals *s, const cvk_turns *turns, const cvk_belief *belief,
                       cvk_curve *curve)
 {
@@ -558,32 +559,34 @@ void cvk_circle_curve(const cvk_signals *s, const cvk_turns *turns, const cvk_be
     while (last + 1 < turns->count && turns->joined[last + 1] && last - first < 2) {
         last++;
     }
-    size_t begin = turns->begin[first], end = turns->end[last];
-    long delay = lround(belief->mean[CVK_B_DELAY]);
+    const size_t begin = turns->begin[first], rows = turns->end[last] - begin;
+    const size_t stride = rows / CVK_CURVE_POINTS + 1u;
+    const long delay = lround(belief->mean[CVK_B_DELAY]);
+    double complex *active = malloc((rows + 1u) * sizeof *active);
     double complex psi = 0.0, mean = 0.0;
-    size_t stride = (end - begin) / CVK_CURVE_POINTS + 1u;
-    double complex points[CVK_CURVE_POINTS];
-    for (size_t k = begin; k < end; k++) {
-        size_t source = (long)k - delay < 0 ? 0 : (size_t)((long)k - delay);
-        if (source >= s->rows) {
-            source = s->rows - 1;
-        }
+    for (size_t n = 0; active != NULL && n <= rows && begin + n < s->rows; n++) {
+        size_t k = begin + n, source = (long)k < delay ? 0 : (size_t)((long)k - delay);
+        source = source < s->rows ? source : s->rows - 1;
         double complex i = s->i_alpha[k] + I * s->i_beta[k];
         double complex v = s->v_alpha[source] + I * s->v_beta[source];
         if (belief->knee_a > 0.0) {
-            v -= belief->mean[CVK_B_DEAD_TIME] *
-                 inverter_at(s, k, belief->knee_a, belief->shape);
+            v -= belief->mean[CVK_B_DEAD_TIME] * inverter_at(s, k, belief->knee_a, belief->shape);
         }
-        double complex active = psi - belief->mean[CVK_B_L_Q] * i;
-        mean += active / (double)(end - begin);
-        if ((k - begin) % stride == 0 && curve->points < CVK_CURVE_POINTS) {
-            points[curve->points++] = active;
-        }
+        active[n] = psi - belief->mean[CVK_B_L_Q] * i;
         psi += s->period_s * (v - belief->mean[CVK_B_RESISTANCE] * i);
     }
-    for (size_t n = 0; n < curve->points; n++) {
-        curve->x[n] = creal(points[n] - mean);
-        curve->y[n] = cimag(points[n] - mean);
-        curve->fit[n] = belief->mean[CVK_B_FLUX];
+    if (active == NULL || begin + rows >= s->rows) {
+        free(active);
+        return;
     }
+    const double complex drift = (active[rows] - active[0]) / (double)rows;
+    for (size_t n = 0; n < rows; n++) {
+        active[n] -= drift * (double)n;
+        mean += active[n] / (double)rows;
+    }
+    for (size_t n = 0; n < rows; n += stride) {
+        curve->x[curve->points] = creal(active[n] - mean);
+        curve->y[curve->points++] = cimag(active[n] - mean);
+    }
+    free(active);
 }

@@ -48,7 +48,7 @@ void record(recording *out, const cvk_rig_config *config, const char *excitation
         give_up(why.field != NULL ? why.field : excitation);
     }
     size_t most = (size_t)(cvk_excitation_length_s(program) * config->inverter.pwm_hz) + 16u;
-    snprintf(out->name, sizeof out->name, "%s-%s", config->name, excitation);
+    snprintf(out->name, sizeof out->name, "%.31s-%.31s", config->name, excitation);
     out->log = cvk_log_empty(out->name);
     out->log.current_gain_tolerance = config->sensing.current_gain_tolerance;
     out->log.voltage_gain_tolerance = config->sensing.voltage_gain_tolerance;

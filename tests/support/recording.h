@@ -11,7 +11,7 @@
 typedef struct recording {
     cvk_log log; /* columns point into `storage` */
     double *storage;
-    char name[32];
+    char name[64];
 } recording;
 
 /* The wheel as in data/wheel.rig.yaml, without reading the file. */

@@ -1,0 +1,129 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Reading and estimating a log of a million rows, beside the machine's own plain read of the same
+ * file, and the simulated rig's speed as a multiple of real time.
+ *
+ *   bench_speed [ROWS]      (1000000)
+ */
+#define _POSIX_C_SOURCE 200809L
+
+#include "corvak/files/log_csv.h"
+#include "corvak/ident/estimate.h"
+#include "recording.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <time.h>
+
+static double now_s(void)
+{
+    struct timespec t;
+    clock_gettime(CLOCK_MONOTONIC, &t);
+    return (double)t.tv_sec + 1e-9 * (double)t.tv_nsec;
+}
+
+/* A standstill run, then the spin over and over until there are enough rows. */
+static void write_log(const char *path, size_t rows)
+{
+    const cvk_rig_config wheel = wheel_config();
+    recording still, spin;
+    record(&still, &wheel, "standstill", 1, true);
+    record(&spin, &wheel, "spin", 1, true);
+    FILE *out = fopen(path, "w");
+    if (out == NULL) {
+        perror(path);
+        exit(2);
+    }
+    fprintf(out, "t [s],ia [A],ib [A],ic [A],duty_a,duty_b,duty_c,vdc [V],theta_m [rad]\n");
+    for (size_t n = 0; n < rows; n++) {
+        const cvk_log *log = n < still.log.rows ? &still.log : &spin.log;
+        size_t k = n < still.log.rows ? n : (n - still.log.rows) % spin.log.rows;
+        static const cvk_column columns[] = {CVK_COLUMN_IA,     CVK_COLUMN_IB,
+                                             CVK_COLUMN_IC,     CVK_COLUMN_DUTY_A,
+                                             CVK_COLUMN_DUTY_B, CVK_COLUMN_DUTY_C,
+                                             CVK_COLUMN_VDC,    CVK_COLUMN_THETA_M};
+        fprintf(out, "%.6f", (double)n * 50e-6);
+        for (size_t c = 0; c < sizeof columns / sizeof columns[0]; c++) {
+            fprintf(out, ",%.6g", log->column[columns[c]][k]);
+        }
+        fputc('\n', out);
+    }
+    fclose(out);
+    recording_free(&still);
+    recording_free(&spin);
+}
+
+/* Reads the file as bytes, counting newlines: what the machine needs at least. */
+static double plain_read_s(const char *path, double *bytes)
+{
+    static char block[1 << 20];
+    double start = now_s();
+    size_t got, lines = 0;
+    FILE *in = fopen(path, "rb");
+    *bytes = 0.0;
+    while (in != NULL && (got = fread(block, 1, sizeof block, in)) > 0) {
+        for (size_t n = 0; n < got; n++) {
+            lines += block[n] == '\n';
+        }
+        *bytes += (double)got;
+    }
+    if (in != NULL) {
+        fclose(in);
+    }
+    return lines > 0 ? now_s() - start : 0.0;
+}
+
+static void bench_log(size_t rows)
+{
+    const char *path = "bench-log.csv";
+    write_log(path, rows);
+    double bytes, plain = plain_read_s(path, &bytes);
+    plain = plain_read_s(path, &bytes); /* the second time from the cache, as for the reader */
+    static cvk_log_file file;
+    static cvk_estimate estimate;
+    cvk_complaint complaint;
+    double start = now_s();
+    if (cvk_log_file_read(&file, path, NULL, 0, &complaint) != CVK_OK) {
+        fprintf(stderr, "%s\n", complaint.text);
+        exit(2);
+    }
+    double read = now_s() - start;
+    const cvk_log *logs[] = {&file.log};
+    const cvk_estimate_options options = cvk_estimate_options_default();
+    start = now_s();
+    cvk_status status = cvk_estimate_logs(logs, 1, &options, &estimate);
+    double estimated = now_s() - start;
+    printf("log of %zu rows, %.0f MB\n", rows, 1e-6 * bytes);
+    printf("  plain read    %6.3f s  %7.0f MB/s\n", plain, 1e-6 * bytes / plain);
+    printf("  corvak reads  %6.3f s  %7.0f MB/s  %9.0f rows/s  (%.1f times the plain read)\n", read,
+           1e-6 * bytes / read, (double)rows / read, read / plain);
+    printf("  estimates     %6.3f s  (%s)\n", estimated, cvk_status_text(status));
+    printf("  together      %6.3f s\n", read + estimated);
+    cvk_log_file_free(&file);
+    remove(path);
+}
+
+static void bench_rig(void)
+{
+    const cvk_rig_config wheel = wheel_config();
+    recording r;
+    double start = now_s();
+    record(&r, &wheel, "spin", 1, true);
+    double took = now_s() - start;
+    double simulated = (double)r.log.rows / wheel.inverter.pwm_hz;
+    printf("simulated rig with the control core: %.0f times real time at %.0f kHz\n",
+           simulated / took, 1e-3 * wheel.inverter.pwm_hz);
+    recording_free(&r);
+}
+
+int main(int argc, char **argv)
+{
+    long rows = argc > 1 ? atol(argv[1]) : 1000000;
+    if (rows < 100000 || rows > 100000000) {
+        fprintf(stderr, "bench_speed: 100000 to 100000000 rows\n");
+        return 2;
+    }
+    bench_log((size_t)rows);
+    bench_rig();
+    return 0;
+}
