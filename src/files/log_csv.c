@@ -312,6 +312,16 @@ static int read_row(reader *r, const char *line, const char *stop, long number)
     int c = 0;
     const char *cell = line;
     for (; c < r->columns && cell <= stop; c++) {
+        const char *after;
+        double plain;
+        if (cvk_read_plain(cell, stop, r->point, &plain, &after) &&
+            (after == stop || *after == r->delimiter)) {
+            if (r->head[c].known) {
+                file->cells[r->head[c].column][row] = plain * r->head[c].factor;
+            }
+            cell = after + 1;
+            continue;
+        }
         const char *cell_stop = cell_end(cell, stop, r->delimiter);
         if (r->head[c].known) {
             bool good;

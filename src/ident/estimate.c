@@ -142,15 +142,13 @@ static void learn_standstill(work *w, const cvk_belief *start, cvk_belief *belie
 {
     const cvk_signals *s = &w->signals;
     cvk_standstill_fit fit;
+    /* in a log that also turns, what fits badly is the slow part of a run-up, not a test */
+    double worst_ratio = w->turns.count > 0 ? COLOURED_RESIDUAL : INFINITY;
     if (w->still_count == 0 ||
-        cvk_standstill_fit_spans(s, w->still, w->still_count, &fit) != CVK_OK) {
+        cvk_standstill_fit_spans(s, w->still, w->still_count, worst_ratio, &fit) != CVK_OK) {
         return;
     }
-    double ratio = fit.residual_a / fit.noise_a;
-    if (w->turns.count > 0 && ratio > COLOURED_RESIDUAL) {
-        return; /* the slow part of a run-up, not a standstill test */
-    }
-    if (ratio > COLOURED_RESIDUAL) {
+    if (fit.residual_a > COLOURED_RESIDUAL * fit.noise_a) {
         cvk_add_finding(out, CVK_WARNING, s->name,
                         "the standstill model misses the current by %.3g A rms where the noise is "
                         "%.3g A: did the rotor move? Hold the shaft, or lower the current",

@@ -19,6 +19,8 @@
 #define N CVK_SM_COUNT
 #define MOST_ROWS 32768u    /* of a longer log, evenly spread blocks are used */
 #define BLOCK_ROWS 4096u
+#define SCOUT_ROWS 8192u    /* a first fit on fewer rows finds the neighbourhood quickly */
+#define SCOUT_BLOCK_ROWS 1024u
 #define WARM_UP_ROWS 512u   /* simulated before a block so that its start is forgotten */
 #define SCORE_BLOCKS 64
 #define MOST_BLOCKS 64u
@@ -49,20 +51,22 @@ static size_t kept_rows(const block *b)
     return b->rows.end - b->rows.begin - b->warm_up;
 }
 
-/* Whole spans when they fit; otherwise blocks of BLOCK_ROWS, evenly spread. */
-static void choose_blocks(problem *f, const cvk_span *spans, size_t count)
+/* Whole spans when they have at most `most` rows; otherwise blocks, evenly spread. */
+static void choose_blocks(problem *f, const cvk_span *spans, size_t count, size_t most,
+                          size_t block_rows)
 {
     size_t total = 0;
+    f->block_count = f->residual_rows = 0;
     for (size_t n = 0; n < count; n++) {
         total += spans[n].end - spans[n].begin;
     }
-    const size_t stride = total > MOST_ROWS ? total / (MOST_ROWS / BLOCK_ROWS) : 0;
+    const size_t stride = total > most ? total / (most / block_rows) : 0;
     for (size_t n = 0; n < count; n++) {
         size_t begin = spans[n].begin;
         while (begin + WARM_UP_ROWS / 4u < spans[n].end && f->block_count < MOST_BLOCKS) {
             size_t end = spans[n].end;
-            if (stride > 0 && end - begin > BLOCK_ROWS) {
-                end = begin + BLOCK_ROWS;
+            if (stride > 0 && end - begin > block_rows) {
+                end = begin + block_rows;
             }
             block b = {{begin, end}, begin > spans[n].begin ? WARM_UP_ROWS : 0};
             f->blocks[f->block_count++] = b;
@@ -397,32 +401,55 @@ static void average_shapes(const problem *f, const cvk_standstill_fit fits[], in
     }
 }
 
+static void set_scale(problem *f, const double p[N])
+{
+    double peak_a = f->s->peak_current_a;
+    const double scale[N] = {
+        [CVK_SM_RESISTANCE] = p[CVK_SM_RESISTANCE],
+        [CVK_SM_L_MEAN] = p[CVK_SM_L_MEAN],
+        [CVK_SM_L_COS] = p[CVK_SM_L_MEAN],
+        [CVK_SM_L_SIN] = p[CVK_SM_L_MEAN],
+        [CVK_SM_DEAD_TIME] = fmax(p[CVK_SM_DEAD_TIME], 0.01 * p[CVK_SM_RESISTANCE] * peak_a),
+        [CVK_SM_LOG_KNEE] = 1.0,
+        [CVK_SM_DELAY] = 1.0,
+        [CVK_SM_OFFSET_ALPHA] = 0.01 * peak_a,
+        [CVK_SM_OFFSET_BETA] = 0.01 * peak_a,
+    };
+    memcpy(f->scale, scale, sizeof scale);
+}
+
+/* Start values and a quick first fit. */
+static bool scout(problem *f, const cvk_span *spans, size_t count, cvk_standstill_fit *fit)
+{
+    choose_blocks(f, spans, count, MOST_ROWS, BLOCK_ROWS);
+    if (f->residual_rows < 200u) {
+        return false;
+    }
+    f->noise_a = noise_of(f->s, f);
+    fit->noise_a = f->noise_a;
+    if (f->s->peak_current_a < 10.0 * f->noise_a) {
+        return false;
+    }
+    f->knee_centre = log(fmax(KNEE_SHARE * f->s->peak_current_a, 2.0 * f->noise_a));
+    if (!start_values(f, fit->p)) {
+        return false;
+    }
+    set_scale(f, fit->p);
+    choose_blocks(f, spans, count, SCOUT_ROWS, SCOUT_BLOCK_ROWS);
+    return fit_shape(f, 4, fit);
+}
+
 cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *spans, size_t count,
-                                    cvk_standstill_fit *fit)
+                                    double worst_ratio, cvk_standstill_fit *fit)
 {
     static const int shapes[] = {4, 8, 2};
     problem f = {.s = signals};
-    choose_blocks(&f, spans, count);
-    if (f.residual_rows < 200u) {
-        return CVK_NOT_IN_LOG;
-    }
-    f.noise_a = noise_of(signals, &f);
-    if (signals->peak_current_a < 10.0 * f.noise_a) {
-        return CVK_NOT_IN_LOG;
-    }
-    f.knee_centre = log(fmax(KNEE_SHARE * signals->peak_current_a, 2.0 * f.noise_a));
     cvk_standstill_fit fits[3];
-    if (!start_values(&f, fits[0].p)) {
+    if (!scout(&f, spans, count, &fits[0]) ||
+        fits[0].residual_a > worst_ratio * fits[0].noise_a) {
         return CVK_NOT_IN_LOG;
     }
-    const double *p = fits[0].p;
-    const double scale[N] = {
-        p[CVK_SM_RESISTANCE], p[CVK_SM_L_MEAN],
-        p[CVK_SM_L_MEAN], p[CVK_SM_L_MEAN],
-        fmax(p[CVK_SM_DEAD_TIME], 0.01 * p[CVK_SM_RESISTANCE] * signals->peak_current_a),
-        1.0, 1.0, 0.01 * signals->peak_current_a,
-        0.01 * signals->peak_current_a};
-    memcpy(f.scale, scale, sizeof scale);
+    choose_blocks(&f, spans, count, MOST_ROWS, BLOCK_ROWS);
     int good = 0;
     for (int k = 0; k < 3; k++) {
         cvk_standstill_fit trial = fits[good > 0 ? good - 1 : 0];
@@ -433,7 +460,6 @@ cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *
         }
     }
     average_shapes(&f, fits, good, fit);
-    fit->noise_a = f.noise_a;
     return CVK_OK;
 }
 

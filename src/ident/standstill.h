@@ -20,9 +20,10 @@ typedef struct cvk_standstill_fit {
 } cvk_standstill_fit;
 
 /* Fits the rows of `spans` (in order, not overlapping). CVK_NOT_IN_LOG when there is too little
- * current or the fit does not converge. */
+ * current, the fit does not converge, or a first quick fit misses by more than `worst_ratio` times
+ * the noise. */
 cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *spans, size_t count,
-                                    cvk_standstill_fit *fit);
+                                    double worst_ratio, cvk_standstill_fit *fit);
 
 /* What the fit says about Ld, Lq and the rest; parameters that it does not show get `start`'s
  * wide prior. */

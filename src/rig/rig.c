@@ -12,14 +12,26 @@
 
 #define TWO_PI 6.28318530717958647693
 
-/* Integration steps in one PWM period. */
-#define SUBSTEPS 4
+/* Fastest time constant against one integration step: keeps the Runge-Kutta error far below the
+ * converters' resolution. */
+#define LARGEST_STEP 0.5
+#define MOST_STEPS 64
 
 static cvk_rig_channel draw_channel(cvk_rig *rig, double gain_tolerance, double offset)
 {
     cvk_rig_channel channel = {1.0 + gain_tolerance * cvk_rig_random_even(&rig->random),
                                offset * cvk_rig_random_even(&rig->random)};
     return channel;
+}
+
+/* Integration steps in one PWM period: the winding behind the steepest part of the dead time. */
+static int steps_for(const cvk_rig_config *config)
+{
+    double slope = cvk_rig_visible_resistance(config) +
+                   cvk_rig_dead_time_voltage(config) / config->inverter.soft_current_a;
+    double low = fmin(config->motor.inductance_d_h, config->motor.inductance_q_h);
+    double steps = ceil(slope / (low * config->inverter.pwm_hz * LARGEST_STEP));
+    return steps > MOST_STEPS ? MOST_STEPS : (int)steps;
 }
 
 cvk_status cvk_rig_init(cvk_rig *rig, const cvk_rig_config *config, uint64_t seed)
@@ -30,6 +42,7 @@ cvk_status cvk_rig_init(cvk_rig *rig, const cvk_rig_config *config, uint64_t see
     }
     *rig = (cvk_rig){.config = *config, .bus_v = config->supply.bus_v};
     cvk_rig_random_seed(&rig->random, seed);
+    rig->steps = steps_for(config);
     const cvk_rig_sensing *sensing = &config->sensing;
     for (int n = 0; n < 3; n++) {
         rig->current[n] =
@@ -127,11 +140,11 @@ void cvk_rig_advance(cvk_rig *rig, const double duty[3])
 {
     const double period_s = 1.0 / rig->config.inverter.pwm_hz;
     update_bus(rig, duty);
-    for (int n = 0; n < SUBSTEPS; n++) {
+    for (int n = 0; n < rig->steps; n++) {
         if (rig->bridge_on) {
-            cvk_rig_integrate(rig, duty, period_s / SUBSTEPS);
+            cvk_rig_integrate(rig, duty, period_s / rig->steps);
         } else {
-            cvk_rig_integrate_off(rig, period_s / SUBSTEPS);
+            cvk_rig_integrate_off(rig, period_s / rig->steps);
         }
     }
     rig->time_s += period_s;

@@ -125,6 +125,7 @@ typedef struct cvk_rig {
     cvk_rig_channel current[3], terminal[3], bus;
     double magnet_phase_rad[CVK_RIG_MAGNET_ORDERS];
     cvk_rig_state state;
+    int steps;         /* integration steps in one PWM period */
     double bus_v;      /* at the inverter */
     bool bridge_on;
     bool shaft_held;
