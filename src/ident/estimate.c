@@ -23,6 +23,7 @@
 #define MODEL_FLOOR 5e-4          /* relative deviation that the model itself may be off by */
 #define SURE_OF_POLES 0.9
 #define BOUND_TO_95 0.95          /* half width of 95 % of an even distribution within a bound */
+#define RUN_UP_SHARE 0.02         /* resistance from a log that also turns must be this sharp */
 #define COLOURED_RESIDUAL 3.0     /* residual over noise that deserves a finding */
 
 cvk_estimate_options cvk_estimate_options_default(void)
@@ -92,6 +93,7 @@ static cvk_status prepare(work *w, const cvk_log *log, const cvk_estimate_option
         status = cvk_find_turns(&w->turns, &w->signals);
     }
     if (status == CVK_OK) {
+        cvk_remove_offset(&w->signals, &w->turns);
         w->still_count = cvk_still_spans(&w->signals, &w->turns, w->still, MOST_SPANS);
     }
     return status;
@@ -156,6 +158,9 @@ static void learn_standstill(work *w, const cvk_belief *start, cvk_belief *belie
     }
     cvk_belief news;
     cvk_standstill_belief(&fit, start, &news);
+    if (w->turns.count > 0 && !cvk_belief_knows(&news, CVK_B_RESISTANCE, RUN_UP_SHARE)) {
+        return;
+    }
     static const int told[] = {CVK_B_RESISTANCE, CVK_B_L_D, CVK_B_L_Q, CVK_B_DEAD_TIME,
                                CVK_B_DELAY};
     for (size_t k = 0; k < sizeof told / sizeof told[0]; k++) {
@@ -243,8 +248,9 @@ static const char *why_no_flux(const cvk_windows *windows)
                  "standstill run, or record more and higher speeds, or a coast-down";
 }
 
-static void write_electrical(cvk_card *card, const cvk_belief *belief, const cvk_windows *windows,
-                             double current, double volt)
+/* `still` is the belief before the flux circle, which says nothing of the inverter and the delay. */
+static void write_electrical(cvk_card *card, const cvk_belief *belief, const cvk_belief *still,
+                             const cvk_windows *windows, double current, double volt)
 {
     const struct {
         int parameter;
@@ -280,7 +286,7 @@ static void write_electrical(cvk_card *card, const cvk_belief *belief, const cvk
         if (parameter == CVK_B_RESISTANCE || parameter == CVK_B_L_D || parameter == CVK_B_L_Q) {
             scale = hypot(volt, current);
         }
-        write_entry(&card->entry[rows[n].key], belief, parameter, scale);
+        write_entry(&card->entry[rows[n].key], absolute ? still : belief, parameter, scale);
     }
 }
 
@@ -350,8 +356,9 @@ static cvk_status estimate_prepared(work *logs, size_t count, scale_share scale,
     for (size_t n = 0; n < count; n++) {
         learn_standstill(&logs[n], &start, &belief, out);
     }
+    const cvk_belief still = belief;
     learn_turning(logs, count, &belief, windows, out);
-    write_electrical(&out->card, &belief, windows, scale.current, scale.voltage);
+    write_electrical(&out->card, &belief, &still, windows, scale.current, scale.voltage);
     for (int key = CVK_CARD_INERTIA; key <= CVK_CARD_FRICTION_VISCOUS; key++) {
         miss(&out->card, (cvk_card_key)key, "needs known torques: a later version estimates it from a coast-down and "
                                            "torque steps");

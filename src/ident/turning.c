@@ -193,6 +193,22 @@ cvk_status cvk_find_turns(cvk_turns *turns, const cvk_signals *s)
     return allocated ? CVK_OK : CVK_NO_MEMORY;
 }
 
+void cvk_remove_offset(cvk_signals *s, const cvk_turns *turns)
+{
+    double alpha = 0.0, beta = 0.0, rows = 0.0;
+    for (size_t n = 0; n < turns->count; n++) {
+        for (size_t k = turns->begin[n]; k < turns->end[n]; k++) {
+            alpha += s->i_alpha[k];
+            beta += s->i_beta[k];
+            rows += 1.0;
+        }
+    }
+    for (size_t k = 0; k < s->rows && rows > 0.0; k++) {
+        s->i_alpha[k] -= alpha / rows;
+        s->i_beta[k] -= beta / rows;
+    }
+}
+
 void cvk_refine_phase(cvk_turns *turns, const cvk_signals *s, const cvk_belief *belief)
 {
     rotate_phase(s, belief, turns->phase);
@@ -287,7 +303,11 @@ static cvk_window window_of(const cvk_signals *s, const cvk_turns *turns, size_t
     cvk_fit_phase(turns->phase, begin, end, c);
     size_t rows = end - begin;
     double middle = 0.5 * ((double)rows - 1.0);
-    double omega = c[1] / s->period_s; /* mean over the window: the slope at its middle */
+    /* Mean over the window: the slope at its middle. The leaky integral leads the rotor by
+     * atan(corner / speed), which changes while the speed does. */
+    double omega = c[1] / s->period_s, corner = 2.0 * PI * CORNER_HZ;
+    double acceleration = 2.0 * c[2] / (s->period_s * s->period_s);
+    omega += corner * acceleration / (omega * omega + corner * corner);
     double knee_a = belief->knee_a > 0.0 ? belief->knee_a : 0.02 * s->peak_current_a;
     cvk_window w = {.begin = begin, .end = end, .omega = omega, .log = log,
                     .period_s = s->period_s,

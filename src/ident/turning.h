@@ -42,6 +42,9 @@ typedef struct cvk_windows {
 } cvk_windows;
 
 cvk_status cvk_find_turns(cvk_turns *turns, const cvk_signals *signals);
+/* Takes the mean of the current over all whole turns, the channels' offset, off every row. */
+void cvk_remove_offset(cvk_signals *signals, const cvk_turns *turns);
+
 /* Takes the phase anew with what is known of the winding, so that current does not disturb it. */
 void cvk_refine_phase(cvk_turns *turns, const cvk_signals *signals, const cvk_belief *belief);
 
