@@ -16,6 +16,20 @@
 #define GREEN "#009e73"
 #define GREY "#808080"
 
+/* Text as gnuplot's single-quoted string, in which nothing has a meaning but the quote itself. */
+static void put_quoted(FILE *g, const char *text)
+{
+    fputc('\'', g);
+    for (; *text != '\0'; text++) {
+        if (*text == '\'') {
+            fputs("''", g);
+        } else {
+            fputc((unsigned char)*text < ' ' ? ' ' : *text, g);
+        }
+    }
+    fputc('\'', g);
+}
+
 /* Where a panel lies on the page, with room above it for a title and one line of legend. */
 static void place_panel(FILE *g, int column, int row)
 {
@@ -189,13 +203,16 @@ gboolean draw_estimate(const cvk_estimate *estimate, const cvk_rig_config *truth
         cvk_complain(complaint, CVK_FILE_ERROR, path, 0, "gnuplot cannot be started: install it");
         return FALSE;
     }
-    char *quoted = g_strescape(path, NULL);
+    char *title = g_strconcat("Motor card: ", estimate->card.name, NULL);
     fprintf(g,
-            "set terminal %s\nset output \"%s\"\nset encoding utf8\nset border 3\nset title font ',12'\n"
-            "set tics nomirror\nset grid lc rgb '#dddddd'\n"
-            "set multiplot title 'Motor card: %s' font ',14'\n",
-            terminal, quoted, estimate->card.name);
-    g_free(quoted);
+            "set terminal %s noenhanced\nset encoding utf8\nset border 3\nset title font ',12'\n"
+            "set tics nomirror\nset grid lc rgb '#dddddd'\nset output ",
+            terminal);
+    put_quoted(g, path);
+    fputs("\nset multiplot title ", g);
+    put_quoted(g, title);
+    fputs(" font ',14'\n", g);
+    g_free(title);
     step_panel(g, estimate);
     line_panel(g, estimate);
     circle_panel(g, estimate);

@@ -253,7 +253,7 @@ static void current_gains(const cvk_log *log, const size_t *rows, size_t count, 
             cov[c] += x[c / 3] * x[c % 3];
         }
     }
-    if (!cvk_eigen3(cov, values) || values[1] < 100.0 * values[0]) {
+    if (!cvk_eigen3(cov, values) || values[1] <= 100.0 * values[0]) {
         return; /* no current, or along one direction only: nothing to compare */
     }
     double sum = cov[0] + cov[3] + cov[6];

@@ -1,0 +1,389 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The corvak command and the examples, run as a user runs them.
+ */
+#define _POSIX_C_SOURCE 200809L
+
+#include "suite.h"
+
+#include <glib.h>
+#include <glib/gstdio.h>
+#include <json-glib/json-glib.h>
+#include <math.h>
+#include <string.h>
+#include <sys/wait.h>
+
+static char *dir; /* scratch folder of the suite */
+static char *out, *err;
+
+/* Runs a command line in the scratch folder; returns its exit status. */
+static int run(const char *format, ...) G_GNUC_PRINTF(1, 2);
+static int run(const char *format, ...)
+{
+    va_list arguments;
+    va_start(arguments, format);
+    char *line = g_strdup_vprintf(format, arguments);
+    va_end(arguments);
+    char **argv = NULL;
+    int wait_status = 0;
+    GError *error = NULL;
+    g_clear_pointer(&out, g_free);
+    g_clear_pointer(&err, g_free);
+    ck_assert(g_shell_parse_argv(line, NULL, &argv, NULL));
+    gboolean started = g_spawn_sync(dir, argv, NULL, G_SPAWN_SEARCH_PATH, NULL, NULL, &out, &err,
+                                    &wait_status, &error);
+    ck_assert_msg(started, "%s: %s", line, started ? "" : error->message);
+    g_strfreev(argv);
+    g_free(line);
+    ck_assert_msg(WIFEXITED(wait_status), "killed by signal %d; stderr: %s",
+                  WTERMSIG(wait_status), err);
+    return WEXITSTATUS(wait_status);
+}
+
+static void assert_status(int status, int expected)
+{
+    ck_assert_msg(status == expected, "exit status %d, not %d\nstdout: %s\nstderr: %s", status,
+                  expected, out, err);
+}
+
+static void assert_says(const char *text, const char *words)
+{
+    ck_assert_msg(strstr(text, words) != NULL, "\"%s\" lacks \"%s\"", text, words);
+}
+
+static void write_file(const char *name, const char *text, gssize length)
+{
+    char *path = g_build_filename(dir, name, NULL);
+    ck_assert(g_file_set_contents(path, text, length, NULL));
+    g_free(path);
+}
+
+static char *read_file(const char *name)
+{
+    char *path = g_build_filename(dir, name, NULL), *text = NULL;
+    ck_assert_msg(g_file_get_contents(path, &text, NULL, NULL), "cannot read %s", path);
+    g_free(path);
+    return text;
+}
+
+static void make_logs(void)
+{
+    dir = g_dir_make_tmp("corvak-test-XXXXXX", NULL);
+    static const char *const names[] = {"standstill", "spin", "coast"};
+    for (int n = 0; n < 3; n++) {
+        assert_status(run(CORVAK_COMMAND " record %s --rig " CORVAK_DATA
+                                         "/wheel.rig.yaml --seed 5 -o wheel-%s.csv",
+                          names[n], names[n]),
+                      0);
+    }
+}
+
+static void remove_logs(void)
+{
+    GDir *listing = g_dir_open(dir, 0, NULL);
+    const char *name;
+    while ((name = g_dir_read_name(listing)) != NULL) {
+        char *path = g_build_filename(dir, name, NULL);
+        g_remove(path);
+        g_free(path);
+    }
+    g_dir_close(listing);
+    g_rmdir(dir);
+}
+
+/* ---- the way that the README shows ----------------------------------------------------------- */
+
+START_TEST(alone_it_lists_its_verbs_in_order)
+{
+    assert_status(run(CORVAK_COMMAND), 0);
+    const char *record = strstr(out, "record"), *estimate = strstr(out, "estimate");
+    ck_assert(record != NULL && estimate != NULL && record < estimate);
+    assert_status(run(CORVAK_COMMAND " --version"), 0);
+    assert_says(out, "corvak 0.");
+}
+END_TEST
+
+START_TEST(each_verb_explains_itself)
+{
+    static const char *const verbs[] = {"record", "estimate"};
+    for (int n = 0; n < 2; n++) {
+        assert_status(run(CORVAK_COMMAND " %s --help", verbs[n]), 0);
+        assert_says(out, "Example:");
+        assert_says(out, verbs[n]);
+    }
+}
+END_TEST
+
+static double member(JsonObject *root, const char *section, const char *key, const char *what)
+{
+    JsonObject *group = json_object_get_object_member(root, section);
+    ck_assert_ptr_nonnull(group);
+    ck_assert_msg(json_object_has_member(group, key), "no %s.%s", section, key);
+    ck_assert_msg(!json_object_get_null_member(group, key), "%s.%s is null", section, key);
+    return json_object_get_double_member(json_object_get_object_member(group, key), what);
+}
+
+START_TEST(three_logs_give_the_wheel)
+{
+    assert_status(run(CORVAK_COMMAND " estimate wheel-standstill.csv wheel-spin.csv "
+                                     "wheel-coast.csv --json --card card.yaml --plot page.png"),
+                  0);
+    JsonParser *parser = json_parser_new();
+    ck_assert(json_parser_load_from_data(parser, out, -1, NULL));
+    JsonObject *root = json_node_get_object(json_parser_get_root(parser));
+    static const struct {
+        const char *key;
+        double truth, per_cent;
+    } expected[] = {{"resistance_ohm", 0.169, 1.5},
+                    {"inductance_d_h", 320e-6, 3.0},
+                    {"inductance_q_h", 470e-6, 3.0},
+                    {"flux_linkage_wb", 0.0215, 0.7},
+                    {"pole_pairs", 12, 0.0}};
+    for (size_t n = 0; n < G_N_ELEMENTS(expected); n++) {
+        double value = member(root, "motor", expected[n].key, "value");
+        ck_assert_msg(fabs(100.0 * (value / expected[n].truth - 1.0)) <= expected[n].per_cent,
+                      "%s is %g", expected[n].key, value);
+        ck_assert_double_le(member(root, "motor", expected[n].key, "low"), value);
+        ck_assert_double_ge(member(root, "motor", expected[n].key, "high"), value);
+    }
+    ck_assert_double_eq_tol(member(root, "inverter", "delay_periods", "value"), 1.0, 0.02);
+    ck_assert_double_eq_tol(member(root, "inverter", "dead_time_voltage_v", "value"), 0.272, 0.01);
+    JsonObject *motor = json_object_get_object_member(root, "motor");
+    ck_assert(json_object_get_null_member(motor, "inertia_kg_m2"));
+    JsonObject *missing = json_object_get_object_member(root, "missing");
+    ck_assert(json_object_has_member(missing, "inertia_kg_m2"));
+    ck_assert_ptr_nonnull(json_object_get_array_member(root, "log"));
+    g_object_unref(parser);
+
+    char *card = read_file("card.yaml"), *page = read_file("page.png");
+    assert_says(card, "name: wheel");
+    assert_says(card, "  pole_pairs:\n    value: 12\n");
+    ck_assert_int_eq(memcmp(page, "\x89PNG", 4), 0);
+    g_free(card);
+    g_free(page);
+}
+END_TEST
+
+START_TEST(the_table_is_for_people)
+{
+    assert_status(run(CORVAK_COMMAND " estimate wheel-standstill.csv --compare " CORVAK_DATA
+                                     "/wheel.rig.yaml --name \"potter's wheel\" --plot page.svg"),
+                  0);
+    assert_says(out, "Motor card: potter's wheel");
+    assert_says(out, "mΩ");
+    assert_says(out, "line to line");
+    assert_says(out, "inside");
+    assert_says(out, "flux linkage: the motor does not turn in the logs: record a spin");
+    ck_assert_str_eq(err, "");
+    char *page = read_file("page.svg");
+    assert_says(page, "<svg");
+    g_free(page);
+}
+END_TEST
+
+START_TEST(record_is_deterministic_and_prints_to_stdout)
+{
+    char *first = NULL;
+    assert_status(run(CORVAK_COMMAND " record standstill --rig " CORVAK_DATA
+                                     "/wheel.rig.yaml --seed 5"),
+                  0);
+    first = read_file("wheel-standstill.csv");
+    ck_assert_str_eq(first, out);
+    assert_status(run(CORVAK_COMMAND " record standstill --rig " CORVAK_DATA
+                                     "/wheel.rig.yaml --seed 6"),
+                  0);
+    ck_assert_str_ne(first, out);
+    g_free(first);
+}
+END_TEST
+
+/* ---- wrong usage and damaged logs: status 2, and the message says what, where and the cure ---- */
+
+START_TEST(wrong_usage_is_explained)
+{
+    static const struct {
+        const char *line, *words;
+    } cases[] = {
+        {"waltz", "there is no verb \"waltz\""},
+        {"estimate", "name 1 to 64 logs"},
+        {"estimate --nonsense x.csv", "--nonsense"},
+        {"estimate --map ia wheel-spin.csv", "write COLUMN=NAME"},
+        {"estimate --compare none.yaml wheel-spin.csv", "none.yaml: cannot be opened"},
+        {"estimate --plot page.bmp wheel-standstill.csv", ".png or FILE.svg"},
+        {"estimate --card no/dir/card.yaml wheel-standstill.csv", "no/dir/card.yaml"},
+        {"record", "name one excitation"},
+        {"record standstill", "name the rig"},
+        {"record waltz --rig " CORVAK_DATA "/wheel.rig.yaml", "standstill, spin and coast"},
+        {"record spin --rig none.yaml", "none.yaml: cannot be opened"},
+        {"record spin --rig wheel-spin.csv", "wheel-spin.csv"},
+        {"record spin --seed -4 --rig " CORVAK_DATA "/wheel.rig.yaml", "0 and up"},
+        {"record standstill --rig " CORVAK_DATA "/wheel.rig.yaml -o no/dir/x.csv", "no/dir/x.csv"},
+    };
+    for (size_t n = 0; n < G_N_ELEMENTS(cases); n++) {
+        assert_status(run(CORVAK_COMMAND " %s", cases[n].line), 2);
+        assert_says(err, cases[n].words);
+    }
+}
+END_TEST
+
+/* The standstill log with one sed-like change to each line, for damage that keeps its shape. */
+static char **standstill_lines(void)
+{
+    char *text = read_file("wheel-standstill.csv");
+    char **lines = g_strsplit(text, "\n", -1);
+    g_free(text);
+    return lines;
+}
+
+enum { HEAD = 6 }; /* comment lines and the header row */
+
+static void write_lines(const char *name, char **lines)
+{
+    char *text = g_strjoinv("\n", lines);
+    write_file(name, text, -1);
+    g_free(text);
+}
+
+START_TEST(unreadable_logs_end_with_status_2)
+{
+    static const struct {
+        const char *text, *words;
+        gssize length;
+    } cases[] = {
+        {"", "the file is empty", 0},
+        {"t [s],ia [A],ib [A],ic [A],va [V],vb [V],vc [V]\n", "no data rows", -1},
+        {"\x7f" "ELF\x02\x00\x00\x00", "binary", 8},
+        {"t,ia,vdc\n0,1,2\n1e-4,1,2\n", "at least two of ia, ib, ic", -1},
+        {"t,ia,ib\n0,1,2\n1e-4,1,2\n", "no voltages", -1},
+        {"time stamp;current\n0;1\n", "--map", -1},
+    };
+    assert_status(run(CORVAK_COMMAND " estimate no-such-log.csv"), 2);
+    assert_says(err, "no-such-log.csv: cannot be opened");
+    for (size_t n = 0; n < G_N_ELEMENTS(cases); n++) {
+        write_file("bad.csv", cases[n].text, cases[n].length);
+        assert_status(run(CORVAK_COMMAND " estimate bad.csv"), 2);
+        assert_says(err, cases[n].words);
+        assert_says(err, "bad.csv");
+    }
+}
+END_TEST
+
+START_TEST(milliampere_headed_as_ampere_is_refused_with_the_cure)
+{
+    char **lines = standstill_lines();
+    for (int n = HEAD; lines[n] != NULL && lines[n][0] != '\0'; n++) {
+        char **cells = g_strsplit(lines[n], ",", -1);
+        for (int c = 1; c <= 3; c++) {
+            char *scaled = g_strdup_printf("%.1f", 1000.0 * g_ascii_strtod(cells[c], NULL));
+            g_free(cells[c]);
+            cells[c] = scaled;
+        }
+        g_free(lines[n]);
+        lines[n] = g_strjoinv(",", cells);
+        g_strfreev(cells);
+    }
+    write_lines("ma.csv", lines);
+    assert_status(run(CORVAK_COMMAND " estimate ma.csv"), 2);
+    assert_says(err, "head it `ia [mA]`");
+    g_free(lines[HEAD - 1]);
+    lines[HEAD - 1] = g_strdup("t [s],ia [mA],ib [mA],ic [mA],duty_a,duty_b,duty_c,vdc [V]");
+    write_lines("ma.csv", lines);
+    assert_status(run(CORVAK_COMMAND " estimate ma.csv"), 0);
+    g_strfreev(lines);
+}
+END_TEST
+
+/* NaN cells, a time jump and a cut last line: the log is usable, and the result says so. */
+START_TEST(small_damage_becomes_findings)
+{
+    char **lines = standstill_lines();
+    guint count = g_strv_length(lines);
+    char *cut = strrchr(lines[count - 2], ',');
+    *cut = '\0';
+    g_clear_pointer(&lines[count - 1], g_free);
+    for (int n = 0; n < 3; n++) {
+        char **cells = g_strsplit(lines[1000 + 77 * n], ",", -1);
+        g_free(cells[2]);
+        cells[2] = g_strdup(n == 0 ? "nan" : "");
+        g_free(lines[1000 + 77 * n]);
+        lines[1000 + 77 * n] = g_strjoinv(",", cells);
+        g_strfreev(cells);
+    }
+    for (guint n = 20000; n < count - 2; n++) {
+        const char *rest = strchr(lines[n], ',');
+        char *later = g_strdup_printf("%.6f%s", 0.5 + g_ascii_strtod(lines[n], NULL), rest);
+        g_free(lines[n]);
+        lines[n] = later;
+    }
+    write_lines("damaged.csv", lines);
+    g_strfreev(lines);
+    assert_status(run(CORVAK_COMMAND " estimate damaged.csv"), 0);
+    assert_says(out, "3 cells are empty or not numbers, the first in line 1001: \"nan\"");
+    assert_says(out, "time jumps forward");
+    assert_says(out, "last line is cut off");
+    assert_says(out, "169");
+}
+END_TEST
+
+START_TEST(a_log_without_current_has_no_answer)
+{
+    GString *text = g_string_new("t,ia,ib,ic,va,vb,vc\n");
+    for (int n = 0; n < 3000; n++) {
+        g_string_append_printf(text, "%.5f,0.0,0.0,0.0,1.0,1.0,1.0\n", 5e-5 * n);
+    }
+    write_file("idle.csv", text->str, -1);
+    g_string_free(text, TRUE);
+    assert_status(run(CORVAK_COMMAND " estimate idle.csv"), 1);
+    assert_says(out, "Not estimated:");
+}
+END_TEST
+
+START_TEST(foreign_names_are_mapped)
+{
+    char **lines = standstill_lines();
+    g_free(lines[HEAD - 1]);
+    lines[HEAD - 1] = g_strdup("stamp,CH1,CH2,CH3,pwm1,pwm2,pwm3,supply");
+    write_lines("foreign.csv", lines);
+    g_strfreev(lines);
+    assert_status(run(CORVAK_COMMAND " estimate foreign.csv"), 2);
+    assert_says(err, "--map");
+    assert_status(run(CORVAK_COMMAND " estimate foreign.csv --map t=stamp --map ia=CH1 --map ib=CH2 "
+                                     "--map ic=CH3 --map duty_a=pwm1 --map duty_b=pwm2 "
+                                     "--map duty_c=pwm3 --map vdc=supply"),
+                  0);
+}
+END_TEST
+
+/* ---- examples ---------------------------------------------------------------------------------- */
+
+START_TEST(examples_run)
+{
+    assert_status(run(CORVAK_EXAMPLES "/estimate_in_memory"), 0);
+    assert_says(out, "resistance_ohm       0.31");
+    assert_says(out, "flux_linkage_wb      not visible");
+    assert_status(run(CORVAK_EXAMPLES "/spin_the_wheel"), 0);
+    assert_says(out, "t = 1.0 s    12"); /* 120 rpm asked for */
+}
+END_TEST
+
+static void add(TCase *tests)
+{
+    tcase_add_unchecked_fixture(tests, make_logs, remove_logs);
+    tcase_add_test(tests, alone_it_lists_its_verbs_in_order);
+    tcase_add_test(tests, each_verb_explains_itself);
+    tcase_add_test(tests, three_logs_give_the_wheel);
+    tcase_add_test(tests, the_table_is_for_people);
+    tcase_add_test(tests, record_is_deterministic_and_prints_to_stdout);
+    tcase_add_test(tests, wrong_usage_is_explained);
+    tcase_add_test(tests, unreadable_logs_end_with_status_2);
+    tcase_add_test(tests, milliampere_headed_as_ampere_is_refused_with_the_cure);
+    tcase_add_test(tests, small_damage_becomes_findings);
+    tcase_add_test(tests, a_log_without_current_has_no_answer);
+    tcase_add_test(tests, foreign_names_are_mapped);
+    tcase_add_test(tests, examples_run);
+}
+
+int main(void)
+{
+    return run_suite("command", add, 120.0);
+}

@@ -1,0 +1,148 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Rig files and motor cards.
+ */
+#define _POSIX_C_SOURCE 200809L
+
+#include "corvak/files/card_yaml.h"
+#include "corvak/files/rig_yaml.h"
+#include "suite.h"
+
+#include <stdio.h>
+#include <string.h>
+#include <unistd.h>
+
+static cvk_rig_config config;
+static cvk_complaint complaint;
+
+/* A complete rig file, every field at the middle of its range or 12 for whole numbers. */
+static void write_rig(char *text, size_t size, const char *replace, const char *with)
+{
+    unsigned count;
+    const cvk_rig_field *fields = cvk_rig_fields(&count);
+    const char *section = "";
+    int used = snprintf(text, size, "name: test rig\n");
+    for (unsigned n = 0; n < count; n++) {
+        if (strcmp(section, fields[n].section) != 0) {
+            section = fields[n].section;
+            used += snprintf(text + used, size - (size_t)used, "%s:\n", section);
+        }
+        char value[40];
+        bool whole = strcmp(fields[n].name, "pole_pairs") == 0;
+        snprintf(value, sizeof value, "%.9g", whole ? 12.0 : 0.5 * (fields[n].low + fields[n].high));
+        used += snprintf(text + used, size - (size_t)used, "  %s: %s\n", fields[n].name,
+                         replace != NULL && strcmp(replace, fields[n].name) == 0 ? with : value);
+    }
+}
+
+static cvk_status parse(const char *text)
+{
+    return cvk_rig_file_parse(&config, "bench.yaml", text, strlen(text), &complaint);
+}
+
+static void assert_refused(const char *replace, const char *with, const char *words)
+{
+    char text[8192];
+    write_rig(text, sizeof text, replace, with);
+    ck_assert_int_ne(parse(text), CVK_OK);
+    ck_assert_msg(strstr(complaint.text, words) != NULL, "\"%s\" lacks \"%s\"", complaint.text,
+                  words);
+    ck_assert_msg(strncmp(complaint.text, "bench.yaml:", 11) == 0, "%s", complaint.text);
+}
+
+START_TEST(complete_rig_is_read)
+{
+    char text[8192];
+    write_rig(text, sizeof text, "resistance_ohm", "0.25");
+    ck_assert_msg(parse(text) == CVK_OK, "%s", complaint.text);
+    ck_assert_str_eq(config.name, "test rig");
+    ck_assert_double_eq(config.motor.pole_pairs, 12.0);
+    ck_assert_double_eq(config.motor.resistance_ohm, 0.25);
+}
+END_TEST
+
+START_TEST(bad_rig_values_name_line_key_and_range)
+{
+    assert_refused("pole_pairs", "2.5", "bench.yaml:3: motor.pole_pairs is 2.5; allowed: 1 .. 50");
+    assert_refused("dead_time_s", "1", "inverter.dead_time_s is 1; allowed: 0 .. 5e-06");
+    assert_refused("bus_v", "24V", "\"24V\" is not a number");
+    assert_refused("adc_bits", "[12]", "lists and aliases are not allowed");
+    assert_refused("flux_linkage_wb", "nan", "not a number");
+    assert_refused("cogging_nm", "", "not a number");
+}
+END_TEST
+
+START_TEST(unknown_missing_and_double_keys_are_refused)
+{
+    char text[8192];
+    write_rig(text, sizeof text, NULL, NULL);
+    char *bus = strstr(text, "bus_v");
+    memcpy(bus, "buz_v", 5);
+    ck_assert_int_eq(parse(text), CVK_BAD_FORMAT);
+    ck_assert_ptr_nonnull(strstr(complaint.text, "unknown key supply.buz_v; allowed here: bus_v"));
+
+    write_rig(text, sizeof text, NULL, NULL);
+    strcat(text, "motor:\n  pole_pairs: 3\n");
+    ck_assert_int_eq(parse(text), CVK_BAD_FORMAT);
+    ck_assert_ptr_nonnull(strstr(complaint.text, "given twice (first in line 3)"));
+
+    ck_assert_int_eq(parse("name: only\n"), CVK_BAD_FORMAT);
+    ck_assert_ptr_nonnull(strstr(complaint.text, "motor.pole_pairs is missing"));
+    ck_assert_int_eq(parse("speling:\n  x: 1\n"), CVK_BAD_FORMAT);
+    ck_assert_ptr_nonnull(strstr(complaint.text, "motor shaft inverter"));
+}
+END_TEST
+
+START_TEST(broken_yaml_is_refused_with_its_line)
+{
+    static const char *const broken[] = {"motor: {", "- a\n- b\n", "just text", "a: b: c\n",
+                                         "motor:\n  x:\n    y:\n      z: 1\n", "\t: 1\n", "a: *b\n",
+                                         ""};
+    for (size_t n = 0; n < sizeof broken / sizeof broken[0]; n++) {
+        ck_assert_msg(parse(broken[n]) != CVK_OK, "accepted %s", broken[n]);
+        ck_assert_msg(strncmp(complaint.text, "bench.yaml:", 11) == 0, "%s", complaint.text);
+    }
+    ck_assert_int_eq(cvk_rig_file_read(&config, "/no/such.yaml", &complaint), CVK_FILE_ERROR);
+    ck_assert_int_ne(cvk_rig_file_read(&config, "/", &complaint), CVK_OK);
+}
+END_TEST
+
+START_TEST(card_is_written_whole)
+{
+    cvk_card card = {.name = "wheel"};
+    card.entry[CVK_CARD_RESISTANCE] = (cvk_card_entry){
+        .known = true, .value = 0.169, .low = 0.168, .high = 0.17, .from = "a.csv: standstill fit"};
+    strcpy(card.entry[CVK_CARD_INERTIA].missing, "reason: it is \"quoted\"");
+    char path[] = "/tmp/corvak-card-XXXXXX", text[8192];
+    int descriptor = mkstemp(path);
+    ck_assert_int_ge(descriptor, 0);
+    close(descriptor);
+    ck_assert_int_eq(cvk_card_file_write(&card, path, &complaint), CVK_OK);
+    FILE *in = fopen(path, "r");
+    size_t length = fread(text, 1, sizeof text - 1, in);
+    fclose(in);
+    remove(path);
+    text[length] = '\0';
+    ck_assert_ptr_nonnull(strstr(text, "name: wheel\n"));
+    ck_assert_ptr_nonnull(strstr(text, "  resistance_ohm:\n    value: 0.169\n    low: 0.168\n"));
+    ck_assert_ptr_nonnull(strstr(text, "from: 'a.csv: standstill fit'"));
+    ck_assert_ptr_nonnull(strstr(text, "missing: 'reason: it is \"quoted\"'"));
+    ck_assert_int_eq(cvk_card_file_write(&card, "/no/such/dir/card.yaml", &complaint),
+                     CVK_FILE_ERROR);
+    ck_assert_ptr_nonnull(strstr(complaint.text, "/no/such/dir/card.yaml"));
+}
+END_TEST
+
+static void add(TCase *tests)
+{
+    tcase_add_test(tests, complete_rig_is_read);
+    tcase_add_test(tests, bad_rig_values_name_line_key_and_range);
+    tcase_add_test(tests, unknown_missing_and_double_keys_are_refused);
+    tcase_add_test(tests, broken_yaml_is_refused_with_its_line);
+    tcase_add_test(tests, card_is_written_whole);
+}
+
+int main(void)
+{
+    return run_suite("yaml", add, 30.0);
+}

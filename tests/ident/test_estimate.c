@@ -1,0 +1,453 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The estimators, on logs of the simulated wheel with all imperfections and on logs from a second,
+ * independent model written here: another curve of the inverter's voltage, other delays, terminal
+ * voltages, other columns.
+ */
+#include "corvak/ident/estimate.h"
+#include "recording.h"
+#include "suite.h"
+
+#include <complex.h>
+#include <math.h>
+#include <stdio.h>
+#include <string.h>
+
+#define TWO_PI 6.283185307179586
+
+static cvk_estimate result;
+static const cvk_estimate_options options = {-1.0, -1.0, 500.0};
+
+static cvk_status estimate(const cvk_log *log)
+{
+    return cvk_estimate_logs(&log, 1, &options, &result);
+}
+
+static void assert_near(cvk_card_key key, double truth, double per_cent)
+{
+    const cvk_card_entry *entry = &result.card.entry[key];
+    ck_assert_msg(entry->known, "%s is missing: %s", cvk_card_key_name(key), entry->missing);
+    double off = 100.0 * (entry->value / truth - 1.0);
+    ck_assert_msg(fabs(off) <= per_cent, "%s is %g, %.2f %% off", cvk_card_key_name(key),
+                  entry->value, off);
+    ck_assert_msg(entry->low <= entry->statistical_low && entry->high >= entry->statistical_high,
+                  "%s: the statistical interval is wider than the total", cvk_card_key_name(key));
+}
+
+static bool has_finding(cvk_severity severity, const char *words)
+{
+    for (size_t n = 0; n < result.findings; n++) {
+        if (result.finding[n].severity == severity &&
+            strstr(result.finding[n].text, words) != NULL) {
+            return true;
+        }
+    }
+    return false;
+}
+
+/* ---- the simulated wheel --------------------------------------------------------------------- */
+
+/* Three seeds: every value within its bar, and the truth inside nearly all intervals. */
+START_TEST(wheel_is_estimated_within_the_bars)
+{
+    const cvk_rig_config wheel = wheel_config();
+    static const double bars[] = {1.5, 3.0, 3.0, 0.7};
+    const double truths[] = {cvk_rig_visible_resistance(&wheel), wheel.motor.inductance_d_h,
+                             wheel.motor.inductance_q_h, wheel.motor.flux_linkage_wb};
+    int inside = 0;
+    for (uint64_t seed = 11; seed < 14; seed++) {
+        recording r[3];
+        record(&r[0], &wheel, "standstill", seed, false);
+        record(&r[1], &wheel, "spin", seed, true);
+        record(&r[2], &wheel, "coast", seed, false);
+        const cvk_log *logs[] = {&r[0].log, &r[1].log, &r[2].log};
+        ck_assert_int_eq(cvk_estimate_logs(logs, 3, &options, &result), CVK_OK);
+        for (int key = 0; key <= CVK_CARD_FLUX_LINKAGE; key++) {
+            assert_near((cvk_card_key)key, truths[key], bars[key]);
+            inside += truths[key] >= result.card.entry[key].low &&
+                      truths[key] <= result.card.entry[key].high;
+        }
+        ck_assert_double_eq(result.card.entry[CVK_CARD_POLE_PAIRS].value, 12.0);
+        ck_assert_double_gt(result.card.entry[CVK_CARD_POLE_PAIRS].probability, 0.99);
+        assert_near(CVK_CARD_DEAD_TIME_VOLTAGE, cvk_rig_dead_time_voltage(&wheel), 3.0);
+        ck_assert_double_eq_tol(result.card.entry[CVK_CARD_DELAY].value, 1.0, 0.02);
+        for (int n = 0; n < 3; n++) {
+            recording_free(&r[n]);
+        }
+    }
+    ck_assert_int_ge(inside, 11);
+}
+END_TEST
+
+/* A coast-down alone: flux linkage and, from the pattern of unequal magnets, pole pairs; what it
+ * cannot show is named. */
+START_TEST(coast_alone_gives_flux_and_pole_pairs)
+{
+    const cvk_rig_config wheel = wheel_config();
+    recording r;
+    record(&r, &wheel, "coast", 3, false);
+    ck_assert_int_eq(estimate(&r.log), CVK_OK);
+    assert_near(CVK_CARD_FLUX_LINKAGE, wheel.motor.flux_linkage_wb, 0.7);
+    ck_assert_double_eq(result.card.entry[CVK_CARD_POLE_PAIRS].value, 12.0);
+    ck_assert(!result.card.entry[CVK_CARD_RESISTANCE].known);
+    ck_assert_ptr_nonnull(strstr(result.card.entry[CVK_CARD_RESISTANCE].missing, "standstill"));
+    ck_assert_ptr_nonnull(strstr(result.card.entry[CVK_CARD_INDUCTANCE_D].missing, "directions"));
+    recording_free(&r);
+}
+END_TEST
+
+/* Equal magnets leave no pattern: no number is invented. */
+START_TEST(equal_magnets_show_no_pole_pairs)
+{
+    cvk_rig_config wheel = wheel_config();
+    wheel.motor.magnet_spread = 0.0;
+    recording r;
+    record(&r, &wheel, "coast", 3, false);
+    ck_assert_int_eq(estimate(&r.log), CVK_OK);
+    ck_assert(!result.card.entry[CVK_CARD_POLE_PAIRS].known);
+    ck_assert_ptr_nonnull(strstr(result.card.entry[CVK_CARD_POLE_PAIRS].missing, "by hand"));
+    recording_free(&r);
+}
+END_TEST
+
+START_TEST(standstill_alone_names_what_it_cannot_show)
+{
+    const cvk_rig_config wheel = wheel_config();
+    recording r;
+    record(&r, &wheel, "standstill", 9, false);
+    ck_assert_int_eq(estimate(&r.log), CVK_OK);
+    assert_near(CVK_CARD_RESISTANCE, cvk_rig_visible_resistance(&wheel), 1.5);
+    ck_assert(!result.card.entry[CVK_CARD_FLUX_LINKAGE].known);
+    ck_assert_ptr_nonnull(strstr(result.card.entry[CVK_CARD_FLUX_LINKAGE].missing, "spin"));
+    ck_assert_uint_gt(result.step.points, 20);
+    ck_assert_uint_gt(result.line.points, 10);
+    recording_free(&r);
+}
+END_TEST
+
+/* The tolerance of the channels widens the interval but not its statistical part. */
+START_TEST(scale_tolerance_is_kept_apart)
+{
+    const cvk_rig_config wheel = wheel_config();
+    recording r;
+    record(&r, &wheel, "standstill", 4, false);
+    const cvk_log *logs[] = {&r.log};
+    cvk_estimate_options none = options, wide = options;
+    none.current_gain_tolerance = none.voltage_gain_tolerance = 0.0;
+    wide.current_gain_tolerance = 0.05;
+    ck_assert_int_eq(cvk_estimate_logs(logs, 1, &none, &result), CVK_OK);
+    cvk_card_entry sharp = result.card.entry[CVK_CARD_RESISTANCE];
+    ck_assert_double_eq(sharp.low, sharp.statistical_low);
+    ck_assert_int_eq(cvk_estimate_logs(logs, 1, &wide, &result), CVK_OK);
+    cvk_card_entry loose = result.card.entry[CVK_CARD_RESISTANCE];
+    ck_assert_double_eq(loose.statistical_low, sharp.statistical_low);
+    ck_assert_double_gt((loose.high - loose.low) / loose.value, 0.09);
+    recording_free(&r);
+}
+END_TEST
+
+/* ---- an independent model -------------------------------------------------------------------- */
+
+enum { MODEL_ROWS = 24000, FINE = 10 };
+
+typedef struct model {
+    double r, l_d, l_q, angle, dead_v, knee, delay, period; /* delay in periods */
+    double noise, offset;
+    bool tanh_curve;
+} model;
+
+static struct {
+    double t[MODEL_ROWS], i[3][MODEL_ROWS], v[3][MODEL_ROWS], theta[MODEL_ROWS];
+} columns;
+
+static uint32_t lcg;
+static double uniform(void)
+{
+    lcg = lcg * 1664525u + 1013904223u;
+    return (double)(lcg >> 8) / 16777216.0 - 0.5;
+}
+
+/* Twelve evens make a fair bell. */
+static double noise(void)
+{
+    double sum = 0.0;
+    for (int n = 0; n < 12; n++) {
+        sum += uniform();
+    }
+    return sum;
+}
+
+/* Levels of both signs along three directions, then square waves along two. */
+static double complex program(size_t row, double level_v, double square_v)
+{
+    static const double shares[] = {1.0, -1.0, 0.6, -0.6, 0.3, -0.3};
+    size_t part = row / 800;
+    if (part < 18) {
+        return level_v * shares[part % 6] * cexp(I * (double)(part / 6) * TWO_PI / 3.0);
+    }
+    double sign = (row / 8) % 2 == 0 ? 1.0 : -1.0;
+    return square_v * sign * cexp(I * (part < 24 ? 0.0 : TWO_PI / 4.0));
+}
+
+static void phases(double complex x, double out[3])
+{
+    for (int n = 0; n < 3; n++) {
+        out[n] = creal(x * cexp(-I * n * TWO_PI / 3.0));
+    }
+}
+
+static double complex inverter(const model *m, double complex i)
+{
+    double phase[3];
+    double complex sum = 0.0;
+    phases(i, phase);
+    for (int n = 0; n < 3; n++) {
+        double x = phase[n] / m->knee;
+        double share = m->tanh_curve ? tanh(x) : x / (1.0 + fabs(x));
+        sum += 2.0 / 3.0 * m->dead_v * share * cexp(I * n * TWO_PI / 3.0);
+    }
+    return sum;
+}
+
+/* Simulates in steps of a tenth of a period and fills the columns. */
+static cvk_log simulate(const model *m, double level_v, double square_v)
+{
+    double complex i = 0.0, axis = cexp(I * m->angle);
+    lcg = 12345;
+    for (size_t k = 0; k < MODEL_ROWS; k++) {
+        double phase[3], command[3];
+        phases(i, phase);
+        phases(program(k, level_v, square_v), command);
+        columns.t[k] = (double)k * m->period;
+        for (int n = 0; n < 3; n++) {
+            columns.i[n][k] = phase[n] + m->noise * noise() + m->offset * (n - 1.2);
+            columns.v[n][k] = command[n] + 12.0;
+        }
+        for (int f = 0; f < FINE; f++) {
+            double source = (double)k - m->delay + (double)f / FINE;
+            double complex v =
+                source < 0.0 ? 0.0 : program((size_t)floor(source + 1e-9), level_v, square_v);
+            double complex slope = (v - m->r * i - inverter(m, i)) * conj(axis);
+            i += m->period / FINE * (creal(slope) / m->l_d + I * cimag(slope) / m->l_q) * axis;
+        }
+    }
+    cvk_log log = cvk_log_empty("model");
+    log.rows = MODEL_ROWS;
+    log.column[CVK_COLUMN_T] = columns.t;
+    for (int n = 0; n < 3; n++) {
+        log.column[CVK_COLUMN_IA + n] = columns.i[n];
+        log.column[CVK_COLUMN_VA + n] = columns.v[n];
+    }
+    return log;
+}
+
+static const model plain_model = {.r = 0.08, .l_d = 60e-6, .l_q = 110e-6, .angle = 0.9,
+                                  .dead_v = 0.2, .knee = 0.5, .delay = 1.0, .period = 50e-6,
+                                  .noise = 0.02, .offset = 0.1, .tanh_curve = true};
+
+/* The delay is found wherever it lies, and L does not suffer from it. */
+START_TEST(any_delay_is_found)
+{
+    static const double delays[] = {0.0, 0.5, 1.0, 1.7, 2.0};
+    model m = plain_model;
+    m.delay = delays[_i];
+    cvk_log log = simulate(&m, 2.0, 6.0);
+    ck_assert_int_eq(estimate(&log), CVK_OK);
+    ck_assert_double_eq_tol(result.card.entry[CVK_CARD_DELAY].value, m.delay, 0.06);
+    assert_near(CVK_CARD_RESISTANCE, m.r, 1.5);
+    assert_near(CVK_CARD_INDUCTANCE_D, m.l_d, 3.0);
+    assert_near(CVK_CARD_INDUCTANCE_Q, m.l_q, 3.0);
+}
+END_TEST
+
+/* A curve of the inverter's voltage that is none of the fitted ones, and none at all. */
+START_TEST(resistance_does_not_absorb_the_inverter)
+{
+    model m = plain_model;
+    cvk_log log = simulate(&m, 2.0, 6.0);
+    ck_assert_int_eq(estimate(&log), CVK_OK);
+    assert_near(CVK_CARD_RESISTANCE, m.r, 1.0);
+    assert_near(CVK_CARD_DEAD_TIME_VOLTAGE, m.dead_v, 5.0);
+    m.dead_v = 0.0;
+    log = simulate(&m, 2.0, 6.0);
+    ck_assert_int_eq(estimate(&log), CVK_OK);
+    assert_near(CVK_CARD_RESISTANCE, m.r, 1.0);
+    ck_assert_double_lt(fabs(result.card.entry[CVK_CARD_DEAD_TIME_VOLTAGE].value), 0.01);
+}
+END_TEST
+
+START_TEST(two_currents_and_line_voltages_do)
+{
+    cvk_log log = simulate(&plain_model, 2.0, 6.0);
+    static double vab[MODEL_ROWS], vbc[MODEL_ROWS];
+    for (size_t k = 0; k < MODEL_ROWS; k++) {
+        vab[k] = columns.v[0][k] - columns.v[1][k];
+        vbc[k] = columns.v[1][k] - columns.v[2][k];
+        log.column[CVK_COLUMN_VA] = log.column[CVK_COLUMN_VB] = log.column[CVK_COLUMN_VC] = NULL;
+    }
+    log.column[CVK_COLUMN_VAB] = vab;
+    log.column[CVK_COLUMN_VBC] = vbc;
+    log.column[CVK_COLUMN_IB] = NULL;
+    ck_assert_int_eq(estimate(&log), CVK_OK);
+    assert_near(CVK_CARD_RESISTANCE, plain_model.r, 1.5);
+    assert_near(CVK_CARD_INDUCTANCE_D, plain_model.l_d, 3.0);
+    assert_near(CVK_CARD_INDUCTANCE_Q, plain_model.l_q, 3.0);
+}
+END_TEST
+
+/* ---- awkward logs ---------------------------------------------------------------------------- */
+
+START_TEST(gaps_and_nan_become_findings)
+{
+    cvk_log log = simulate(&plain_model, 2.0, 6.0);
+    for (size_t k = 9000; k < MODEL_ROWS; k++) {
+        columns.t[k] += 0.01;
+    }
+    columns.i[1][5000] = NAN;
+    columns.t[100] = columns.t[99];
+    ck_assert_int_eq(estimate(&log), CVK_OK);
+    ck_assert(has_finding(CVK_WARNING, "time jumps forward"));
+    ck_assert(has_finding(CVK_WARNING, "empty or non-numeric"));
+    ck_assert(has_finding(CVK_WARNING, "repeat the time"));
+    assert_near(CVK_CARD_RESISTANCE, plain_model.r, 1.5);
+    assert_near(CVK_CARD_INDUCTANCE_D, plain_model.l_d, 3.0);
+}
+END_TEST
+
+static void scale_currents(double factor)
+{
+    for (int n = 0; n < 3; n++) {
+        for (size_t k = 0; k < MODEL_ROWS; k++) {
+            columns.i[n][k] *= factor;
+        }
+    }
+}
+
+START_TEST(unusable_logs_are_refused_with_a_cure)
+{
+    cvk_log log = simulate(&plain_model, 2.0, 6.0);
+    scale_currents(1000.0);
+    ck_assert_int_eq(estimate(&log), CVK_NOT_IN_LOG);
+    ck_assert(has_finding(CVK_ERROR, "milliampere"));
+
+    log = simulate(&plain_model, 2.0, 6.0);
+    for (size_t k = 0; k < MODEL_ROWS; k++) {
+        columns.i[2][k] = -columns.i[2][k];
+    }
+    ck_assert_int_eq(estimate(&log), CVK_NOT_IN_LOG);
+    ck_assert(has_finding(CVK_ERROR, "inverted"));
+
+    log = simulate(&plain_model, 2.0, 6.0);
+    for (size_t k = 0; k < MODEL_ROWS; k++) {
+        columns.t[k] *= 1000.0;
+    }
+    ck_assert_int_eq(estimate(&log), CVK_NOT_IN_LOG);
+    ck_assert(has_finding(CVK_ERROR, "t [ms]"));
+
+    log = simulate(&plain_model, 2.0, 6.0);
+    log.column[CVK_COLUMN_T] = NULL;
+    ck_assert_int_eq(estimate(&log), CVK_NOT_IN_LOG);
+    ck_assert(has_finding(CVK_ERROR, "no time column"));
+
+    log = simulate(&plain_model, 2.0, 6.0);
+    log.column[CVK_COLUMN_IA] = log.column[CVK_COLUMN_IB] = NULL;
+    ck_assert_int_eq(estimate(&log), CVK_NOT_IN_LOG);
+    ck_assert(has_finding(CVK_ERROR, "at least two of ia, ib, ic"));
+
+    log = simulate(&plain_model, 2.0, 6.0);
+    log.column[CVK_COLUMN_VB] = NULL;
+    ck_assert_int_eq(estimate(&log), CVK_NOT_IN_LOG);
+    ck_assert(has_finding(CVK_ERROR, "no voltages"));
+}
+END_TEST
+
+/* Injection along one direction shows one inductance only: Ld and Lq are not made up. */
+START_TEST(one_direction_does_not_give_two_inductances)
+{
+    cvk_log log = simulate(&plain_model, 2.0, 6.0);
+    log.rows = 800 * 6; /* the levels along the first direction only */
+    cvk_status status = estimate(&log);
+    ck_assert(status == CVK_OK || status == CVK_NOT_IN_LOG);
+    if (result.card.entry[CVK_CARD_INDUCTANCE_Q].known) {
+        const cvk_card_entry *q = &result.card.entry[CVK_CARD_INDUCTANCE_Q];
+        ck_assert_msg(plain_model.l_q >= q->low && plain_model.l_q <= q->high,
+                      "Lq %g .. %g without q excitation", q->low, q->high);
+    }
+}
+END_TEST
+
+/* No current at all, constant rubbish, and a handful of rows: never a number, never a crash. */
+START_TEST(empty_content_gives_nothing)
+{
+    cvk_log log = simulate(&plain_model, 2.0, 6.0);
+    scale_currents(0.0);
+    ck_assert_int_eq(estimate(&log), CVK_NOT_IN_LOG);
+    log = simulate(&plain_model, 0.0, 0.0);
+    ck_assert_int_eq(estimate(&log), CVK_NOT_IN_LOG);
+    log.rows = 10;
+    ck_assert_int_eq(estimate(&log), CVK_NOT_IN_LOG);
+    log.rows = 0;
+    ck_assert_int_eq(estimate(&log), CVK_NOT_IN_LOG);
+    const cvk_log *none[] = {&log};
+    ck_assert_int_eq(cvk_estimate_logs(none, 0, &options, &result), CVK_NULL_ARGUMENT);
+    ck_assert_int_eq(cvk_estimate_logs(none, 1, NULL, &result), CVK_NULL_ARGUMENT);
+}
+END_TEST
+
+/* Sensor reversed: the same pole pairs, and a note about the direction. */
+START_TEST(reversed_rotor_sensor_is_noted)
+{
+    const cvk_rig_config wheel = wheel_config();
+    recording r;
+    record(&r, &wheel, "spin", 5, true);
+    double *angle = r.storage + (r.log.column[CVK_COLUMN_THETA_M] - r.storage);
+    for (size_t k = 0; k < r.log.rows; k++) {
+        angle[k] = -angle[k];
+    }
+    ck_assert_int_eq(estimate(&r.log), CVK_OK);
+    ck_assert_double_eq(result.card.entry[CVK_CARD_POLE_PAIRS].value, 12.0);
+    ck_assert(has_finding(CVK_NOTE, "backwards"));
+    recording_free(&r);
+}
+END_TEST
+
+START_TEST(derived_quantities_follow_the_conventions)
+{
+    cvk_card card = {.name = "x"};
+    cvk_card_entry entry;
+    ck_assert(!cvk_card_torque_constant(&card, &entry));
+    card.entry[CVK_CARD_FLUX_LINKAGE] =
+        (cvk_card_entry){.known = true, .value = 0.02, .low = 0.019, .high = 0.021};
+    card.entry[CVK_CARD_POLE_PAIRS] = (cvk_card_entry){.known = true, .value = 10};
+    ck_assert(cvk_card_torque_constant(&card, &entry));
+    ck_assert_double_eq_tol(entry.value, 0.3, 1e-12);
+    ck_assert_double_eq_tol(entry.high, 0.315, 1e-12);
+    ck_assert(cvk_card_rpm_per_volt(&card, &entry));
+    ck_assert_double_eq_tol(entry.value, 60.0 / TWO_PI / (sqrt(3.0) * 0.2), 1e-9);
+    ck_assert_double_lt(entry.low, entry.value);
+    ck_assert_double_gt(entry.high, entry.value);
+}
+END_TEST
+
+static void add(TCase *tests)
+{
+    tcase_add_test(tests, wheel_is_estimated_within_the_bars);
+    tcase_add_test(tests, coast_alone_gives_flux_and_pole_pairs);
+    tcase_add_test(tests, equal_magnets_show_no_pole_pairs);
+    tcase_add_test(tests, standstill_alone_names_what_it_cannot_show);
+    tcase_add_test(tests, scale_tolerance_is_kept_apart);
+    tcase_add_loop_test(tests, any_delay_is_found, 0, 5);
+    tcase_add_test(tests, resistance_does_not_absorb_the_inverter);
+    tcase_add_test(tests, two_currents_and_line_voltages_do);
+    tcase_add_test(tests, gaps_and_nan_become_findings);
+    tcase_add_test(tests, unusable_logs_are_refused_with_a_cure);
+    tcase_add_test(tests, one_direction_does_not_give_two_inductances);
+    tcase_add_test(tests, empty_content_gives_nothing);
+    tcase_add_test(tests, reversed_rotor_sensor_is_noted);
+    tcase_add_test(tests, derived_quantities_follow_the_conventions);
+}
+
+int main(void)
+{
+    return run_suite("estimate", add, 300.0);
+}
