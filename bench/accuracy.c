@@ -117,7 +117,7 @@ static void run(scores *s, const cvk_rig_config *config, int seeds, bool statist
         recording r[LOGS];
         const cvk_log *logs[LOGS];
         for (int n = 0; n < LOGS; n++) {
-            record(&r[n], config, names[n], (uint64_t)(1000 * seed), n == 1);
+            record(&r[n], config, names[n], 1000u * (uint64_t)seed, n == 1);
             logs[n] = &r[n].log;
         }
         if (cvk_estimate_logs(logs, LOGS, &options, &estimate) == CVK_OK) {

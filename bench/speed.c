@@ -5,8 +5,6 @@
  *
  *   bench_speed [ROWS]      (1000000)
  */
-#define _POSIX_C_SOURCE 200809L
-
 #include "corvak/files/log_csv.h"
 #include "corvak/ident/estimate.h"
 #include "recording.h"
@@ -38,10 +36,9 @@ static void write_log(const char *path, size_t rows)
     for (size_t n = 0; n < rows; n++) {
         const cvk_log *log = n < still.log.rows ? &still.log : &spin.log;
         size_t k = n < still.log.rows ? n : (n - still.log.rows) % spin.log.rows;
-        static const cvk_column columns[] = {CVK_COLUMN_IA,     CVK_COLUMN_IB,
-                                             CVK_COLUMN_IC,     CVK_COLUMN_DUTY_A,
-                                             CVK_COLUMN_DUTY_B, CVK_COLUMN_DUTY_C,
-                                             CVK_COLUMN_VDC,    CVK_COLUMN_THETA_M};
+        static const cvk_column columns[] = {
+            CVK_COLUMN_IA,     CVK_COLUMN_IB,     CVK_COLUMN_IC,  CVK_COLUMN_DUTY_A,
+            CVK_COLUMN_DUTY_B, CVK_COLUMN_DUTY_C, CVK_COLUMN_VDC, CVK_COLUMN_THETA_M};
         fprintf(out, "%.6f", (double)n * 50e-6);
         for (size_t c = 0; c < sizeof columns / sizeof columns[0]; c++) {
             fprintf(out, ",%.6g", log->column[columns[c]][k]);
@@ -77,8 +74,9 @@ static void bench_log(size_t rows)
 {
     const char *path = "bench-log.csv";
     write_log(path, rows);
-    double bytes, plain = plain_read_s(path, &bytes);
-    plain = plain_read_s(path, &bytes); /* the second time from the cache, as for the reader */
+    double bytes;
+    (void)plain_read_s(path, &bytes); /* into the cache, where the reader finds it too */
+    double plain = plain_read_s(path, &bytes);
     static cvk_log_file file;
     static cvk_estimate estimate;
     cvk_complaint complaint;

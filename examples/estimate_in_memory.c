@@ -82,8 +82,7 @@ int main(void)
             printf("%-20s %.4g  (95 %%: %.4g .. %.4g)\n", cvk_card_key_name((cvk_card_key)key),
                    entry->value, entry->low, entry->high);
         } else {
-            printf("%-20s not visible: %s\n", cvk_card_key_name((cvk_card_key)key),
-                   entry->missing);
+            printf("%-20s not visible: %s\n", cvk_card_key_name((cvk_card_key)key), entry->missing);
         }
     }
     return EXIT_SUCCESS;

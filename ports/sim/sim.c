@@ -32,8 +32,9 @@ static cvk_drive_config drive_config(const cvk_rig_config *config)
                 .period_s = (float)(1.0 / rate_hz),
                 .pole_pairs = (float)config->motor.pole_pairs,
                 .direction = 1.0f,
-                .offset_rad = (float)remainder(
-                    -config->motor.pole_pairs * config->rotor_sensor.offset_rad, 2.0 * 3.14159265358979323846),
+                .offset_rad =
+                    (float)remainder(-config->motor.pole_pairs * config->rotor_sensor.offset_rad,
+                                     2.0 * 3.14159265358979323846),
                 .bandwidth_hz = (float)(rate_hz / 200.0),
             },
         .trip_current_a = (float)drive->trip_current_a,
@@ -72,8 +73,7 @@ cvk_sim_row cvk_sim_step(cvk_sim *sim)
     sim->duty[1] = duties.b;
     sim->duty[2] = duties.c;
     memcpy(row.duty, sim->duty, sizeof row.duty);
-    row.recorded =
-        sim->drive.excitation != NULL && cvk_excitation_recorded(sim->drive.excitation);
+    row.recorded = sim->drive.excitation != NULL && cvk_excitation_recorded(sim->drive.excitation);
     return row;
 }
 
@@ -81,9 +81,9 @@ cvk_status cvk_sim_start(cvk_sim *sim, const char *name, cvk_excitation *excitat
                          cvk_refusal *why)
 {
     const cvk_rig_config *rig = &sim->rig.config;
-    cvk_excitation_config config = cvk_excitation_config_default(
-        sim->drive.config.current.period_s, (float)rig->drive.current_limit_a,
-        (float)rig->supply.bus_v);
+    cvk_excitation_config config =
+        cvk_excitation_config_default(sim->drive.config.current.period_s,
+                                      (float)rig->drive.current_limit_a, (float)rig->supply.bus_v);
     config.speed_rad_s = (float)rig->drive.speed_rad_s;
     cvk_status status = CVK_NOT_IN_LOG;
     if (strcmp(name, "standstill") == 0) {

@@ -13,8 +13,8 @@
 
 enum {
     EXIT_DONE = 0,
-    EXIT_ANSWER_NO = 1,  /* a check failed, a thing cannot be estimated */
-    EXIT_BAD_USAGE = 2   /* wrong usage or unreadable input */
+    EXIT_ANSWER_NO = 1, /* a check failed, a thing cannot be estimated */
+    EXIT_BAD_USAGE = 2  /* wrong usage or unreadable input */
 };
 
 /* ---- verbs: argv[0] is the verb; each returns an exit status ------------------------------- */

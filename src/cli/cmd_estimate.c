@@ -191,9 +191,8 @@ int cmd_estimate(int argc, char **argv)
                        "resistance, inductances,\nflux linkage and pole pairs, each with a 95 % "
                        "interval, and the inverter's own voltage\nand delay. What the logs do not "
                        "show is named, with the run that would show it.",
-                       "corvak estimate data/wheel-standstill.csv data/wheel-coast.csv --plot "
-                       "wheel.png",
-                       entries, &argc, &argv)) {
+                       "corvak estimate data/wheel-standstill.csv --plot wheel.png", entries, &argc,
+                       &argv)) {
         return EXIT_BAD_USAGE;
     }
     job *j = g_new0(job, 1);

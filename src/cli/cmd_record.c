@@ -2,8 +2,6 @@
  *
  * corvak record: runs an excitation on the simulated rig and writes the log as CSV.
  */
-#define _POSIX_C_SOURCE 200809L
-
 #include "cli.h"
 
 #include "corvak/files/rig_yaml.h"
@@ -68,8 +66,9 @@ static int run(FILE *out, const recording *r)
         started = cvk_sim_start(sim, r->excitation, program, &why);
     }
     if (started == CVK_NOT_IN_LOG) {
-        status = complain_usage(VERB, "there is no excitation \"%s\"; there are standstill, spin "
-                                      "and coast",
+        status = complain_usage(VERB,
+                                "there is no excitation \"%s\"; there are standstill, spin "
+                                "and coast",
                                 r->excitation);
     } else if (started != CVK_OK) {
         status = complain_usage(VERB, "drive.%s is %g; allowed: %g .. %g", why.field,

@@ -3,8 +3,6 @@
  * The page that a practitioner looks at first: step, voltage against current, flux circle, card.
  * Drawn by gnuplot from a script with inline data.
  */
-#define _POSIX_C_SOURCE 200809L
-
 #include "cli.h"
 
 #include <math.h>
@@ -66,7 +64,8 @@ static void step_panel(FILE *g, const cvk_estimate *e)
     fprintf(g,
             "EOD\nset title '%s'\nset xlabel 'time / ms'\nset ylabel 'current / A'\n"
             "plot $step using 1:2 with points pt 7 ps 0.4 lc rgb '" BLUE "' title 'measured', "
-            "'' using 1:3 with lines lw 1.5 lc rgb '" ORANGE "' title 'fitted (rms misfit %.0f mA)'\n",
+            "'' using 1:3 with lines lw 1.5 lc rgb '" ORANGE
+            "' title 'fitted (rms misfit %.0f mA)'\n",
             title, 1e3 * e->residual_a);
 }
 
@@ -91,9 +90,10 @@ static void line_panel(FILE *g, const cvk_estimate *e)
     fprintf(g, "EOD\n$model << EOD\n");
     for (int n = -200; n <= 200; n++) {
         double i = reach * n / 200.0;
-        double own = (2.0 * cvk_inverter_voltage(u->value, e->line_knee_a, e->line_shape, i) +
-                      2.0 * cvk_inverter_voltage(u->value, e->line_knee_a, e->line_shape, 0.5 * i)) /
-                     3.0;
+        double own =
+            (2.0 * cvk_inverter_voltage(u->value, e->line_knee_a, e->line_shape, i) +
+             2.0 * cvk_inverter_voltage(u->value, e->line_knee_a, e->line_shape, 0.5 * i)) /
+            3.0;
         fprintf(g, "%g %g %g %g\n", i, own, r->value * i, own + r->value * i);
     }
     fprintf(g,
@@ -150,9 +150,7 @@ static void card_panel(FILE *g, const cvk_estimate *e, const cvk_rig_config *tru
         double per_cent = 100.0 / fabs(entry->value);
         print_number(number, sizeof number, how.factor * entry->value,
                      0.5 * how.factor * (entry->high - entry->low));
-        double off = truth != NULL
-                         ? per_cent * (rig_truth(truth, keys[n]) - entry->value)
-                         : NAN;
+        double off = truth != NULL ? per_cent * (rig_truth(truth, keys[n]) - entry->value) : NAN;
         fprintf(g, "\"%s\\n%s %s\" %d %g %g %g %g %g\n", how.label, number, how.unit, -rows,
                 per_cent * (entry->low - entry->value), per_cent * (entry->high - entry->value),
                 per_cent * (entry->statistical_low - entry->value),

@@ -2,8 +2,6 @@
  *
  * Messages, options, progress, and numbers as people write them.
  */
-#define _POSIX_C_SOURCE 200809L
-
 #include "cli.h"
 
 #include <math.h>

@@ -19,8 +19,7 @@ cvk_status cvk_angle_sensor_init(cvk_angle_sensor *sensor, const cvk_angle_senso
     if (sensor == NULL || config == NULL) {
         return CVK_NULL_ARGUMENT;
     }
-    cvk_status status =
-        cvk_check_ranges(config, ranges, sizeof ranges / sizeof ranges[0], why);
+    cvk_status status = cvk_check_ranges(config, ranges, sizeof ranges / sizeof ranges[0], why);
     if (status == CVK_OK) {
         status = cvk_check_range("bandwidth_hz", config->bandwidth_hz, 1.0f,
                                  0.05f / config->period_s, why);

@@ -29,8 +29,7 @@ cvk_status cvk_current_control_init(cvk_current_control *control,
     if (control == NULL || config == NULL) {
         return CVK_NULL_ARGUMENT;
     }
-    cvk_status status =
-        cvk_check_ranges(config, ranges, sizeof ranges / sizeof ranges[0], why);
+    cvk_status status = cvk_check_ranges(config, ranges, sizeof ranges / sizeof ranges[0], why);
     if (status == CVK_OK) {
         status = cvk_check_range("bandwidth_hz", config->bandwidth_hz, 1.0f,
                                  0.0625f / config->period_s, why);

@@ -40,8 +40,7 @@ cvk_status cvk_drive_init(cvk_drive *drive, const cvk_port *port, const cvk_driv
         return CVK_NULL_ARGUMENT;
     }
     cvk_drive fresh = {.port = port, .config = *config};
-    cvk_status status =
-        cvk_check_ranges(config, ranges, sizeof ranges / sizeof ranges[0], why);
+    cvk_status status = cvk_check_ranges(config, ranges, sizeof ranges / sizeof ranges[0], why);
     if (status == CVK_OK) {
         status = cvk_check_range("bus_max_v", config->bus_max_v, config->bus_min_v, 100.0f, why);
     }
@@ -141,10 +140,10 @@ cvk_abc cvk_drive_control(cvk_drive *drive, const cvk_drive_sample *sample)
     const cvk_command command = drive->excitation != NULL
                                     ? cvk_excitation_next(drive->excitation, current_a)
                                     : drive->command;
-    drive->angle = drive->angle_source == CVK_ANGLE_SENSOR
-                       ? cvk_angle_sensor_step(&drive->sensor, sample->sensor_rad)
-                       : cvk_angle_impose(drive->angle, command.speed_rad_s,
-                                          drive->config.current.period_s);
+    drive->angle =
+        drive->angle_source == CVK_ANGLE_SENSOR
+            ? cvk_angle_sensor_step(&drive->sensor, sample->sensor_rad)
+            : cvk_angle_impose(drive->angle, command.speed_rad_s, drive->config.current.period_s);
     set_bridge(drive, command.mode != CVK_MODE_OFF);
     if (command.mode == CVK_MODE_OFF) {
         return idle_duties;

@@ -9,12 +9,12 @@
 
 #include <stddef.h>
 
-#define RISE_TIME_S 0.06f      /* the voltage grows by e in this time */
-#define RISE_START 2e-4f       /* first voltage of a finding step, share of the bus voltage */
-#define RISE_END 0.45f         /* largest, share of the bus voltage: safely inside the hexagon */
-#define FIND_LONGEST_S 0.6f    /* RISE_TIME_S * ln(RISE_END / RISE_START), rounded up */
-#define LEVEL_SHARE 0.85f      /* of the current limit, at the largest DC level */
-#define SQUARE_SHARE 0.25f     /* of the current limit, peak of the square wave's current */
+#define RISE_TIME_S 0.06f   /* the voltage grows by e in this time */
+#define RISE_START 2e-4f    /* first voltage of a finding step, share of the bus voltage */
+#define RISE_END 0.45f      /* largest, share of the bus voltage: safely inside the hexagon */
+#define FIND_LONGEST_S 0.6f /* RISE_TIME_S * ln(RISE_END / RISE_START), rounded up */
+#define LEVEL_SHARE 0.85f   /* of the current limit, at the largest DC level */
+#define SQUARE_SHARE 0.25f  /* of the current limit, peak of the square wave's current */
 
 cvk_excitation_config cvk_excitation_config_default(float period_s, float current_limit_a,
                                                     float bus_v)
@@ -42,8 +42,7 @@ static cvk_status start(cvk_excitation *excitation, const cvk_excitation_config 
     if (excitation == NULL || config == NULL) {
         return CVK_NULL_ARGUMENT;
     }
-    cvk_status status =
-        cvk_check_ranges(config, ranges, sizeof ranges / sizeof ranges[0], why);
+    cvk_status status = cvk_check_ranges(config, ranges, sizeof ranges / sizeof ranges[0], why);
     if (status == CVK_OK) {
         status = cvk_check_range("square_half_s", config->square_half_s, 2.0f * config->period_s,
                                  0.1f, why);
@@ -73,12 +72,10 @@ cvk_status cvk_excitation_standstill(cvk_excitation *excitation,
     }
     const float hold = config->hold_s;
     add(excitation, (cvk_step){CVK_STEP_REST, hold, 0.0f, 0.0f, 0.0f, true});
-    add(excitation,
-        (cvk_step){CVK_STEP_FIND_LEVEL, FIND_LONGEST_S, 0.0f, LEVEL_SHARE, 0.0f, true});
+    add(excitation, (cvk_step){CVK_STEP_FIND_LEVEL, FIND_LONGEST_S, 0.0f, LEVEL_SHARE, 0.0f, true});
     for (unsigned d = 0; d < 3; d++) {
         for (unsigned l = 0; l < 6; l++) {
-            add(excitation,
-                (cvk_step){CVK_STEP_LEVEL, hold, directions[d], levels[l], 0.0f, true});
+            add(excitation, (cvk_step){CVK_STEP_LEVEL, hold, directions[d], levels[l], 0.0f, true});
         }
     }
     add(excitation, (cvk_step){CVK_STEP_REST, hold, 0.0f, 0.0f, 0.0f, true});

@@ -23,9 +23,9 @@ static void text(writer *w, const char *value)
 {
     yaml_event_t event;
     /* libyaml takes non-const text but does not change it */
-    w->good = w->good && yaml_scalar_event_initialize(&event, NULL, NULL, (yaml_char_t *)value,
-                                                      (int)strlen(value), 1, 1,
-                                                      YAML_ANY_SCALAR_STYLE) != 0;
+    w->good = w->good &&
+              yaml_scalar_event_initialize(&event, NULL, NULL, (yaml_char_t *)value,
+                                           (int)strlen(value), 1, 1, YAML_ANY_SCALAR_STYLE) != 0;
     if (w->good) {
         emit(w, &event);
     }
@@ -45,8 +45,8 @@ static void open_mapping(writer *w, const char *key)
     if (key != NULL) {
         text(w, key);
     }
-    if (w->good && yaml_mapping_start_event_initialize(&event, NULL, NULL, 1,
-                                                       YAML_BLOCK_MAPPING_STYLE) != 0) {
+    if (w->good &&
+        yaml_mapping_start_event_initialize(&event, NULL, NULL, 1, YAML_BLOCK_MAPPING_STYLE) != 0) {
         emit(w, &event);
     }
 }

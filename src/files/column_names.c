@@ -45,10 +45,9 @@ static quantity quantity_of(cvk_column column)
 const char *cvk_column_units(cvk_column column)
 {
     static const char *const texts[] = {
-        [TIME] = "s ms us ns",       [CURRENT] = "A mA uA kA",
-        [VOLTAGE] = "V mV uV kV",    [SHARE] = "1 or %",
-        [ANGLE] = "rad deg turn",    [SPEED] = "rad/s rpm Hz deg/s",
-        [COUNT] = "counts",          [TEMPERATURE] = "degC",
+        [TIME] = "s ms us ns", [CURRENT] = "A mA uA kA", [VOLTAGE] = "V mV uV kV",
+        [SHARE] = "1 or %",    [ANGLE] = "rad deg turn", [SPEED] = "rad/s rpm Hz deg/s",
+        [COUNT] = "counts",    [TEMPERATURE] = "degC",
     };
     return texts[quantity_of(column)];
 }
@@ -124,8 +123,9 @@ static const unit units[] = {
     {COUNT, "1", 1.0, false},
     {TEMPERATURE, "degC", 1.0, false},
     {TEMPERATURE, "C", 1.0, false},
-    {TEMPERATURE, "\xc2\xb0"
-                  "C",
+    {TEMPERATURE,
+     "\xc2\xb0"
+     "C",
      1.0, false},
 };
 
@@ -166,15 +166,33 @@ static const struct {
     const char *name;
     cvk_column column;
 } also[] = {
-    {"time", CVK_COLUMN_T},         {"i_a", CVK_COLUMN_IA},         {"i_b", CVK_COLUMN_IB},
-    {"i_c", CVK_COLUMN_IC},         {"v_a", CVK_COLUMN_VA},         {"v_b", CVK_COLUMN_VB},
-    {"v_c", CVK_COLUMN_VC},         {"v_ab", CVK_COLUMN_VAB},       {"v_bc", CVK_COLUMN_VBC},
-    {"v_ca", CVK_COLUMN_VCA},       {"v_dc", CVK_COLUMN_VDC},       {"vbus", CVK_COLUMN_VDC},
-    {"v_bus", CVK_COLUMN_VDC},      {"i_dc", CVK_COLUMN_IDC},       {"da", CVK_COLUMN_DUTY_A},
-    {"db", CVK_COLUMN_DUTY_B},      {"dc", CVK_COLUMN_DUTY_C},      {"theta_mech", CVK_COLUMN_THETA_M},
-    {"theta_elec", CVK_COLUMN_THETA_E}, {"speed", CVK_COLUMN_SPEED_M}, {"temperature", CVK_COLUMN_TEMP},
-    {"iu", CVK_COLUMN_IA},          {"iv", CVK_COLUMN_IB},          {"iw", CVK_COLUMN_IC},
-    {"vu", CVK_COLUMN_VA},          {"vv", CVK_COLUMN_VB},          {"vw", CVK_COLUMN_VC},
+    {"time", CVK_COLUMN_T},
+    {"i_a", CVK_COLUMN_IA},
+    {"i_b", CVK_COLUMN_IB},
+    {"i_c", CVK_COLUMN_IC},
+    {"v_a", CVK_COLUMN_VA},
+    {"v_b", CVK_COLUMN_VB},
+    {"v_c", CVK_COLUMN_VC},
+    {"v_ab", CVK_COLUMN_VAB},
+    {"v_bc", CVK_COLUMN_VBC},
+    {"v_ca", CVK_COLUMN_VCA},
+    {"v_dc", CVK_COLUMN_VDC},
+    {"vbus", CVK_COLUMN_VDC},
+    {"v_bus", CVK_COLUMN_VDC},
+    {"i_dc", CVK_COLUMN_IDC},
+    {"da", CVK_COLUMN_DUTY_A},
+    {"db", CVK_COLUMN_DUTY_B},
+    {"dc", CVK_COLUMN_DUTY_C},
+    {"theta_mech", CVK_COLUMN_THETA_M},
+    {"theta_elec", CVK_COLUMN_THETA_E},
+    {"speed", CVK_COLUMN_SPEED_M},
+    {"temperature", CVK_COLUMN_TEMP},
+    {"iu", CVK_COLUMN_IA},
+    {"iv", CVK_COLUMN_IB},
+    {"iw", CVK_COLUMN_IC},
+    {"vu", CVK_COLUMN_VA},
+    {"vv", CVK_COLUMN_VB},
+    {"vw", CVK_COLUMN_VC},
 };
 
 static bool find_name(const char *text, size_t length, cvk_column *column)
@@ -231,7 +249,8 @@ cvk_column_head cvk_column_of_head(const char *cell, size_t length, const cvk_co
         const char *name = cell, *unit_text = cell + n + 1;
         size_t name_length = n, unit_length = length - n - 1;
         trim(&name, &name_length);
-        if (unit_length > 0 && (unit_text[unit_length - 1] == ']' || unit_text[unit_length - 1] == ')')) {
+        if (unit_length > 0 &&
+            (unit_text[unit_length - 1] == ']' || unit_text[unit_length - 1] == ')')) {
             unit_length--;
         }
         trim(&unit_text, &unit_length);

@@ -10,9 +10,9 @@
 typedef struct cvk_column_head {
     bool known;
     cvk_column column;
-    double factor;         /* SI value = factor * cell */
-    bool bad_unit;         /* the name is known, the unit is not */
-    char unit[24];         /* as written */
+    double factor; /* SI value = factor * cell */
+    bool bad_unit; /* the name is known, the unit is not */
+    char unit[24]; /* as written */
 } cvk_column_head;
 
 /* Understands `name`, `name [unit]`, `name (unit)` and `name_unit`, and the maps' names. */

@@ -28,9 +28,9 @@ typedef struct reader {
     cvk_log_file *file;
     cvk_complaint *complaint;
     char delimiter, point;
-    int columns;                     /* in the header row */
+    int columns; /* in the header row */
     cvk_column_head head[MOST_COLUMNS];
-    double sample_rate_hz;           /* from a "# sample_rate_hz:" line; 0 when not given */
+    double sample_rate_hz; /* from a "# sample_rate_hz:" line; 0 when not given */
 } reader;
 
 static const char *line_end(const char *line, const char *end)
@@ -411,10 +411,16 @@ cvk_status cvk_log_file_parse(cvk_log_file *file, const char *path, const char *
                               cvk_complaint *complaint)
 {
     start(file, path);
-    reader r = {.path = path, .text = text, .end = text + length, .maps = maps,
-                .map_count = map_count, .file = file, .complaint = complaint};
+    reader r = {.path = path,
+                .text = text,
+                .end = text + length,
+                .maps = maps,
+                .map_count = map_count,
+                .file = file,
+                .complaint = complaint};
     if (length == 0) {
-        return cvk_complain(complaint, CVK_BAD_FORMAT, path, 0, "the file is empty: record it again");
+        return cvk_complain(complaint, CVK_BAD_FORMAT, path, 0,
+                            "the file is empty: record it again");
     }
     size_t head = length < 4096u ? length : 4096u;
     if (memchr(text, '\0', head) != NULL) {

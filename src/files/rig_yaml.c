@@ -44,8 +44,9 @@ static cvk_status unknown_key(const rig_reader *r, const char *section, const ch
         }
     }
     if (allowed[0] == '\0') {
-        snprintf(allowed, sizeof allowed, " name motor shaft inverter supply sensing rotor_sensor "
-                                          "drive (sections; keys belong into one)");
+        snprintf(allowed, sizeof allowed,
+                 " name motor shaft inverter supply sensing rotor_sensor "
+                 "drive (sections; keys belong into one)");
     }
     return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, line,
                         "unknown key %s%s%s; allowed here:%s", section,
@@ -99,8 +100,7 @@ static cvk_status check(const rig_reader *r)
         return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, 0, "name is missing");
     }
     if (cvk_rig_check(r->config, &refused) != CVK_OK) {
-        double value =
-            *(const double *)(const void *)((const char *)r->config + refused->offset);
+        double value = *(const double *)(const void *)((const char *)r->config + refused->offset);
         return cvk_complain(r->complaint, CVK_OUT_OF_RANGE, r->path, r->line_of[refused - fields],
                             "%s.%s is %g; allowed: %g .. %g (%s)", refused->section, refused->name,
                             value, refused->low, refused->high, refused->meaning);

@@ -15,7 +15,7 @@ typedef struct walk {
     cvk_yaml_scalar visit;
     void *context;
     cvk_complaint *complaint;
-    int depth;                      /* mappings open */
+    int depth; /* mappings open */
     bool have_key;
     char section[MOST_KEY], key[MOST_KEY];
 } walk;

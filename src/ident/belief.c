@@ -45,8 +45,8 @@ static bool information(const cvk_belief *belief, const double unit[N], double o
 bool cvk_belief_merge(cvk_belief *belief, const cvk_belief *news)
 {
     double unit[N], a[N * N], b[N * N], pull[N] = {0};
-    const bool sharper = cvk_belief_deviation(news, CVK_B_DEAD_TIME) <
-                         cvk_belief_deviation(belief, CVK_B_DEAD_TIME);
+    const bool sharper =
+        cvk_belief_deviation(news, CVK_B_DEAD_TIME) < cvk_belief_deviation(belief, CVK_B_DEAD_TIME);
     for (int p = 0; p < N; p++) {
         unit[p] = fmin(cvk_belief_deviation(belief, p), cvk_belief_deviation(news, p));
     }

@@ -18,13 +18,13 @@
 #include <string.h>
 
 #define MOST_SPANS 64u
-#define NOTHING_KNOWN 30.0        /* prior deviation as a multiple of a typical value */
-#define USEFUL_SHARE 0.2          /* an entry is given when its deviation is below this share */
-#define MODEL_FLOOR 5e-4          /* relative deviation that the model itself may be off by */
+#define NOTHING_KNOWN 30.0 /* prior deviation as a multiple of a typical value */
+#define USEFUL_SHARE 0.2   /* an entry is given when its deviation is below this share */
+#define MODEL_FLOOR 5e-4   /* relative deviation that the model itself may be off by */
 #define SURE_OF_POLES 0.9
-#define BOUND_TO_95 0.95          /* half width of 95 % of an even distribution within a bound */
-#define RUN_UP_SHARE 0.02         /* resistance from a log that also turns must be this sharp */
-#define COLOURED_RESIDUAL 3.0     /* residual over noise that deserves a finding */
+#define BOUND_TO_95 0.95      /* half width of 95 % of an even distribution within a bound */
+#define RUN_UP_SHARE 0.02     /* resistance from a log that also turns must be this sharp */
+#define COLOURED_RESIDUAL 3.0 /* residual over noise that deserves a finding */
 
 cvk_estimate_options cvk_estimate_options_default(void)
 {
@@ -34,20 +34,19 @@ cvk_estimate_options cvk_estimate_options_default(void)
 double cvk_inverter_voltage(double dead_time_voltage_v, double knee_a, double shape,
                             double current_a)
 {
-    double x = fabs(current_a) / knee_a, size;
-    if (x > 1e3) {
-        size = 1.0;
-    } else if (shape == 2.0 || shape == 4.0 || shape == 8.0) { /* square roots are quick */
+    double x = fabs(current_a) / knee_a, size = 1.0;
+    if (x < 1e3 && (shape == 2.0 || shape == 4.0 || shape == 8.0)) { /* square roots are quick */
+        int squarings = shape == 2.0 ? 0 : (shape == 4.0 ? 1 : 2);
         double power = x * x;
-        for (double n = 2.0; n < shape; n *= 2.0) {
+        for (int n = 0; n < squarings; n++) {
             power *= power;
         }
         double root = sqrt(1.0 + power);
-        for (double n = 2.0; n < shape; n *= 2.0) {
+        for (int n = 0; n < squarings; n++) {
             root = sqrt(root);
         }
         size = x / root;
-    } else {
+    } else if (x < 1e3) {
         size = x / pow(1.0 + pow(x, shape), 1.0 / shape);
     }
     return copysign(dead_time_voltage_v * size, current_a);
@@ -175,8 +174,8 @@ static void learn_standstill(work *w, const cvk_belief *start, cvk_belief *belie
     }
 }
 
-static void learn_turning(work *logs, size_t count, cvk_belief *belief,
-                          cvk_windows *windows, cvk_estimate *out)
+static void learn_turning(work *logs, size_t count, cvk_belief *belief, cvk_windows *windows,
+                          cvk_estimate *out)
 {
     windows->count = 0;
     for (size_t n = 0; n < count; n++) {
@@ -223,7 +222,8 @@ static void write_entry(cvk_card_entry *entry, const cvk_belief *belief, int par
 {
     double value = belief->mean[parameter];
     double floor = parameter == CVK_B_DELAY ? 0.0 : MODEL_FLOOR * value;
-    double half = cvk_student95(belief->dof) * hypot(cvk_belief_deviation(belief, parameter), floor);
+    double half =
+        cvk_student95(belief->dof) * hypot(cvk_belief_deviation(belief, parameter), floor);
     double all = hypot(half, scale * value);
     entry->known = true;
     entry->value = value;
@@ -248,7 +248,8 @@ static const char *why_no_flux(const cvk_windows *windows)
                  "standstill run, or record more and higher speeds, or a coast-down";
 }
 
-/* `still` is the belief before the flux circle, which says nothing of the inverter and the delay. */
+/* `still` is the belief before the flux circle, which says nothing of the inverter and the delay.
+ */
 static void write_electrical(cvk_card *card, const cvk_belief *belief, const cvk_belief *still,
                              const cvk_windows *windows, double current, double volt)
 {
@@ -269,8 +270,7 @@ static void write_electrical(cvk_card *card, const cvk_belief *belief, const cvk
         {CVK_B_FLUX, CVK_CARD_FLUX_LINKAGE, why_no_flux(windows)},
         {CVK_B_DEAD_TIME, CVK_CARD_DEAD_TIME_VOLTAGE,
          "no standstill run with DC levels: the inverter's own voltage is not visible"},
-        {CVK_B_DELAY, CVK_CARD_DELAY,
-         "no steps of voltage with current: the delay is not visible"},
+        {CVK_B_DELAY, CVK_CARD_DELAY, "no steps of voltage with current: the delay is not visible"},
     };
     for (size_t n = 0; n < sizeof rows / sizeof rows[0]; n++) {
         int parameter = rows[n].parameter;
@@ -332,8 +332,7 @@ static cvk_status learn_pole_pairs(const work *logs, size_t count, const cvk_win
                         "the rotor sensor counts backwards against the phase order a, b, c");
     }
     for (size_t n = 0; n < count; n++) {
-        cvk_status status =
-            cvk_poles_from_pattern(&evidence, &logs[n].signals, &logs[n].turns);
+        cvk_status status = cvk_poles_from_pattern(&evidence, &logs[n].signals, &logs[n].turns);
         if (status != CVK_OK) {
             return status;
         }
@@ -360,8 +359,9 @@ static cvk_status estimate_prepared(work *logs, size_t count, scale_share scale,
     learn_turning(logs, count, &belief, windows, out);
     write_electrical(&out->card, &belief, &still, windows, scale.current, scale.voltage);
     for (int key = CVK_CARD_INERTIA; key <= CVK_CARD_FRICTION_VISCOUS; key++) {
-        miss(&out->card, (cvk_card_key)key, "needs known torques: a later version estimates it from a coast-down and "
-                                           "torque steps");
+        miss(&out->card, (cvk_card_key)key,
+             "needs known torques: a later version estimates it from a coast-down and "
+             "torque steps");
     }
     return learn_pole_pairs(logs, count, windows, out);
 }

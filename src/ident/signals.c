@@ -372,7 +372,7 @@ static void convert_rotor(cvk_signals *s, const cvk_log *log, const size_t *rows
         angle = log->column[CVK_COLUMN_ENC];
         scale = 2.0 * PI / log->encoder_counts;
     }
-    for (size_t k = 0; s->theta_m != NULL && k < s->rows; k++) {
+    for (size_t k = 0; s->theta_m != NULL && angle != NULL && k < s->rows; k++) {
         double now = scale * angle[rows[k]];
         if (!isfinite(now)) {
             now = last;

@@ -16,19 +16,19 @@ typedef struct cvk_span {
 
 typedef struct cvk_signals {
     const char *name;
-    size_t rows;               /* usable rows, in order */
+    size_t rows; /* usable rows, in order */
     double period_s;
-    double *i_alpha, *i_beta;  /* A, gains and offsets of the channels aligned */
-    double *v_alpha, *v_beta;  /* V */
-    double *bus_share;         /* bus voltage over its mean; 1 where it is not logged */
-    double *theta_m;           /* rad, unwrapped; null without a rotor-angle column */
-    double *speed_m;           /* rad/s; null without the column */
-    size_t pieces;             /* stretches without a gap; a piece of less than 64 rows is dropped */
+    double *i_alpha, *i_beta; /* A, gains and offsets of the channels aligned */
+    double *v_alpha, *v_beta; /* V */
+    double *bus_share;        /* bus voltage over its mean; 1 where it is not logged */
+    double *theta_m;          /* rad, unwrapped; null without a rotor-angle column */
+    double *speed_m;          /* rad/s; null without the column */
+    size_t pieces;            /* stretches without a gap; a piece of less than 64 rows is dropped */
     cvk_span piece[CVK_MAX_PIECES];
-    bool commanded;            /* voltages are duty times bus, not terminal voltages */
-    double bus_v;              /* mean; 1 when not used */
+    bool commanded; /* voltages are duty times bus, not terminal voltages */
+    double bus_v;   /* mean; 1 when not used */
     double peak_current_a;
-    double *storage;           /* one block behind all of the above */
+    double *storage; /* one block behind all of the above */
 } cvk_signals;
 
 /* Examines and converts. Problems become findings in `out`; CVK_NOT_IN_LOG when the log cannot be

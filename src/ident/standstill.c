@@ -17,18 +17,19 @@
 #include <string.h>
 
 #define N CVK_SM_COUNT
-#define MOST_ROWS 32768u    /* of a longer log, evenly spread blocks are used */
+#define MOST_ROWS 32768u /* of a longer log, evenly spread blocks are used */
 #define BLOCK_ROWS 4096u
-#define SCOUT_ROWS 8192u    /* a first fit on fewer rows finds the neighbourhood quickly */
+#define SCOUT_ROWS 8192u /* a first fit on fewer rows finds the neighbourhood quickly */
 #define SCOUT_BLOCK_ROWS 1024u
-#define WARM_UP_ROWS 512u   /* simulated before a block so that its start is forgotten */
+#define WARM_UP_ROWS 512u /* simulated before a block so that its start is forgotten */
 #define SCORE_BLOCKS 64
 #define MOST_BLOCKS 64u
-#define START_ROWS 20000u   /* equations used for the start values */
-#define KNEE_SHARE 0.02     /* knee current expected, share of the peak current */
-#define KNEE_SPREAD 1.5     /* standard deviation of its logarithm */
-#define DELAY_FLOOR 0.004   /* periods: how the bus moves within a period is not in a log, and an
-                               edge with 0.1 % more voltage looks like this much delay */
+#define START_ROWS 20000u /* equations used for the start values */
+#define KNEE_SHARE 0.02   /* knee current expected, share of the peak current */
+#define KNEE_SPREAD 1.5   /* standard deviation of its logarithm */
+#define DELAY_FLOOR                                                                                \
+    0.004 /* periods: how the bus moves within a period is not in a log, and an                    \
+             edge with 0.1 % more voltage looks like this much delay */
 
 typedef struct block {
     cvk_span rows;
@@ -162,8 +163,9 @@ static double linear_start(const problem *f, long delay, double knee_a, double x
 static bool start_values(const problem *f, double p[N])
 {
     double best = INFINITY, knee_a = exp(f->knee_centre);
+    memset(p, 0, N * sizeof *p);
     for (long delay = -1; delay <= 3; delay++) {
-        double x[5];
+        double x[5] = {0};
         double misfit = linear_start(f, delay, knee_a, x);
         if (misfit < best && x[0] > 0.0 && x[1] > 0.0) {
             best = misfit;
@@ -445,8 +447,7 @@ cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *
     static const int shapes[] = {4, 8, 2};
     problem f = {.s = signals};
     cvk_standstill_fit fits[3];
-    if (!scout(&f, spans, count, &fits[0]) ||
-        fits[0].residual_a > worst_ratio * fits[0].noise_a) {
+    if (!scout(&f, spans, count, &fits[0]) || fits[0].residual_a > worst_ratio * fits[0].noise_a) {
         return CVK_NOT_IN_LOG;
     }
     choose_blocks(&f, spans, count, MOST_ROWS, BLOCK_ROWS);
@@ -559,8 +560,7 @@ static void line_curve(const cvk_signals *s, cvk_span span, const cvk_standstill
     const size_t hold = 100, settle = 200;
     size_t still = 0, since = span.begin;
     for (size_t k = span.begin + 1; k < span.end && curve->points < CVK_CURVE_POINTS; k++) {
-        double moved =
-            hypot(s->v_alpha[k] - s->v_alpha[since], s->v_beta[k] - s->v_beta[since]);
+        double moved = hypot(s->v_alpha[k] - s->v_alpha[since], s->v_beta[k] - s->v_beta[since]);
         double length = hypot(s->v_alpha[k], s->v_beta[k]);
         still = moved < 0.015 * length ? still + 1 : 0;
         since = still == 0 ? k : since;

@@ -34,7 +34,8 @@ static bool possible(const double p[CVK_SM_COUNT])
            isfinite(p[CVK_SM_L_MEAN] + saliency) && isfinite(p[CVK_SM_DELAY]);
 }
 
-/* Enough steps that neither the winding's time constant nor the inverter's bend is crossed in one. */
+/* Enough steps that neither the winding's time constant nor the inverter's bend is crossed in one.
+ */
 static int steps_for(const double p[CVK_SM_COUNT], double period_s)
 {
     double low = p[CVK_SM_L_MEAN] - hypot(p[CVK_SM_L_COS], p[CVK_SM_L_SIN]);
@@ -87,19 +88,18 @@ static inline double bend(double x, int shape)
 /* One step for all lanes: the inverter's voltage is taken at the present current first, then at
  * the middle of the step (Heun). */
 static inline void advance(const coefficients *k, int lanes, int shape, int step,
-                           const double v_new[2],
-                           const double v_old[2], double bus_share, double ia[LANES],
-                           double ib[LANES])
+                           const double v_new[2], const double v_old[2], double bus_share,
+                           double ia[LANES], double ib[LANES])
 {
     double free_a[LANES], free_b[LANES], mid_a[LANES], mid_b[LANES];
     for (int n = 0; n < lanes; n++) {
         double old = k->old_share[step][n];
         double va = v_new[0] + old * (v_old[0] - v_new[0]);
         double vb = v_new[1] + old * (v_old[1] - v_new[1]);
-        free_a[n] = k->phi_aa[n] * ia[n] + k->phi_ab[n] * ib[n] + k->gain_aa[n] * va +
-                    k->gain_ab[n] * vb;
-        free_b[n] = k->phi_ab[n] * ia[n] + k->phi_bb[n] * ib[n] + k->gain_ab[n] * va +
-                    k->gain_bb[n] * vb;
+        free_a[n] =
+            k->phi_aa[n] * ia[n] + k->phi_ab[n] * ib[n] + k->gain_aa[n] * va + k->gain_ab[n] * vb;
+        free_b[n] =
+            k->phi_ab[n] * ia[n] + k->phi_bb[n] * ib[n] + k->gain_ab[n] * va + k->gain_bb[n] * vb;
         mid_a[n] = ia[n];
         mid_b[n] = ib[n];
     }

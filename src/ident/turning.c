@@ -23,7 +23,7 @@
 #define FLATTEST_QUARTER 3.5 /* slowest quarter of a turn against its fastest */
 #define SHORTEST_WINDOW_S 0.02
 #define FEWEST_TURNS 4
-#define MARGIN_S 0.03        /* kept away from turning when looking for standstill */
+#define MARGIN_S 0.03 /* kept away from turning when looking for standstill */
 
 /* ---- finding the turns ---------------------------------------------------------------------- */
 
@@ -54,12 +54,12 @@ static void rotate_phase(const cvk_signals *s, const cvk_belief *belief, double 
         double last = 0.0, turns = 0.0;
         for (size_t k = piece.begin; k < piece.end; k++) {
             long source = (long)k - delay;
-            size_t row = source < (long)piece.begin ? piece.begin
-                                                    : ((size_t)source < piece.end ? (size_t)source
-                                                                                  : piece.end - 1);
+            size_t row = source < (long)piece.begin
+                             ? piece.begin
+                             : ((size_t)source < piece.end ? (size_t)source : piece.end - 1);
             double complex i = s->i_alpha[k] + I * s->i_beta[k];
             double complex e = s->v_alpha[row] + I * s->v_beta[row] - r * i;
-            if (dead_v > 0.0 && knee_a > 0.0) {
+            if (belief != NULL && dead_v > 0.0 && knee_a > 0.0) {
                 e -= dead_v * inverter_at(s, k, knee_a, belief->shape);
             }
             x = keep * x + s->period_s * e - l * (i - i_before);
@@ -176,7 +176,7 @@ cvk_status cvk_find_turns(cvk_turns *turns, const cvk_signals *s)
     turns->begin = malloc(most / 4 * sizeof *turns->begin + sizeof *turns->begin);
     turns->end = malloc(most / 4 * sizeof *turns->end + sizeof *turns->end);
     turns->sign = malloc(most / 4 + 1);
-    turns->joined = malloc((most / 4 + 1) * sizeof *turns->joined);
+    turns->joined = calloc(most / 4 + 1, sizeof *turns->joined);
     bool allocated = list.row != NULL && list.number != NULL && turns->phase != NULL &&
                      turns->begin != NULL && turns->end != NULL && turns->sign != NULL &&
                      turns->joined != NULL;
@@ -309,9 +309,13 @@ static cvk_window window_of(const cvk_signals *s, const cvk_turns *turns, size_t
     double acceleration = 2.0 * c[2] / (s->period_s * s->period_s);
     omega += corner * acceleration / (omega * omega + corner * corner);
     double knee_a = belief->knee_a > 0.0 ? belief->knee_a : 0.02 * s->peak_current_a;
-    cvk_window w = {.begin = begin, .end = end, .omega = omega, .log = log,
+    cvk_window w = {.begin = begin,
+                    .end = end,
+                    .omega = omega,
+                    .log = log,
                     .period_s = s->period_s,
-                    .duration_s = (double)rows * s->period_s, .rotor_ratio = NAN};
+                    .duration_s = (double)rows * s->period_s,
+                    .rotor_ratio = NAN};
     const bool off = !s->commanded && cvk_currentless(s, begin, end);
     for (size_t k = begin; k < end; k++) {
         double x = (double)(k - begin) - middle;
@@ -406,9 +410,7 @@ static void gradient(const circle *f, size_t n, const double p[N], double g[N])
         memcpy(down, p, sizeof down);
         up[k] += step;
         down[k] -= step;
-        g[k] = (misfit(&f->windows->window[n], up) -
-                misfit(&f->windows->window[n], down)) /
-               2e-4;
+        g[k] = (misfit(&f->windows->window[n], up) - misfit(&f->windows->window[n], down)) / 2e-4;
     }
 }
 

@@ -16,24 +16,24 @@
 /* Electrical turns found in a log, without any rotor sensor. */
 typedef struct cvk_turns {
     size_t count;
-    size_t *begin;        /* first row of turn n; begin[count] is one past the last turn's end */
-    size_t *end;          /* one past its last row */
-    signed char *sign;    /* direction */
-    bool *joined;         /* turn n follows turn n-1 without a break */
-    double *phase;        /* rad, unwrapped: direction of the rotating vector at every row */
+    size_t *begin;     /* first row of turn n; begin[count] is one past the last turn's end */
+    size_t *end;       /* one past its last row */
+    signed char *sign; /* direction */
+    bool *joined;      /* turn n follows turn n-1 without a break */
+    double *phase;     /* rad, unwrapped: direction of the rotating vector at every row */
 } cvk_turns;
 
 /* One window: averages over whole electrical turns, in a frame that turns with the rotor. */
 typedef struct cvk_window {
     size_t begin, end;
-    double omega;               /* rad/s, electrical, signed */
+    double omega; /* rad/s, electrical, signed */
     double period_s, duration_s;
-    double complex voltage_v;   /* as if it acted without delay */
+    double complex voltage_v; /* as if it acted without delay */
     double complex current_a;
     double complex current_slope; /* A/s, end against start */
-    double complex inverter;    /* per volt of dead-time voltage */
-    double rotor_ratio;         /* electrical over mechanical angle; NaN without a rotor column */
-    int log;                    /* which log it came from */
+    double complex inverter;      /* per volt of dead-time voltage */
+    double rotor_ratio;           /* electrical over mechanical angle; NaN without a rotor column */
+    int log;                      /* which log it came from */
 } cvk_window;
 
 typedef struct cvk_windows {

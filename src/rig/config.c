@@ -9,7 +9,7 @@
 
 #define FIELD(section, name, low, high, meaning)                                                   \
     {                                                                                              \
-        #section, #name, offsetof(cvk_rig_config, section.name), low, high, meaning                \
+#section, #name, offsetof(cvk_rig_config, section.name), low, high, meaning                \
     }
 
 static const cvk_rig_field fields[] = {
@@ -66,8 +66,8 @@ cvk_status cvk_rig_check(const cvk_rig_config *config, const cvk_rig_field **fie
 {
     for (unsigned n = 0; n < sizeof fields / sizeof fields[0]; n++) {
         double value = *(const double *)(const void *)((const char *)config + fields[n].offset);
-        bool whole = fields[n].offset != offsetof(cvk_rig_config, motor.pole_pairs) ||
-                     value == floor(value);
+        bool whole =
+            fields[n].offset != offsetof(cvk_rig_config, motor.pole_pairs) || value == floor(value);
         if (!(value >= fields[n].low && value <= fields[n].high && whole)) {
             if (field != NULL) {
                 *field = &fields[n];

@@ -74,8 +74,8 @@ static cvk_vec from_phases(const double phase[3])
 static cvk_vec inverter_voltage(const cvk_rig *rig, const double duty[3], cvk_vec current_a)
 {
     const cvk_rig_inverter *inverter = &rig->config.inverter;
-    const double lost_v = inverter->dead_time_s * inverter->pwm_hz *
-                          (rig->bus_v + 2.0 * inverter->diode_drop_v);
+    const double lost_v =
+        inverter->dead_time_s * inverter->pwm_hz * (rig->bus_v + 2.0 * inverter->diode_drop_v);
     double i[3], v[3];
     cvk_rig_to_phases(current_a, i);
     for (int n = 0; n < 3; n++) {
@@ -91,8 +91,8 @@ static double shaft_torque(const cvk_rig *rig, cvk_vec current_a, const cvk_magn
     const cvk_rig_motor *motor = &rig->config.motor;
     const cvk_rig_shaft *shaft = &rig->config.shaft;
     cvk_vec dq = current_a * conj(m->electrical);
-    double reluctance = motor->pole_pairs * (motor->inductance_d_h - motor->inductance_q_h) *
-                        creal(dq) * cimag(dq);
+    double reluctance =
+        motor->pole_pairs * (motor->inductance_d_h - motor->inductance_q_h) * creal(dq) * cimag(dq);
     double torque = 1.5 * (reluctance + creal(conj(current_a) * m->slope_wb));
     torque -= shaft->friction_viscous_nm_s * speed_rad_s;
     torque -= shaft->friction_coulomb_nm * tanh(speed_rad_s / FRICTION_SPEED_RAD_S);
@@ -113,8 +113,8 @@ static slope slope_at(const cvk_rig *rig, const double duty[3], cvk_vec flux_wb,
     slope s = {.angle = speed_rad_s};
     s.flux = inverter_voltage(rig, duty, i) - rig->config.motor.resistance_ohm * i;
     if (!rig->shaft_held) {
-        s.speed = shaft_torque(rig, i, &m, angle_rad, speed_rad_s) /
-                  rig->config.shaft.inertia_kg_m2;
+        s.speed =
+            shaft_torque(rig, i, &m, angle_rad, speed_rad_s) / rig->config.shaft.inertia_kg_m2;
     }
     return s;
 }
@@ -146,17 +146,16 @@ void cvk_rig_integrate_off(cvk_rig *rig, double dt_s)
     cvk_magnet_flux m = cvk_rig_magnet_flux(rig, x->angle_rad);
     cvk_vec i = cvk_rig_current_of(motor, x->flux_alpha_wb + I * x->flux_beta_wb, &m);
     /* the diodes put about 2/3 of the bus against the current until it is gone */
-    double fall_a = 2.0 / 3.0 * rig->bus_v / fmax(motor->inductance_d_h, motor->inductance_q_h) *
-                    dt_s;
+    double fall_a =
+        2.0 / 3.0 * rig->bus_v / fmax(motor->inductance_d_h, motor->inductance_q_h) * dt_s;
     double length_a = cabs(i);
     i = length_a > fall_a ? i * (1.0 - fall_a / length_a) : 0.0;
     if (!rig->shaft_held) {
         double h = 0.5 * dt_s;
         double mid_angle = x->angle_rad + h * x->speed_rad_s;
-        double mid_speed = x->speed_rad_s + h *
-                                                shaft_torque(rig, i, &m, x->angle_rad,
-                                                             x->speed_rad_s) /
-                                                rig->config.shaft.inertia_kg_m2;
+        double mid_speed =
+            x->speed_rad_s + h * shaft_torque(rig, i, &m, x->angle_rad, x->speed_rad_s) /
+                                 rig->config.shaft.inertia_kg_m2;
         cvk_magnet_flux mid = cvk_rig_magnet_flux(rig, mid_angle);
         x->angle_rad += dt_s * mid_speed;
         x->speed_rad_s += dt_s * shaft_torque(rig, i, &mid, mid_angle, mid_speed) /

@@ -2,8 +2,6 @@
  *
  * The corvak command and the examples, run as a user runs them.
  */
-#define _POSIX_C_SOURCE 200809L
-
 #include "suite.h"
 
 #include <glib.h>
@@ -35,8 +33,8 @@ static int run(const char *format, ...)
     ck_assert_msg(started, "%s: %s", line, started ? "" : error->message);
     g_strfreev(argv);
     g_free(line);
-    ck_assert_msg(WIFEXITED(wait_status), "killed by signal %d; stderr: %s",
-                  WTERMSIG(wait_status), err);
+    ck_assert_msg(WIFEXITED(wait_status), "killed by signal %d; stderr: %s", WTERMSIG(wait_status),
+                  err);
     return WEXITSTATUS(wait_status);
 }
 
@@ -184,20 +182,19 @@ END_TEST
 START_TEST(record_is_deterministic_and_prints_to_stdout)
 {
     char *first = NULL;
-    assert_status(run(CORVAK_COMMAND " record standstill --rig " CORVAK_DATA
-                                     "/wheel.rig.yaml --seed 5"),
-                  0);
+    assert_status(
+        run(CORVAK_COMMAND " record standstill --rig " CORVAK_DATA "/wheel.rig.yaml --seed 5"), 0);
     first = read_file("wheel-standstill.csv");
     ck_assert_str_eq(first, out);
-    assert_status(run(CORVAK_COMMAND " record standstill --rig " CORVAK_DATA
-                                     "/wheel.rig.yaml --seed 6"),
-                  0);
+    assert_status(
+        run(CORVAK_COMMAND " record standstill --rig " CORVAK_DATA "/wheel.rig.yaml --seed 6"), 0);
     ck_assert_str_ne(first, out);
     g_free(first);
 }
 END_TEST
 
-/* ---- wrong usage and damaged logs: status 2, and the message says what, where and the cure ---- */
+/* ---- wrong usage and damaged logs: status 2, and the message says what, where and the cure ----
+ */
 
 START_TEST(wrong_usage_is_explained)
 {
@@ -252,7 +249,9 @@ START_TEST(unreadable_logs_end_with_status_2)
     } cases[] = {
         {"", "the file is empty", 0},
         {"t [s],ia [A],ib [A],ic [A],va [V],vb [V],vc [V]\n", "no data rows", -1},
-        {"\x7f" "ELF\x02\x00\x00\x00", "binary", 8},
+        {"\x7f"
+         "ELF\x02\x00\x00\x00",
+         "binary", 8},
         {"t,ia,vdc\n0,1,2\n1e-4,1,2\n", "at least two of ia, ib, ic", -1},
         {"t,ia,ib\n0,1,2\n1e-4,1,2\n", "no voltages", -1},
         {"time stamp;current\n0;1\n", "--map", -1},
@@ -347,14 +346,16 @@ START_TEST(foreign_names_are_mapped)
     g_strfreev(lines);
     assert_status(run(CORVAK_COMMAND " estimate foreign.csv"), 2);
     assert_says(err, "--map");
-    assert_status(run(CORVAK_COMMAND " estimate foreign.csv --map t=stamp --map ia=CH1 --map ib=CH2 "
-                                     "--map ic=CH3 --map duty_a=pwm1 --map duty_b=pwm2 "
-                                     "--map duty_c=pwm3 --map vdc=supply"),
+    assert_status(run(CORVAK_COMMAND
+                      " estimate foreign.csv --map t=stamp --map ia=CH1 --map ib=CH2 "
+                      "--map ic=CH3 --map duty_a=pwm1 --map duty_b=pwm2 "
+                      "--map duty_c=pwm3 --map vdc=supply"),
                   0);
 }
 END_TEST
 
-/* ---- examples ---------------------------------------------------------------------------------- */
+/* ---- examples ----------------------------------------------------------------------------------
+ */
 
 START_TEST(examples_run)
 {

@@ -117,9 +117,11 @@ START_TEST(svm_shortens_to_the_hexagon)
 }
 END_TEST
 
-static const cvk_angle_sensor_config sensor_config = {
-    .period_s = 50e-6f, .pole_pairs = 12.0f, .direction = 1.0f, .offset_rad = 0.4f,
-    .bandwidth_hz = 100.0f};
+static const cvk_angle_sensor_config sensor_config = {.period_s = 50e-6f,
+                                                      .pole_pairs = 12.0f,
+                                                      .direction = 1.0f,
+                                                      .offset_rad = 0.4f,
+                                                      .bandwidth_hz = 100.0f};
 
 /* At constant speed the tracking filter has neither angle nor speed error. */
 START_TEST(sensor_tracks_without_lag)

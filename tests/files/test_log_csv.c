@@ -2,8 +2,6 @@
  *
  * CSV logs: dialects, units, damage, and what the messages say.
  */
-#define _POSIX_C_SOURCE 200809L
-
 #include "corvak/files/log_csv.h"
 #include "suite.h"
 
@@ -49,10 +47,12 @@ START_TEST(dialects_read_alike)
         "\xef\xbb\xbft (ms)\tia (mA)\tib (mA)\n0.1\t1500\t-2000\n0.2\t2500\t-3000\n",
         "# rig: wheel\n# a note\n\nT [us], IA [A], IB [A]\n100, 1.5, -2\n200, 2.5, -3",
         "\"t [s]\",\"ia [A]\",\"ib [A]\"\n\"0.0001\",\"1.5\",\"-2\"\n0.0002,2.5,-3\n",
-        "Model,SCOPE-1\nSample interval,1e-4\ntime,i_a,i_b\n(s),(A),(A)\n1e-4,1.5,-2\n2e-4,25e-1,-3\n",
+        "Model,SCOPE-1\nSample "
+        "interval,1e-4\ntime,i_a,i_b\n(s),(A),(A)\n1e-4,1.5,-2\n2e-4,25e-1,-3\n",
         "x,t [s],ia [A],remark,ib [A]\n7,0.0001,1.5,ok,-2\n8,0.0002,2.5,ok,-3\n",
         "t [s];ia [A];ib [A]\n+0.0001;+1.5;-2.0\n.0002;2.50000000000000000001;-3.\n",
-        "t [\xc2\xb5s],ia [\xce\xbc" "A],ib [A]\n100,1500000,-2\n200,2500000,-3\n",
+        "t [\xc2\xb5s],ia [\xce\xbc"
+        "A],ib [A]\n100,1500000,-2\n200,2500000,-3\n",
     };
     for (size_t n = 0; n < sizeof texts / sizeof texts[0]; n++) {
         cvk_status status = parse(texts[n]);
@@ -70,9 +70,10 @@ END_TEST
 
 START_TEST(units_of_every_kind)
 {
-    ck_assert_int_eq(parse("t [s],ia [kA],vdc [mV],duty_a [%],theta_m [deg],speed_m [rpm],temp [degC]\n"
-                           "0,0.002,24000,25,180,60,25\n"),
-                     CVK_OK);
+    ck_assert_int_eq(
+        parse("t [s],ia [kA],vdc [mV],duty_a [%],theta_m [deg],speed_m [rpm],temp [degC]\n"
+              "0,0.002,24000,25,180,60,25\n"),
+        CVK_OK);
     ck_assert_double_eq_tol(cell(CVK_COLUMN_IA, 0), 2.0, 1e-12);
     ck_assert_double_eq_tol(cell(CVK_COLUMN_VDC, 0), 24.0, 1e-12);
     ck_assert_double_eq_tol(cell(CVK_COLUMN_DUTY_A, 0), 0.25, 1e-12);
@@ -153,10 +154,10 @@ START_TEST(unreadable_files_say_why)
     assert_refused("t,ia,ia\n0,1,2\n", "appears twice");
     assert_refused("t,ia,ib\na,b,c\nd,e,f\n", "not numbers");
     assert_refused("t [parsec],ia,ib\n1,2,3\n", "dir/some.csv:1:");
-    const char binary[] = "\x7f" "ELF\0\0\0\0junk";
-    ck_assert_int_eq(
-        cvk_log_file_parse(&file, "x", binary, sizeof binary - 1, NULL, 0, &complaint),
-        CVK_BAD_FORMAT);
+    const char binary[] = "\x7f"
+                          "ELF\0\0\0\0junk";
+    ck_assert_int_eq(cvk_log_file_parse(&file, "x", binary, sizeof binary - 1, NULL, 0, &complaint),
+                     CVK_BAD_FORMAT);
     ck_assert_ptr_nonnull(strstr(complaint.text, "binary"));
 }
 END_TEST
@@ -174,10 +175,18 @@ END_TEST
 /* Numbers as strtod reads them, to the last bit, whatever their form. */
 START_TEST(numbers_are_exact)
 {
-    static const char *const numbers[] = {"0",       "-0.0",   "3.141592653589793", "1e-7",
-                                          "123456789012345678", "0.1", "-25.4999999999",
-                                          "1.7976931348623157e308", "4.9e-324", "00012.50",
-                                          "9007199254740993", "1234567.1234567"};
+    static const char *const numbers[] = {"0",
+                                          "-0.0",
+                                          "3.141592653589793",
+                                          "1e-7",
+                                          "123456789012345678",
+                                          "0.1",
+                                          "-25.4999999999",
+                                          "1.7976931348623157e308",
+                                          "4.9e-324",
+                                          "00012.50",
+                                          "9007199254740993",
+                                          "1234567.1234567"};
     for (size_t n = 0; n < sizeof numbers / sizeof numbers[0]; n++) {
         char text[200];
         snprintf(text, sizeof text, "t,ia\n1,%s\n", numbers[n]);
@@ -193,8 +202,7 @@ START_TEST(any_cut_is_survived)
     const char text[] = "# sample_rate_hz: 20000\nt [ms];ia (A);vdc_mv\n1,5;-2,25;24000\n2;3;4\n";
     for (size_t length = 0; length < sizeof text; length++) {
         cvk_log_file_free(&file);
-        cvk_status status =
-            cvk_log_file_parse(&file, "cut.csv", text, length, NULL, 0, &complaint);
+        cvk_status status = cvk_log_file_parse(&file, "cut.csv", text, length, NULL, 0, &complaint);
         ck_assert(status == CVK_OK || complaint.text[0] != '\0');
     }
 }

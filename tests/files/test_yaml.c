@@ -2,8 +2,6 @@
  *
  * Rig files and motor cards.
  */
-#define _POSIX_C_SOURCE 200809L
-
 #include "corvak/files/card_yaml.h"
 #include "corvak/files/rig_yaml.h"
 #include "suite.h"
@@ -29,7 +27,8 @@ static void write_rig(char *text, size_t size, const char *replace, const char *
         }
         char value[40];
         bool whole = strcmp(fields[n].name, "pole_pairs") == 0;
-        snprintf(value, sizeof value, "%.9g", whole ? 12.0 : 0.5 * (fields[n].low + fields[n].high));
+        snprintf(value, sizeof value, "%.9g",
+                 whole ? 12.0 : 0.5 * (fields[n].low + fields[n].high));
         used += snprintf(text + used, size - (size_t)used, "  %s: %s\n", fields[n].name,
                          replace != NULL && strcmp(replace, fields[n].name) == 0 ? with : value);
     }
@@ -95,9 +94,9 @@ END_TEST
 
 START_TEST(broken_yaml_is_refused_with_its_line)
 {
-    static const char *const broken[] = {"motor: {", "- a\n- b\n", "just text", "a: b: c\n",
-                                         "motor:\n  x:\n    y:\n      z: 1\n", "\t: 1\n", "a: *b\n",
-                                         ""};
+    static const char *const broken[] = {
+        "motor: {", "- a\n- b\n", "just text", "a: b: c\n", "motor:\n  x:\n    y:\n      z: 1\n",
+        "\t: 1\n",  "a: *b\n",    ""};
     for (size_t n = 0; n < sizeof broken / sizeof broken[0]; n++) {
         ck_assert_msg(parse(broken[n]) != CVK_OK, "accepted %s", broken[n]);
         ck_assert_msg(strncmp(complaint.text, "bench.yaml:", 11) == 0, "%s", complaint.text);

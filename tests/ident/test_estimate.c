@@ -241,9 +241,17 @@ static cvk_log simulate(const model *m, double level_v, double square_v)
     return log;
 }
 
-static const model plain_model = {.r = 0.08, .l_d = 60e-6, .l_q = 110e-6, .angle = 0.9,
-                                  .dead_v = 0.2, .knee = 0.5, .delay = 1.0, .period = 50e-6,
-                                  .noise = 0.02, .offset = 0.1, .tanh_curve = true};
+static const model plain_model = {.r = 0.08,
+                                  .l_d = 60e-6,
+                                  .l_q = 110e-6,
+                                  .angle = 0.9,
+                                  .dead_v = 0.2,
+                                  .knee = 0.5,
+                                  .delay = 1.0,
+                                  .period = 50e-6,
+                                  .noise = 0.02,
+                                  .offset = 0.1,
+                                  .tanh_curve = true};
 
 /* The delay is found wherever it lies, and L does not suffer from it. */
 START_TEST(any_delay_is_found)

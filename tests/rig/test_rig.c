@@ -123,7 +123,8 @@ START_TEST(dead_time_works_against_the_current)
     }
     cvk_rig_true_current(&rig, i);
     /* along phase a: 2/3 of 0.15 bus, less 4/3 of the dead-time voltage */
-    double expected = (2.0 / 3.0 * 0.15 * 24.0 - 4.0 / 3.0 * cvk_rig_dead_time_voltage(&config)) / 0.5;
+    double expected =
+        (2.0 / 3.0 * 0.15 * 24.0 - 4.0 / 3.0 * cvk_rig_dead_time_voltage(&config)) / 0.5;
     ck_assert_double_eq_tol(i[0], expected, 1e-3);
 }
 END_TEST
@@ -188,7 +189,8 @@ START_TEST(same_seed_same_run)
         int different = 0;
         for (int k = 0; k < 5000; k++) {
             cvk_sim_row a = cvk_sim_step(&sims[0]), b = cvk_sim_step(&sims[1]);
-            different += memcmp(a.sample.current_a, b.sample.current_a, sizeof a.sample.current_a) != 0;
+            different +=
+                memcmp(a.sample.current_a, b.sample.current_a, sizeof a.sample.current_a) != 0;
         }
         ck_assert_msg(other ? different > 4000 : different == 0, "other %d: %d rows differ", other,
                       different);

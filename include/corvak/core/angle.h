@@ -14,16 +14,16 @@ extern "C" {
 #endif
 
 typedef struct cvk_angle {
-    float angle_rad;    /* electrical, -pi .. pi */
-    float speed_rad_s;  /* electrical */
+    float angle_rad;   /* electrical, -pi .. pi */
+    float speed_rad_s; /* electrical */
 } cvk_angle;
 
 typedef struct cvk_angle_sensor_config {
-    float period_s;         /* control period: 5e-6 .. 1e-3 */
-    float pole_pairs;       /* 1 .. 100 */
-    float direction;        /* +1 when the sensor counts the way the field turns, else -1 */
-    float offset_rad;       /* electrical angle at sensor angle zero: -7 .. 7 */
-    float bandwidth_hz;     /* of the tracking filter: 1 .. 1/20 of the control rate */
+    float period_s;     /* control period: 5e-6 .. 1e-3 */
+    float pole_pairs;   /* 1 .. 100 */
+    float direction;    /* +1 when the sensor counts the way the field turns, else -1 */
+    float offset_rad;   /* electrical angle at sensor angle zero: -7 .. 7 */
+    float bandwidth_hz; /* of the tracking filter: 1 .. 1/20 of the control rate */
 } cvk_angle_sensor_config;
 
 /* A second-order tracking filter (both poles at the bandwidth) on the electrical angle of a rotor

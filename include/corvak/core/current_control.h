@@ -25,22 +25,22 @@ extern "C" {
 #endif
 
 typedef struct cvk_current_control_config {
-    float period_s;          /* control period: 5e-6 .. 1e-3 */
-    float bandwidth_hz;      /* of the current loop; at most 1/16 of the control rate */
-    float resistance_ohm;    /* 0 .. 100 */
-    float inductance_d_h;    /* 1e-7 .. 1 */
-    float inductance_q_h;    /* 1e-7 .. 1 */
-    float flux_linkage_wb;   /* 0 .. 10; 0 when not known yet */
+    float period_s;        /* control period: 5e-6 .. 1e-3 */
+    float bandwidth_hz;    /* of the current loop; at most 1/16 of the control rate */
+    float resistance_ohm;  /* 0 .. 100 */
+    float inductance_d_h;  /* 1e-7 .. 1 */
+    float inductance_q_h;  /* 1e-7 .. 1 */
+    float flux_linkage_wb; /* 0 .. 10; 0 when not known yet */
 } cvk_current_control_config;
 
 typedef struct cvk_current_control {
     float period_s, resistance_ohm, inductance_d_h, inductance_q_h, flux_linkage_wb;
-    float alpha;           /* share of the remaining error removed in one period */
-    float learning;        /* share of a prediction error taken into the disturbance voltage */
-    cvk_dq predicted_wb;   /* flux expected at the next sample */
-    cvk_dq disturbance_v;  /* the voltage the model does not know of */
-    cvk_ab acting_v;       /* commanded in the call before: acts from this sample to the next */
-    bool primed;           /* false until a prediction exists */
+    float alpha;          /* share of the remaining error removed in one period */
+    float learning;       /* share of a prediction error taken into the disturbance voltage */
+    cvk_dq predicted_wb;  /* flux expected at the next sample */
+    cvk_dq disturbance_v; /* the voltage the model does not know of */
+    cvk_ab acting_v;      /* commanded in the call before: acts from this sample to the next */
+    bool primed;          /* false until a prediction exists */
 } cvk_current_control;
 
 /* Refuses any field outside the ranges above; `why` may be null. */

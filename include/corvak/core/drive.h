@@ -25,9 +25,9 @@ typedef enum cvk_angle_source {
 /* Why the bridge was switched off. The first cause is kept until it is cleared. */
 typedef enum cvk_fault {
     CVK_FAULT_NONE = 0,
-    CVK_FAULT_SAMPLE,        /* a sample is not a number */
-    CVK_FAULT_OVERCURRENT,   /* a phase current is beyond trip_current_a */
-    CVK_FAULT_BUS_VOLTAGE    /* the bus is outside bus_min_v .. bus_max_v */
+    CVK_FAULT_SAMPLE,      /* a sample is not a number */
+    CVK_FAULT_OVERCURRENT, /* a phase current is beyond trip_current_a */
+    CVK_FAULT_BUS_VOLTAGE  /* the bus is outside bus_min_v .. bus_max_v */
 } cvk_fault;
 
 const char *cvk_fault_text(cvk_fault fault);
@@ -35,17 +35,17 @@ const char *cvk_fault_text(cvk_fault fault);
 typedef struct cvk_drive_config {
     cvk_current_control_config current;
     cvk_angle_sensor_config sensor;
-    float trip_current_a;         /* peak phase current: 0.01 .. 2000 */
-    float bus_min_v, bus_max_v;   /* 1 .. 100; bus_max_v above bus_min_v */
-    float speed_gain_a_s;         /* speed loop: A per electrical rad/s: 0 .. 1000 */
-    float speed_integral_gain_a;  /* A per electrical rad/s per s: 0 .. 1e5 */
-    float speed_limit_a;          /* largest torque current of the speed loop: 0 .. 1000 */
+    float trip_current_a;        /* peak phase current: 0.01 .. 2000 */
+    float bus_min_v, bus_max_v;  /* 1 .. 100; bus_max_v above bus_min_v */
+    float speed_gain_a_s;        /* speed loop: A per electrical rad/s: 0 .. 1000 */
+    float speed_integral_gain_a; /* A per electrical rad/s per s: 0 .. 1e5 */
+    float speed_limit_a;         /* largest torque current of the speed loop: 0 .. 1000 */
 } cvk_drive_config;
 
 typedef struct cvk_drive_sample {
-    cvk_abc current_a;  /* positive into the motor, sampled at the carrier valley */
+    cvk_abc current_a; /* positive into the motor, sampled at the carrier valley */
     float bus_v;
-    float sensor_rad;   /* rotor sensor, mechanical; ignored with an imposed angle */
+    float sensor_rad; /* rotor sensor, mechanical; ignored with an imposed angle */
 } cvk_drive_sample;
 
 typedef struct cvk_drive {

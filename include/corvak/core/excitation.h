@@ -40,7 +40,8 @@ typedef enum cvk_step_kind {
     CVK_STEP_REST,        /* zero voltage */
     CVK_STEP_FIND_LEVEL,  /* raise a DC voltage until `fraction` of the current limit flows */
     CVK_STEP_LEVEL,       /* hold `fraction` of the voltage found */
-    CVK_STEP_FIND_SQUARE, /* raise a square wave until its current reaches `fraction` of the limit */
+    CVK_STEP_FIND_SQUARE, /* raise a square wave until its current reaches `fraction` of the limit
+                           */
     CVK_STEP_SQUARE,      /* hold `fraction` of the amplitude found */
     CVK_STEP_SPEED,       /* hold a speed, with a d-axis current of `fraction` of the limit */
     CVK_STEP_OFF          /* bridge off */
@@ -56,20 +57,20 @@ typedef struct cvk_step {
 } cvk_step;
 
 typedef struct cvk_excitation_config {
-    float period_s;          /* control period: 5e-6 .. 1e-3 */
-    float current_limit_a;   /* allowed phase current, peak: 0.01 .. 1000 */
-    float bus_v;             /* nominal bus voltage: 3 .. 100 */
-    float speed_rad_s;       /* electrical, highest; spin and coast only: 1 .. 20000 */
-    float hold_s;            /* length of one DC level, one square wave or one plateau: 1e-3 .. 100 */
-    float square_half_s;     /* half period of the square wave: 2 periods .. 0.1 */
+    float period_s;        /* control period: 5e-6 .. 1e-3 */
+    float current_limit_a; /* allowed phase current, peak: 0.01 .. 1000 */
+    float bus_v;           /* nominal bus voltage: 3 .. 100 */
+    float speed_rad_s;     /* electrical, highest; spin and coast only: 1 .. 20000 */
+    float hold_s;          /* length of one DC level, one square wave or one plateau: 1e-3 .. 100 */
+    float square_half_s;   /* half period of the square wave: 2 periods .. 0.1 */
 } cvk_excitation_config;
 
 typedef struct cvk_excitation {
     cvk_excitation_config config;
     cvk_step steps[CVK_EXCITATION_MAX_STEPS];
-    unsigned count, current;     /* steps in the program; the one that runs */
-    unsigned ticks;              /* control periods spent in this step */
-    float level_v, square_v;     /* what the finding steps found */
+    unsigned count, current; /* steps in the program; the one that runs */
+    unsigned ticks;          /* control periods spent in this step */
+    float level_v, square_v; /* what the finding steps found */
 } cvk_excitation;
 
 /* A config for control period, current limit and bus; the rest is filled with values that suit

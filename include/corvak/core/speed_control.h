@@ -13,9 +13,9 @@ extern "C" {
 
 typedef struct cvk_speed_control {
     float period_s;
-    float gain_a_s;          /* A per rad/s (electrical) */
-    float integral_gain_a;   /* A per rad/s per s */
-    float limit_a;           /* largest |current| that it asks for */
+    float gain_a_s;        /* A per rad/s (electrical) */
+    float integral_gain_a; /* A per rad/s per s */
+    float limit_a;         /* largest |current| that it asks for */
     float integral_a;
 } cvk_speed_control;
 

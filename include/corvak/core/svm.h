@@ -12,8 +12,8 @@ extern "C" {
 #endif
 
 typedef struct cvk_svm_output {
-    cvk_abc duties;     /* 0 .. 1, share of the period in which the high switch is on */
-    cvk_ab voltage_v;   /* the vector that these duties make */
+    cvk_abc duties;   /* 0 .. 1, share of the period in which the high switch is on */
+    cvk_ab voltage_v; /* the vector that these duties make */
 } cvk_svm_output;
 
 /* Duties for `voltage_v` at bus voltage `bus_v` (> 0), centred by min-max zero-sequence injection

@@ -21,8 +21,9 @@ typedef struct cvk_complaint {
 #if defined(__GNUC__)
 __attribute__((format(printf, 5, 6)))
 #endif
-cvk_status cvk_complain(cvk_complaint *complaint, cvk_status status, const char *file, long line,
-                        const char *format, ...);
+cvk_status
+cvk_complain(cvk_complaint *complaint, cvk_status status, const char *file, long line,
+             const char *format, ...);
 
 #ifdef __cplusplus
 }

@@ -24,16 +24,16 @@ typedef struct cvk_column_map {
 cvk_status cvk_column_map_parse(cvk_column_map *map, const char *text) CVK_MUST_CHECK;
 
 typedef struct cvk_log_file {
-    cvk_log log;                           /* points into what follows */
+    cvk_log log; /* points into what follows */
     char path[256];
     double *cells[CVK_COLUMN_COUNT];
     size_t capacity;
-    long header_line;                      /* line of the header row */
-    size_t bad_cells;                      /* empty or not a number; NaN in the columns */
+    long header_line; /* line of the header row */
+    size_t bad_cells; /* empty or not a number; NaN in the columns */
     long first_bad_line;
     char first_bad_cell[48];
-    bool truncated;                        /* the last line was cut; it is left out */
-    size_t ignored_columns;                /* columns whose names are not known */
+    bool truncated;         /* the last line was cut; it is left out */
+    size_t ignored_columns; /* columns whose names are not known */
 } cvk_log_file;
 
 /* Reads a file. On failure `complaint` (may be null) says what, where and what to do; the log is

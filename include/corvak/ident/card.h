@@ -15,18 +15,18 @@ extern "C" {
 #define CVK_CARD_TEXT 256
 
 typedef enum cvk_card_key {
-    CVK_CARD_RESISTANCE = 0,     /* resistance_ohm: winding plus one switch when voltages are
-                                    commanded, winding alone when measured at the terminals */
-    CVK_CARD_INDUCTANCE_D,       /* inductance_d_h */
-    CVK_CARD_INDUCTANCE_Q,       /* inductance_q_h */
-    CVK_CARD_FLUX_LINKAGE,       /* flux_linkage_wb, peak of one phase */
-    CVK_CARD_POLE_PAIRS,         /* pole_pairs */
-    CVK_CARD_INERTIA,            /* inertia_kg_m2 */
-    CVK_CARD_FRICTION_COULOMB,   /* friction_coulomb_nm */
-    CVK_CARD_FRICTION_VISCOUS,   /* friction_viscous_nm_s */
+    CVK_CARD_RESISTANCE = 0,   /* resistance_ohm: winding plus one switch when voltages are
+                                  commanded, winding alone when measured at the terminals */
+    CVK_CARD_INDUCTANCE_D,     /* inductance_d_h */
+    CVK_CARD_INDUCTANCE_Q,     /* inductance_q_h */
+    CVK_CARD_FLUX_LINKAGE,     /* flux_linkage_wb, peak of one phase */
+    CVK_CARD_POLE_PAIRS,       /* pole_pairs */
+    CVK_CARD_INERTIA,          /* inertia_kg_m2 */
+    CVK_CARD_FRICTION_COULOMB, /* friction_coulomb_nm */
+    CVK_CARD_FRICTION_VISCOUS, /* friction_viscous_nm_s */
     CVK_CARD_MOTOR_COUNT,
     CVK_CARD_DEAD_TIME_VOLTAGE = CVK_CARD_MOTOR_COUNT, /* dead_time_voltage_v */
-    CVK_CARD_DELAY,              /* delay_periods, from a logged voltage to its action */
+    CVK_CARD_DELAY, /* delay_periods, from a logged voltage to its action */
     CVK_CARD_COUNT
 } cvk_card_key;
 

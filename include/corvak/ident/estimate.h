@@ -23,7 +23,7 @@ extern "C" {
 typedef struct cvk_estimate_options {
     double current_gain_tolerance; /* bound of the common gain error; negative: take the log's */
     double voltage_gain_tolerance;
-    double largest_current_a;      /* a log with more is taken for one in milliampere; 500 */
+    double largest_current_a; /* a log with more is taken for one in milliampere; 500 */
 } cvk_estimate_options;
 
 cvk_estimate_options cvk_estimate_options_default(void);
@@ -50,12 +50,12 @@ typedef struct cvk_estimate {
     cvk_card card;
     size_t findings;
     cvk_finding finding[CVK_MAX_FINDINGS];
-    cvk_curve step;        /* s, A measured, A fitted: current along the injected direction */
-    cvk_curve line;        /* A, V commanded, V of the resistance alone: the DC levels */
-    cvk_curve circle;      /* Wb, Wb: flux linkage of the magnet while turning; fit unused */
-    double line_knee_a;    /* current at which the inverter's own voltage bends */
-    double line_shape;     /* exponent of its curve: s(x) = x / (1 + |x|^n)^(1/n) */
-    double residual_a;     /* rms misfit of the standstill current; NaN without such a log */
+    cvk_curve step;     /* s, A measured, A fitted: current along the injected direction */
+    cvk_curve line;     /* A, V commanded, V of the resistance alone: the DC levels */
+    cvk_curve circle;   /* Wb, Wb: flux linkage of the magnet while turning; fit unused */
+    double line_knee_a; /* current at which the inverter's own voltage bends */
+    double line_shape;  /* exponent of its curve: s(x) = x / (1 + |x|^n)^(1/n) */
+    double residual_a;  /* rms misfit of the standstill current; NaN without such a log */
 } cvk_estimate;
 
 /* Estimates what the logs show; what they do not show is null with a reason. Fails with

@@ -13,16 +13,27 @@ extern "C" {
 #endif
 
 typedef enum cvk_column {
-    CVK_COLUMN_T = 0,                                          /* s */
-    CVK_COLUMN_IA, CVK_COLUMN_IB, CVK_COLUMN_IC,               /* A, into the motor */
-    CVK_COLUMN_VA, CVK_COLUMN_VB, CVK_COLUMN_VC,               /* V, any common reference */
-    CVK_COLUMN_VAB, CVK_COLUMN_VBC, CVK_COLUMN_VCA,            /* V, line to line */
-    CVK_COLUMN_VDC, CVK_COLUMN_IDC,                            /* V, A */
-    CVK_COLUMN_DUTY_A, CVK_COLUMN_DUTY_B, CVK_COLUMN_DUTY_C,   /* 0 .. 1 */
-    CVK_COLUMN_THETA_M, CVK_COLUMN_THETA_E,                    /* rad, mechanical, electrical */
-    CVK_COLUMN_ENC, CVK_COLUMN_HALL,                           /* counts; 0 .. 7 */
-    CVK_COLUMN_SPEED_M,                                        /* rad/s, mechanical */
-    CVK_COLUMN_TEMP,                                           /* degC */
+    CVK_COLUMN_T = 0, /* s */
+    CVK_COLUMN_IA,
+    CVK_COLUMN_IB,
+    CVK_COLUMN_IC, /* A, into the motor */
+    CVK_COLUMN_VA,
+    CVK_COLUMN_VB,
+    CVK_COLUMN_VC, /* V, any common reference */
+    CVK_COLUMN_VAB,
+    CVK_COLUMN_VBC,
+    CVK_COLUMN_VCA, /* V, line to line */
+    CVK_COLUMN_VDC,
+    CVK_COLUMN_IDC, /* V, A */
+    CVK_COLUMN_DUTY_A,
+    CVK_COLUMN_DUTY_B,
+    CVK_COLUMN_DUTY_C, /* 0 .. 1 */
+    CVK_COLUMN_THETA_M,
+    CVK_COLUMN_THETA_E, /* rad, mechanical, electrical */
+    CVK_COLUMN_ENC,
+    CVK_COLUMN_HALL,    /* counts; 0 .. 7 */
+    CVK_COLUMN_SPEED_M, /* rad/s, mechanical */
+    CVK_COLUMN_TEMP,    /* degC */
     CVK_COLUMN_COUNT
 } cvk_column;
 
@@ -30,13 +41,13 @@ typedef enum cvk_column {
 const char *cvk_column_name(cvk_column column);
 
 typedef struct cvk_log {
-    const char *name;                          /* for messages and for the card; never null */
+    const char *name; /* for messages and for the card; never null */
     size_t rows;
-    const double *column[CVK_COLUMN_COUNT];    /* null when the log does not have it; NaN where a
-                                                  cell is missing */
-    double encoder_counts;                     /* counts per turn of ENC; 0 when not known */
-    double current_gain_tolerance;             /* bound of the gain error common to the current */
-    double voltage_gain_tolerance;             /* and voltage channels; negative: not stated */
+    const double *column[CVK_COLUMN_COUNT]; /* null when the log does not have it; NaN where a
+                                               cell is missing */
+    double encoder_counts;                  /* counts per turn of ENC; 0 when not known */
+    double current_gain_tolerance;          /* bound of the gain error common to the current */
+    double voltage_gain_tolerance;          /* and voltage channels; negative: not stated */
 } cvk_log;
 
 /* A log with no columns and no stated tolerances. */

@@ -21,50 +21,50 @@ extern "C" {
 #define CVK_RIG_NAME_LENGTH 32
 
 typedef struct cvk_rig_motor {
-    double pole_pairs;         /* whole number, 1 .. 50 */
-    double resistance_ohm;     /* one phase of the star */
+    double pole_pairs;     /* whole number, 1 .. 50 */
+    double resistance_ohm; /* one phase of the star */
     double inductance_d_h, inductance_q_h;
-    double flux_linkage_wb;    /* peak, per phase */
+    double flux_linkage_wb;                /* peak, per phase */
     double emf_harmonic_5, emf_harmonic_7; /* flux harmonics as a share of the fundamental */
-    double magnet_spread;      /* size of the once-per-revolution pattern, share of the flux */
+    double magnet_spread; /* size of the once-per-revolution pattern, share of the flux */
 } cvk_rig_motor;
 
 typedef struct cvk_rig_shaft {
     double inertia_kg_m2;
     double friction_coulomb_nm;
     double friction_viscous_nm_s;
-    double cogging_nm;         /* amplitude, six times per electrical turn */
+    double cogging_nm; /* amplitude, six times per electrical turn */
 } cvk_rig_shaft;
 
 typedef struct cvk_rig_inverter {
-    double pwm_hz;             /* also the control rate */
+    double pwm_hz; /* also the control rate */
     double dead_time_s;
     double switch_resistance_ohm;
     double diode_drop_v;
-    double soft_current_a;     /* below this current the dead time acts only in part */
+    double soft_current_a; /* below this current the dead time acts only in part */
 } cvk_rig_inverter;
 
 typedef struct cvk_rig_supply {
-    double bus_v;              /* open circuit */
+    double bus_v; /* open circuit */
     double resistance_ohm;
 } cvk_rig_supply;
 
 /* Tolerances are bounds: gain and offset of each channel are drawn evenly from +- the bound. */
 typedef struct cvk_rig_sensing {
     double adc_bits;
-    double current_range_a;    /* -range .. +range */
-    double current_noise_a;    /* rms */
+    double current_range_a; /* -range .. +range */
+    double current_noise_a; /* rms */
     double current_offset_a;
     double current_gain_tolerance;
-    double voltage_range_v;    /* 0 .. range, bus and terminals */
+    double voltage_range_v; /* 0 .. range, bus and terminals */
     double voltage_noise_v;
     double voltage_gain_tolerance;
 } cvk_rig_sensing;
 
 typedef struct cvk_rig_rotor_sensor {
-    double counts;             /* per turn; 0 for unlimited resolution */
-    double noise_rad;          /* rms, mechanical */
-    double offset_rad;         /* sensor reading at electrical angle zero, mechanical */
+    double counts;     /* per turn; 0 for unlimited resolution */
+    double noise_rad;  /* rms, mechanical */
+    double offset_rad; /* sensor reading at electrical angle zero, mechanical */
 } cvk_rig_rotor_sensor;
 
 /* What the person tells the controller; not part of the physics. */
@@ -74,8 +74,8 @@ typedef struct cvk_rig_drive {
     double bandwidth_hz;
     double resistance_ohm, inductance_d_h, inductance_q_h, flux_linkage_wb;
     double speed_gain_a_s, speed_integral_gain_a;
-    double speed_rad_s;        /* electrical, highest of a spin */
-    double plateau_s;          /* length of one plateau of a spin */
+    double speed_rad_s; /* electrical, highest of a spin */
+    double plateau_s;   /* length of one plateau of a spin */
 } cvk_rig_drive;
 
 typedef struct cvk_rig_config {
@@ -92,8 +92,8 @@ typedef struct cvk_rig_config {
 /* One field of the config that a rig file can set. */
 typedef struct cvk_rig_field {
     const char *section, *name;
-    unsigned offset;     /* of a double in cvk_rig_config */
-    double low, high;    /* allowed range, both ends included */
+    unsigned offset;  /* of a double in cvk_rig_config */
+    double low, high; /* allowed range, both ends included */
     const char *meaning;
 } cvk_rig_field;
 
@@ -125,8 +125,8 @@ typedef struct cvk_rig {
     cvk_rig_channel current[3], terminal[3], bus;
     double magnet_phase_rad[CVK_RIG_MAGNET_ORDERS];
     cvk_rig_state state;
-    int steps;         /* integration steps in one PWM period */
-    double bus_v;      /* at the inverter */
+    int steps;    /* integration steps in one PWM period */
+    double bus_v; /* at the inverter */
     bool bridge_on;
     bool shaft_held;
     double time_s;
@@ -137,7 +137,7 @@ typedef struct cvk_rig_sample {
     double current_a[3];
     double terminal_v[3]; /* against the negative bus; meaningful with the bridge off */
     double bus_v;
-    double sensor_rad;    /* 0 .. 2 pi, mechanical */
+    double sensor_rad; /* 0 .. 2 pi, mechanical */
 } cvk_rig_sample;
 
 /* A rig at rest at a random angle, bridge off; refuses a config that cvk_rig_check() refuses. */

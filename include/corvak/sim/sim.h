@@ -22,10 +22,10 @@ typedef struct cvk_sim {
 
 /* One control period as a logger on the controller sees it. */
 typedef struct cvk_sim_row {
-    double time_s;         /* of the sample */
+    double time_s; /* of the sample */
     cvk_rig_sample sample;
-    double duty[3];        /* computed from this sample */
-    bool recorded;         /* the running excitation wants this row in the log */
+    double duty[3]; /* computed from this sample */
+    bool recorded;  /* the running excitation wants this row in the log */
 } cvk_sim_row;
 
 /* Rig and drive from one config. `sim` must not be moved afterwards: the port points into it.

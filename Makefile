@@ -1,0 +1,38 @@
+# SPDX-License-Identifier: Apache-2.0
+# The front door. `make demo` shows the main job, `make check` passes the tests; both install what
+# is missing first. Everything else is CMake: see CMakePresets.json.
+.PHONY: demo check bench format lint core sanitize deps build clean
+
+demo: build
+	./scripts/demo.sh build/dev/corvak build/demo
+
+check: build
+	ctest --preset dev -j2
+
+bench: build
+	./build/dev/bench/bench_speed
+	./build/dev/bench/bench_accuracy
+
+build: deps
+	@cmake --preset dev >/dev/null
+	cmake --build --preset dev
+
+sanitize: deps
+	@cmake --preset sanitize >/dev/null
+	cmake --build --preset sanitize
+	ctest --preset sanitize -j2
+
+core: deps
+	./scripts/check-core.sh
+
+lint: deps
+	./scripts/lint.sh
+
+format: deps
+	clang-format -i $$(git ls-files '*.c' '*.h')
+
+deps:
+	@./scripts/install-deps.sh
+
+clean:
+	rm -rf build

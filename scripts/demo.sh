@@ -1,0 +1,22 @@
+#!/bin/sh
+# SPDX-License-Identifier: Apache-2.0
+# The main job on the demo scenario: record the potter's wheel on the simulated rig, estimate its
+# motor card, compare it with the rig's truth, draw the page. Usage: demo.sh CORVAK OUTPUT_DIR
+set -eu
+corvak=$1
+out=$2
+rig=data/wheel.rig.yaml
+mkdir -p "$out"
+
+say() {
+    echo "--- $*"
+}
+
+for run in standstill spin coast; do
+    say "corvak record $run --rig $rig --seed 7 -o $out/wheel-$run.csv"
+    "$corvak" record "$run" --rig "$rig" --seed 7 -o "$out/wheel-$run.csv"
+done
+say "corvak estimate $out/wheel-*.csv --compare $rig --card $out/wheel.card.yaml --plot $out/wheel.png"
+"$corvak" estimate "$out/wheel-standstill.csv" "$out/wheel-spin.csv" "$out/wheel-coast.csv" \
+    --compare "$rig" --card "$out/wheel.card.yaml" --plot "$out/wheel.png"
+say "card: $out/wheel.card.yaml   figure: $out/wheel.png"

@@ -1,0 +1,25 @@
+#!/bin/sh
+# SPDX-License-Identifier: Apache-2.0
+# Runs each fuzz target for some seconds. Usage: fuzz.sh [SECONDS]   (20)
+set -eu
+cd "$(dirname "$0")/.."
+seconds=${1:-20}
+cmake --preset fuzz >/dev/null
+cmake --build --preset fuzz --target fuzz_log_csv fuzz_rig_yaml | tail -n 1
+for target in log_csv rig_yaml; do
+    corpus=build/fuzz/corpus-$target
+    mkdir -p "$corpus"
+    if [ "$target" = rig_yaml ]; then
+        cp data/*.rig.yaml "$corpus"
+    else
+        head -n 400 data/wheel-standstill.csv >"$corpus/standstill.csv"
+        printf 't_ms;ia_ma;ib_ma;vab;vbc\n0,1;1,5;2;3;4\n0,2;1;2;3;4\n' >"$corpus/comma.csv"
+    fi
+    build/fuzz/tests/fuzz/fuzz_$target -max_total_time="$seconds" -max_len=65536 -rss_limit_mb=2048 \
+        -timeout=20 -print_final_stats=1 "$corpus" 2>&1 |
+        grep -E 'ERROR|SUMMARY|stat::number_of_executed_units|runtime error' | sed "s/^/$target: /"
+    if ls crash-* leak-* timeout-* oom-* >/dev/null 2>&1; then
+        echo "fuzz target $target found something: see the files above"
+        exit 1
+    fi
+done
