@@ -43,7 +43,7 @@ static void pad(const char *text, int width)
 static void pad_left(const char *text, int width)
 {
     int length = (int)g_utf8_strlen(text, -1);
-    g_print("%*s%s ", MAX(width - length, 0), "", text);
+    g_print("%*s%s", MAX(width - length, 0), "", text);
 }
 
 static void print_truth(const cvk_card_entry *entry, double truth, double factor, double half)
@@ -53,8 +53,8 @@ static void print_truth(const cvk_card_entry *entry, double truth, double factor
         return;
     }
     print_number(number, sizeof number, factor * truth, half);
-    pad_left(number, 10);
-    g_print("%+8.2f %%  %s", 100.0 * (entry->value / truth - 1.0),
+    pad_left(number, 11);
+    g_print(" %+8.2f %%  %s", 100.0 * (entry->value / truth - 1.0),
             truth >= entry->low && truth <= entry->high ? "inside" : "OUTSIDE");
 }
 
@@ -68,6 +68,7 @@ static void print_row(const display *how, const cvk_card_entry *entry, double tr
     print_number(high, sizeof high, how->factor * entry->high, half);
     pad(how->label, 30);
     pad_left(value, 8);
+    g_print(" ");
     pad(how->unit, 7);
     snprintf(line, sizeof line, "%s .. %s", low, high);
     pad(line, 20);
@@ -122,7 +123,7 @@ static void print_line_to_line(const cvk_estimate *estimate)
     }
     if (ld->known && lq->known) {
         display how = display_of(CVK_CARD_INDUCTANCE_Q, 2.0 * lq->value);
-        pad("inductance, line to line", 30);
+        pad("inductance, line to line", 33);
         g_print("between %.4g and %.4g %s as the rotor turns\n", how.factor * 2.0 * ld->value,
                 how.factor * 2.0 * lq->value, how.unit);
     }

@@ -24,7 +24,7 @@ bool cvk_invert_spd(int n, double *matrix)
 
 void cvk_sandwich(int n, const double *a, const double *b, double *out)
 {
-    double half[16 * 16];
+    double half[16 * 16] = {0};
     for (int r = 0; r < n; r++) {
         for (int c = 0; c < n; c++) {
             double sum = 0.0;

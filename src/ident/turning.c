@@ -457,7 +457,7 @@ static bool gauss_newton(const circle *f, const double prior[N * N], const doubl
  * window of weight one. */
 static double reweight(circle *f, const double p[N], int unknowns)
 {
-    double size[CVK_MAX_WINDOWS], fastest = 0.0;
+    double size[CVK_MAX_WINDOWS] = {0}, fastest = 0.0;
     size_t count = f->windows->count;
     for (size_t n = 0; n < count; n++) {
         fastest = fmax(fastest, fabs(f->windows->window[n].omega));
@@ -568,25 +568,41 @@ cvk_status cvk_fit_circle(const cvk_windows *windows, cvk_belief *belief)
     return CVK_OK;
 }
 
-/* Flux linkage of the magnet over some turns in the middle of the log: integral of v - R i, less
- * Lq i. An offset lets an integral drift: over whole turns it must come back to where it was, so a
- * straight line and the mean are taken off. */
-void cvk_circle_curve(const cvk_signals *s, const cvk_turns *turns, const cvk_belief *belief,
-                      cvk_curve *curve)
+#define SHOWN_TURNS 3
+
+static size_t turn_rows(const cvk_turns *turns, size_t n)
 {
-    if (turns->count < FEWEST_TURNS) {
-        return;
+    return turns->end[n] - turns->begin[n];
+}
+
+/* The first of SHOWN_TURNS joined turns whose durations differ least. */
+static size_t steadiest_turns(const cvk_turns *turns)
+{
+    size_t best = turns->count;
+    double least = INFINITY;
+    for (size_t n = 0; n + SHOWN_TURNS <= turns->count; n++) {
+        if (!turns->joined[n + 1] || !turns->joined[n + 2]) {
+            continue;
+        }
+        double first = (double)turn_rows(turns, n), change = 0.0;
+        for (size_t k = 1; k < SHOWN_TURNS; k++) {
+            change = fmax(change, fabs((double)turn_rows(turns, n + k) / first - 1.0));
+        }
+        if (change < least) {
+            least = change;
+            best = n;
+        }
     }
-    size_t first = turns->count / 2, last = first;
-    while (last + 1 < turns->count && turns->joined[last + 1] && last - first < 2) {
-        last++;
-    }
-    const size_t begin = turns->begin[first], rows = turns->end[last] - begin;
-    const size_t stride = rows / CVK_CURVE_POINTS + 1u;
+    return best;
+}
+
+/* Active flux at every row from `begin` on: integral of v - R i, less Lq i. */
+static void integrate_flux(const cvk_signals *s, const cvk_belief *belief, size_t begin,
+                           size_t rows, double complex *active)
+{
     const long delay = lround(belief->mean[CVK_B_DELAY]);
-    double complex *active = malloc((rows + 1u) * sizeof *active);
-    double complex psi = 0.0, mean = 0.0;
-    for (size_t n = 0; active != NULL && n <= rows && begin + n < s->rows; n++) {
+    double complex psi = 0.0;
+    for (size_t n = 0; n < rows; n++) {
         size_t k = begin + n, source = (long)k < delay ? 0 : (size_t)((long)k - delay);
         source = source < s->rows ? source : s->rows - 1;
         double complex i = s->i_alpha[k] + I * s->i_beta[k];
@@ -597,18 +613,43 @@ void cvk_circle_curve(const cvk_signals *s, const cvk_turns *turns, const cvk_be
         active[n] = psi - belief->mean[CVK_B_L_Q] * i;
         psi += s->period_s * (v - belief->mean[CVK_B_RESISTANCE] * i);
     }
-    if (active == NULL || begin + rows >= s->rows) {
-        free(active);
+}
+
+static double complex mean_of(const double complex *x, size_t count)
+{
+    double complex sum = 0.0;
+    for (size_t n = 0; n < count; n++) {
+        sum += x[n];
+    }
+    return sum / (double)count;
+}
+
+void cvk_circle_curve(const cvk_signals *s, const cvk_turns *turns, const cvk_belief *belief,
+                      cvk_curve *curve)
+{
+    const size_t first = steadiest_turns(turns);
+    if (first == turns->count) {
         return;
     }
-    const double complex drift = (active[rows] - active[0]) / (double)rows;
-    for (size_t n = 0; n < rows; n++) {
-        active[n] -= drift * (double)n;
-        mean += active[n] / (double)rows;
+    const size_t last = first + SHOWN_TURNS - 1u, begin = turns->begin[first];
+    const size_t rows = turns->end[last] - begin, last_at = turns->begin[last] - begin;
+    double complex *active = malloc(rows * sizeof *active);
+    if (active == NULL) {
+        return;
     }
+    integrate_flux(s, belief, begin, rows, active);
+    /* an offset lets the integral drift: the centre moves from the first turn to the last */
+    double complex centre = mean_of(active, turn_rows(turns, first));
+    double complex later = mean_of(active + last_at, turn_rows(turns, last));
+    double apart =
+        (double)last_at + 0.5 * ((double)turn_rows(turns, last) - (double)turn_rows(turns, first));
+    double complex drift = (later - centre) / apart;
+    double middle = 0.5 * (double)turn_rows(turns, first);
+    const size_t stride = rows / CVK_CURVE_POINTS + 1u;
     for (size_t n = 0; n < rows; n += stride) {
-        curve->x[curve->points] = creal(active[n] - mean);
-        curve->y[curve->points++] = cimag(active[n] - mean);
+        double complex x = active[n] - centre - drift * ((double)n - middle);
+        curve->x[curve->points] = creal(x);
+        curve->y[curve->points++] = cimag(x);
     }
     free(active);
 }
