@@ -91,8 +91,8 @@ static void line_panel(FILE *g, const cvk_estimate *e)
     for (int n = -200; n <= 200; n++) {
         double i = reach * n / 200.0;
         double own =
-            (2.0 * cvk_inverter_voltage(u->value, e->line_knee_a, e->line_shape, i) +
-             2.0 * cvk_inverter_voltage(u->value, e->line_knee_a, e->line_shape, 0.5 * i)) /
+            (2.0 * cvk_inverter_voltage(u->value, e->line_knee_a, e->line_curve, i) +
+             2.0 * cvk_inverter_voltage(u->value, e->line_knee_a, e->line_curve, 0.5 * i)) /
             3.0;
         fprintf(g, "%g %g %g %g\n", i, own, r->value * i, own + r->value * i);
     }

@@ -4,7 +4,7 @@
  */
 #include "cli.h"
 
-#include <locale.h>
+#include <stdio.h>
 #include <string.h>
 
 static const struct {
@@ -14,6 +14,18 @@ static const struct {
     {"record", "run an excitation on the simulated rig and write a log", cmd_record},
     {"estimate", "from logs to the motor card: R, L, flux linkage, pole pairs", cmd_estimate},
 };
+
+/* Text goes out as it is, in UTF-8, whatever the locale: a log of a machine without one must still
+ * read mΩ, and JSON is UTF-8 by definition. */
+static void put_out(const char *text)
+{
+    fputs(text, stdout);
+}
+
+static void put_error(const char *text)
+{
+    fputs(text, stderr);
+}
 
 static void print_verbs(void)
 {
@@ -27,7 +39,8 @@ static void print_verbs(void)
 
 int main(int argc, char **argv)
 {
-    setlocale(LC_CTYPE, ""); /* LC_NUMERIC stays "C": files have decimal points */
+    g_set_print_handler(put_out);
+    g_set_printerr_handler(put_error);
     if (argc < 2 || strcmp(argv[1], "--help") == 0 || strcmp(argv[1], "-h") == 0) {
         print_verbs();
         return EXIT_DONE;

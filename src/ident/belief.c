@@ -5,6 +5,7 @@
  */
 #include "belief.h"
 
+#include "inverter_curve.h"
 #include "numeric.h"
 
 #include <math.h>
@@ -15,7 +16,7 @@
 
 void cvk_belief_start(cvk_belief *belief, const double typical[N], double width)
 {
-    *belief = (cvk_belief){.dof = 1e6, .knee_a = 0.0, .shape = 4};
+    *belief = (cvk_belief){.dof = 1e6, .knee_a = 0.0, .curve = CVK_CURVE_FIRM};
     for (int p = 0; p < N; p++) {
         belief->mean[p] = typical[p];
         belief->cov[p * N + p] = width * width * typical[p] * typical[p];
@@ -71,7 +72,7 @@ bool cvk_belief_merge(cvk_belief *belief, const cvk_belief *news)
     belief->dof = fmin(belief->dof, news->dof);
     if (news->knee_a > 0.0 && (sharper || belief->knee_a <= 0.0)) {
         belief->knee_a = news->knee_a;
-        belief->shape = news->shape;
+        belief->curve = news->curve;
     }
     for (int p = 0; p < N; p++) {
         if (news->from[p][0] != '\0') {

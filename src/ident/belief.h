@@ -21,9 +21,9 @@ enum {
 typedef struct cvk_belief {
     double mean[CVK_B_COUNT];
     double cov[CVK_B_COUNT * CVK_B_COUNT];
-    double dof;    /* degrees of freedom behind the covariance */
-    double knee_a; /* of the inverter's own voltage */
-    int shape;
+    double dof;                            /* degrees of freedom behind the covariance */
+    double knee_a;                         /* of the inverter's own voltage */
+    int curve;                             /* and its curve: inverter_curve.h */
     char from[CVK_B_COUNT][CVK_CARD_TEXT]; /* logs and methods that told something */
 } cvk_belief;
 

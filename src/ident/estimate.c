@@ -6,6 +6,7 @@
 #include "corvak/ident/estimate.h"
 
 #include "findings.h"
+#include "inverter_curve.h"
 #include "numeric.h"
 #include "pole_pairs.h"
 #include "standstill.h"
@@ -31,25 +32,10 @@ cvk_estimate_options cvk_estimate_options_default(void)
     return (cvk_estimate_options){-1.0, -1.0, 500.0};
 }
 
-double cvk_inverter_voltage(double dead_time_voltage_v, double knee_a, double shape,
-                            double current_a)
+double cvk_inverter_voltage(double dead_time_voltage_v, double knee_a, int curve, double current_a)
 {
-    double x = fabs(current_a) / knee_a, size = 1.0;
-    if (x < 1e3 && (shape == 2.0 || shape == 4.0 || shape == 8.0)) { /* square roots are quick */
-        int squarings = shape == 2.0 ? 0 : (shape == 4.0 ? 1 : 2);
-        double power = x * x;
-        for (int n = 0; n < squarings; n++) {
-            power *= power;
-        }
-        double root = sqrt(1.0 + power);
-        for (int n = 0; n < squarings; n++) {
-            root = sqrt(root);
-        }
-        size = x / root;
-    } else if (x < 1e3) {
-        size = x / pow(1.0 + pow(x, shape), 1.0 / shape);
-    }
-    return copysign(dead_time_voltage_v * size, current_a);
+    double x = fmax(-1e6, fmin(1e6, current_a / knee_a));
+    return dead_time_voltage_v * cvk_curve_at(x, curve);
 }
 
 void cvk_add_finding(cvk_estimate *out, cvk_severity severity, const char *log, const char *format,

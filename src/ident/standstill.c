@@ -2,13 +2,14 @@
  *
  * Output-error fit at standstill. Start values come from linear least squares at each plausible
  * whole delay; then Levenberg-Marquardt (MINPACK's lmder) on the simulated current. The shape of
- * the inverter's curve is unknown: three shapes are fitted and averaged by their likelihood.
+ * the inverter's curve is unknown: several are fitted and averaged by their likelihood.
  * The covariance is the sandwich H^-1 S H^-1 with S summed over blocks of neighbouring rows, which
  * stays right when residuals are coloured (White, Econometrica 50(1), 1982; block sums after
  * Newey, West, Econometrica 55(3), 1987).
  */
 #include "standstill.h"
 
+#include "inverter_curve.h"
 #include "numeric.h"
 
 #include <cminpack.h>
@@ -27,6 +28,8 @@
 #define START_ROWS 20000u /* equations used for the start values */
 #define KNEE_SHARE 0.02   /* knee current expected, share of the peak current */
 #define KNEE_SPREAD 1.5   /* standard deviation of its logarithm */
+#define INDEPENDENT_SAMPLES 500.0
+#define SMALLEST_WEIGHT 1e-3
 #define DELAY_FLOOR                                                                                \
     0.004 /* periods: how the bus moves within a period is not in a log, and an                    \
              edge with 0.1 % more voltage looks like this much delay */
@@ -40,7 +43,7 @@ typedef struct problem {
     const cvk_signals *s;
     block blocks[MOST_BLOCKS];
     size_t block_count, residual_rows;
-    int shape;
+    int curve;
     double scale[N];
     double noise_a, knee_centre;
     bool knee_known;
@@ -206,7 +209,7 @@ static bool simulate(const problem *f, int lanes, const cvk_sm_lane lane[], doub
         for (int n = 0; n < lanes; n++) {
             here[n] = out[n] + at;
         }
-        if (!cvk_sm_simulate(f->s, f->blocks[b].rows, f->blocks[b].warm_up, f->shape, lanes, lane,
+        if (!cvk_sm_simulate(f->s, f->blocks[b].rows, f->blocks[b].warm_up, f->curve, lanes, lane,
                              here)) {
             return false;
         }
@@ -344,7 +347,7 @@ static bool covariance(const problem *f, size_t m, const double *jacobian, const
     return true;
 }
 
-static bool fit_shape(problem *f, int shape, cvk_standstill_fit *fit)
+static bool fit_curve(problem *f, int curve, cvk_standstill_fit *fit)
 {
     size_t m = 2u * f->residual_rows + PRIORS;
     double *work = malloc((2u * m + m * N + m) * sizeof *work);
@@ -355,8 +358,8 @@ static bool fit_shape(problem *f, int shape, cvk_standstill_fit *fit)
     double wa1[N], wa2[N], wa3[N];
     int ipvt[N], info = 0, nfev = 0, njev = 0;
     f->lane_storage = fjac + m * N;
-    f->shape = shape;
-    fit->shape = shape;
+    f->curve = curve;
+    fit->curve = curve;
     for (int n = 0; n < N; n++) {
         x[n] = fit->p[n] / f->scale[n];
     }
@@ -370,24 +373,35 @@ static bool fit_shape(problem *f, int shape, cvk_standstill_fit *fit)
     return fine;
 }
 
-/* Average of the shapes' fits, weighted by likelihood; their spread adds to the covariance. */
-static void average_shapes(const problem *f, const cvk_standstill_fit fits[], int count,
-                           cvk_standstill_fit *out)
+/* How much a fit counts beside the best one: its likelihood, residuals taken for as coloured as
+ * they often are. */
+static double weight_of(const cvk_standstill_fit *fit, const cvk_standstill_fit *best,
+                        double samples)
 {
-    double weight[3], total = 0.0, samples = 2.0 * (double)f->residual_rows;
+    double ratio = fit->residual_a / best->residual_a;
+    return exp(-0.5 * fmin(samples, INDEPENDENT_SAMPLES) * (ratio * ratio - 1.0));
+}
+
+static const cvk_standstill_fit *best_of(const cvk_standstill_fit fits[], int count)
+{
     int best = 0;
     for (int k = 1; k < count; k++) {
         best = fits[k].residual_a < fits[best].residual_a ? k : best;
     }
-    double variance = fits[best].residual_a * fits[best].residual_a;
-    /* residuals coloured as strongly as the scores are worth fewer independent samples */
-    double independent = fmin(samples, 2000.0);
+    return &fits[best];
+}
+
+/* Average of the curves' fits, weighted by likelihood; their spread adds to the covariance. */
+static void average_curves(const problem *f, const cvk_standstill_fit fits[], int count,
+                           cvk_standstill_fit *out)
+{
+    double weight[CVK_CURVES], total = 0.0;
+    const cvk_standstill_fit *best = best_of(fits, count);
     for (int k = 0; k < count; k++) {
-        double excess = fits[k].residual_a * fits[k].residual_a / variance - 1.0;
-        weight[k] = exp(-0.5 * independent * excess);
+        weight[k] = weight_of(&fits[k], best, 2.0 * (double)f->residual_rows);
         total += weight[k];
     }
-    *out = fits[best];
+    *out = *best;
     memset(out->p, 0, sizeof out->p);
     memset(out->cov, 0, sizeof out->cov);
     for (int k = 0; k < count; k++) {
@@ -420,47 +434,63 @@ static void set_scale(problem *f, const double p[N])
     memcpy(f->scale, scale, sizeof scale);
 }
 
-/* Start values and a quick first fit. */
-static bool scout(problem *f, const cvk_span *spans, size_t count, cvk_standstill_fit *fit)
+/* Start values, and a quick fit of each curve on few rows. Returns how many curves fitted. */
+static int scout(problem *f, const cvk_span *spans, size_t count, double worst_ratio,
+                 cvk_standstill_fit fits[CVK_CURVES])
 {
+    static const int order[CVK_CURVES] = {CVK_CURVE_FIRM, CVK_CURVE_SHARP, CVK_CURVE_TANH,
+                                          CVK_CURVE_ROUND, CVK_CURVE_SOFT};
+    cvk_standstill_fit trial = {.curve = CVK_CURVE_FIRM};
     choose_blocks(f, spans, count, MOST_ROWS, BLOCK_ROWS);
     if (f->residual_rows < 200u) {
-        return false;
+        return 0;
     }
-    f->noise_a = noise_of(f->s, f);
-    fit->noise_a = f->noise_a;
+    f->noise_a = trial.noise_a = noise_of(f->s, f);
     if (f->s->peak_current_a < 10.0 * f->noise_a) {
-        return false;
+        return 0;
     }
     f->knee_centre = log(fmax(KNEE_SHARE * f->s->peak_current_a, 2.0 * f->noise_a));
-    if (!start_values(f, fit->p)) {
-        return false;
+    if (!start_values(f, trial.p)) {
+        return 0;
     }
-    set_scale(f, fit->p);
+    set_scale(f, trial.p);
     choose_blocks(f, spans, count, SCOUT_ROWS, SCOUT_BLOCK_ROWS);
-    return fit_shape(f, 4, fit);
+    int good = 0;
+    for (int k = 0; k < CVK_CURVES; k++) {
+        fits[good] = trial;
+        if (!fit_curve(f, order[k], &fits[good])) {
+            continue;
+        }
+        if (good == 0 && fits[0].residual_a > worst_ratio * f->noise_a) {
+            return 0;
+        }
+        trial = fits[good++];
+    }
+    return good;
 }
 
 cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *spans, size_t count,
                                     double worst_ratio, cvk_standstill_fit *fit)
 {
-    static const int shapes[] = {4, 8, 2};
     problem f = {.s = signals};
-    cvk_standstill_fit fits[3];
-    if (!scout(&f, spans, count, &fits[0]) || fits[0].residual_a > worst_ratio * fits[0].noise_a) {
+    cvk_standstill_fit scouts[CVK_CURVES], fits[CVK_CURVES];
+    int scouted = scout(&f, spans, count, worst_ratio, scouts), good = 0;
+    if (scouted == 0) {
         return CVK_NOT_IN_LOG;
     }
+    const cvk_standstill_fit *best = best_of(scouts, scouted);
+    const double samples = 2.0 * (double)f.residual_rows;
     choose_blocks(&f, spans, count, MOST_ROWS, BLOCK_ROWS);
-    int good = 0;
-    for (int k = 0; k < 3; k++) {
-        cvk_standstill_fit trial = fits[good > 0 ? good - 1 : 0];
-        if (fit_shape(&f, shapes[k], &trial)) {
-            fits[good++] = trial;
-        } else if (good == 0) {
-            return CVK_NOT_IN_LOG;
+    for (int k = 0; k < scouted; k++) { /* the full fit only for curves that may count */
+        fits[good] = scouts[k];
+        if (weight_of(&scouts[k], best, samples) > SMALLEST_WEIGHT) {
+            good += fit_curve(&f, scouts[k].curve, &fits[good]);
         }
     }
-    average_shapes(&f, fits, good, fit);
+    if (good == 0) {
+        return CVK_NOT_IN_LOG;
+    }
+    average_curves(&f, fits, good, fit);
     return CVK_OK;
 }
 
@@ -502,7 +532,7 @@ void cvk_standstill_belief(const cvk_standstill_fit *fit, const cvk_belief *star
     }
     belief->dof = fit->dof;
     belief->knee_a = exp(p[CVK_SM_LOG_KNEE]);
-    belief->shape = fit->shape;
+    belief->curve = fit->curve;
 }
 
 /* The longest span's last part: a few periods of the injected current, measured and fitted, along
@@ -517,7 +547,7 @@ static void step_curve(const cvk_signals *s, cvk_span span, const cvk_standstill
     cvk_sm_lane lane;
     memcpy(lane.p, fit->p, sizeof lane.p);
     if (residual != NULL && keep > 2u * shown &&
-        cvk_sm_simulate(s, rows, 0, fit->shape, 1, &lane, &residual)) {
+        cvk_sm_simulate(s, rows, 0, fit->curve, 1, &lane, &residual)) {
         /* the stretch with the largest movement */
         size_t best = rows.begin + shown;
         double best_travel = -1.0;
@@ -591,7 +621,7 @@ void cvk_standstill_curves(const cvk_signals *signals, const cvk_span *spans, si
 {
     out->step.points = out->line.points = 0;
     out->line_knee_a = exp(fit->p[CVK_SM_LOG_KNEE]);
-    out->line_shape = fit->shape;
+    out->line_curve = fit->curve;
     for (size_t n = 0; n < count; n++) {
         line_curve(signals, spans[n], fit, &out->line);
         step_curve(signals, spans[n], fit, &out->step);

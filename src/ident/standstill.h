@@ -14,7 +14,7 @@ typedef struct cvk_standstill_fit {
     double p[CVK_SM_COUNT];
     double cov[CVK_SM_COUNT * CVK_SM_COUNT];
     double dof;
-    int shape;
+    int curve;         /* the likeliest: inverter_curve.h */
     double residual_a; /* rms per axis */
     double noise_a;    /* rms of the measured current, from its second differences */
 } cvk_standstill_fit;

@@ -9,6 +9,8 @@
  */
 #include "standstill_model.h"
 
+#include "inverter_curve.h"
+
 #include <math.h>
 
 #define LANES CVK_SM_LANES
@@ -71,23 +73,9 @@ static void prepare(coefficients *k, int n, const double p[CVK_SM_COUNT], double
     k->offset_b[n] = p[CVK_SM_OFFSET_BETA];
 }
 
-/* s(x) = x / (1 + |x|^n)^(1/n) for n = 2, 4, 8: square roots only. */
-static inline double bend(double x, int shape)
-{
-    double x2 = x * x;
-    if (shape == 2) {
-        return x / sqrt(1.0 + x2);
-    }
-    if (shape == 4) {
-        return x / sqrt(sqrt(1.0 + x2 * x2));
-    }
-    double x4 = x2 * x2;
-    return x / sqrt(sqrt(sqrt(1.0 + x4 * x4)));
-}
-
 /* One step for all lanes: the inverter's voltage is taken at the present current first, then at
  * the middle of the step (Heun). */
-static inline void advance(const coefficients *k, int lanes, int shape, int step,
+static inline void advance(const coefficients *k, int lanes, int curve, int step,
                            const double v_new[2], const double v_old[2], double bus_share,
                            double ia[LANES], double ib[LANES])
 {
@@ -106,9 +94,9 @@ static inline void advance(const coefficients *k, int lanes, int shape, int step
     for (int pass = 0; pass < 2; pass++) {
         for (int n = 0; n < lanes; n++) {
             double along = -0.5 * mid_a[n], across = HALF_SQRT3 * mid_b[n];
-            double ua = bend(k->per_knee[n] * mid_a[n], shape);
-            double ub = bend(k->per_knee[n] * (along + across), shape);
-            double uc = bend(k->per_knee[n] * (along - across), shape);
+            double ua = cvk_curve_at(k->per_knee[n] * mid_a[n], curve);
+            double ub = cvk_curve_at(k->per_knee[n] * (along + across), curve);
+            double uc = cvk_curve_at(k->per_knee[n] * (along - across), curve);
             double dead_v = bus_share * k->dead_v[n];
             double u_alpha = dead_v * (2.0 * ua - ub - uc) * (1.0 / 3.0);
             double u_beta = dead_v * (ub - uc) * (0.5 / HALF_SQRT3);
@@ -125,19 +113,25 @@ static inline void advance(const coefficients *k, int lanes, int shape, int step
 }
 
 /* Constant arguments in each call let the compiler specialise the loops. */
-static inline void advance_shape(const coefficients *k, int lanes, int shape, int step,
+static inline void advance_curve(const coefficients *k, int lanes, int curve, int step,
                                  const double v_new[2], const double v_old[2], double bus_share,
                                  double ia[LANES], double ib[LANES])
 {
-    switch (shape) {
-    case 2:
-        advance(k, lanes, 2, step, v_new, v_old, bus_share, ia, ib);
+    switch (curve) {
+    case CVK_CURVE_SOFT:
+        advance(k, lanes, CVK_CURVE_SOFT, step, v_new, v_old, bus_share, ia, ib);
         break;
-    case 4:
-        advance(k, lanes, 4, step, v_new, v_old, bus_share, ia, ib);
+    case CVK_CURVE_ROUND:
+        advance(k, lanes, CVK_CURVE_ROUND, step, v_new, v_old, bus_share, ia, ib);
+        break;
+    case CVK_CURVE_TANH:
+        advance(k, lanes, CVK_CURVE_TANH, step, v_new, v_old, bus_share, ia, ib);
+        break;
+    case CVK_CURVE_FIRM:
+        advance(k, lanes, CVK_CURVE_FIRM, step, v_new, v_old, bus_share, ia, ib);
         break;
     default:
-        advance(k, lanes, 8, step, v_new, v_old, bus_share, ia, ib);
+        advance(k, lanes, CVK_CURVE_SHARP, step, v_new, v_old, bus_share, ia, ib);
         break;
     }
 }
@@ -151,7 +145,7 @@ static size_t earlier(size_t row, long by, size_t first, size_t last)
     return wanted > (long)last ? last : (size_t)wanted;
 }
 
-bool cvk_sm_simulate(const cvk_signals *s, cvk_span rows, size_t warm_up, int shape, int lanes,
+bool cvk_sm_simulate(const cvk_signals *s, cvk_span rows, size_t warm_up, int curve, int lanes,
                      const cvk_sm_lane lane[], double *const out[])
 {
     coefficients k = {.delay = (long)floor(lane[0].p[CVK_SM_DELAY]),
@@ -180,9 +174,9 @@ bool cvk_sm_simulate(const cvk_signals *s, cvk_span rows, size_t warm_up, int sh
         const double v_old[2] = {s->v_alpha[before], s->v_beta[before]};
         for (int step = 0; step < k.steps; step++) {
             if (lanes == 1) {
-                advance_shape(&k, 1, shape, step, v_new, v_old, s->bus_share[now], ia, ib);
+                advance_curve(&k, 1, curve, step, v_new, v_old, s->bus_share[now], ia, ib);
             } else {
-                advance_shape(&k, LANES, shape, step, v_new, v_old, s->bus_share[now], ia, ib);
+                advance_curve(&k, LANES, curve, step, v_new, v_old, s->bus_share[now], ia, ib);
             }
         }
     }

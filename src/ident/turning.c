@@ -27,13 +27,13 @@
 
 /* ---- finding the turns ---------------------------------------------------------------------- */
 
-static double complex inverter_at(const cvk_signals *s, size_t k, double knee_a, int shape)
+static double complex inverter_at(const cvk_signals *s, size_t k, double knee_a, int curve)
 {
     const double half_sqrt3 = 0.86602540378443864676;
     double along = -0.5 * s->i_alpha[k], across = half_sqrt3 * s->i_beta[k];
-    double ua = cvk_inverter_voltage(s->bus_share[k], knee_a, shape, s->i_alpha[k]);
-    double ub = cvk_inverter_voltage(s->bus_share[k], knee_a, shape, along + across);
-    double uc = cvk_inverter_voltage(s->bus_share[k], knee_a, shape, along - across);
+    double ua = cvk_inverter_voltage(s->bus_share[k], knee_a, curve, s->i_alpha[k]);
+    double ub = cvk_inverter_voltage(s->bus_share[k], knee_a, curve, along + across);
+    double uc = cvk_inverter_voltage(s->bus_share[k], knee_a, curve, along - across);
     return (2.0 * ua - ub - uc) / 3.0 + I * (ub - uc) / sqrt(3.0);
 }
 
@@ -60,7 +60,7 @@ static void rotate_phase(const cvk_signals *s, const cvk_belief *belief, double 
             double complex i = s->i_alpha[k] + I * s->i_beta[k];
             double complex e = s->v_alpha[row] + I * s->v_beta[row] - r * i;
             if (belief != NULL && dead_v > 0.0 && knee_a > 0.0) {
-                e -= dead_v * inverter_at(s, k, knee_a, belief->shape);
+                e -= dead_v * inverter_at(s, k, knee_a, belief->curve);
             }
             x = keep * x + s->period_s * e - l * (i - i_before);
             i_before = i;
@@ -322,7 +322,7 @@ static cvk_window window_of(const cvk_signals *s, const cvk_turns *turns, size_t
         double complex frame = cexp(-I * (c[0] + x * (c[1] + x * c[2])));
         w.voltage_v += (s->v_alpha[k] + I * s->v_beta[k]) * frame;
         w.current_a += (s->i_alpha[k] + I * s->i_beta[k]) * frame;
-        w.inverter += inverter_at(s, k, knee_a, belief->shape) * frame;
+        w.inverter += inverter_at(s, k, knee_a, belief->curve) * frame;
     }
     /* a driven voltage is held for the period after its row: centred half a step later, shortened
      * by the turning; with the bridge off the back-EMF was sampled at the row */
@@ -608,7 +608,7 @@ static void integrate_flux(const cvk_signals *s, const cvk_belief *belief, size_
         double complex i = s->i_alpha[k] + I * s->i_beta[k];
         double complex v = s->v_alpha[source] + I * s->v_beta[source];
         if (belief->knee_a > 0.0) {
-            v -= belief->mean[CVK_B_DEAD_TIME] * inverter_at(s, k, belief->knee_a, belief->shape);
+            v -= belief->mean[CVK_B_DEAD_TIME] * inverter_at(s, k, belief->knee_a, belief->curve);
         }
         active[n] = psi - belief->mean[CVK_B_L_Q] * i;
         psi += s->period_s * (v - belief->mean[CVK_B_RESISTANCE] * i);

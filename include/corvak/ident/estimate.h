@@ -54,7 +54,7 @@ typedef struct cvk_estimate {
     cvk_curve line;     /* A, V commanded, V of the resistance alone: the DC levels */
     cvk_curve circle;   /* Wb, Wb: flux linkage of the magnet while turning; fit unused */
     double line_knee_a; /* current at which the inverter's own voltage bends */
-    double line_shape;  /* exponent of its curve: s(x) = x / (1 + |x|^n)^(1/n) */
+    int line_curve;     /* which of the known curves it follows, 0 (soft) .. 4 (sharp) */
     double residual_a;  /* rms misfit of the standstill current; NaN without such a log */
 } cvk_estimate;
 
@@ -64,9 +64,9 @@ typedef struct cvk_estimate {
 cvk_status cvk_estimate_logs(const cvk_log *const *logs, size_t count,
                              const cvk_estimate_options *options, cvk_estimate *out) CVK_MUST_CHECK;
 
-/* The inverter's own voltage at a phase current, V: dead_time_voltage_v * s(i / knee). */
-double cvk_inverter_voltage(double dead_time_voltage_v, double knee_a, double shape,
-                            double current_a);
+/* The inverter's own voltage at a phase current, V: dead_time_voltage_v * s(current / knee), s
+ * being a curve from x / (1 + |x|) (0) over tanh x (2) to nearly a clipped ramp (4). */
+double cvk_inverter_voltage(double dead_time_voltage_v, double knee_a, int curve, double current_a);
 
 #ifdef __cplusplus
 }

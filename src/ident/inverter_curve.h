@@ -1,0 +1,43 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Curves of the inverter's own voltage against current, s(x) with x = current / knee. Which one
+ * holds depends on the power stage and is not known before: all are tried.
+ */
+#ifndef CORVAK_IDENT_INVERTER_CURVE_H
+#define CORVAK_IDENT_INVERTER_CURVE_H
+
+#include <math.h>
+
+/* From soft to sharp. */
+enum {
+    CVK_CURVE_SOFT,  /* x / (1 + |x|) */
+    CVK_CURVE_ROUND, /* x / sqrt(1 + x^2) */
+    CVK_CURVE_TANH,  /* tanh x, as a quotient of polynomials: within 2e-4 */
+    CVK_CURVE_FIRM,  /* x / (1 + x^4)^(1/4) */
+    CVK_CURVE_SHARP, /* x / (1 + x^8)^(1/8), nearly a clipped ramp */
+    CVK_CURVES
+};
+
+static inline double cvk_curve_at(double x, int curve)
+{
+    double x2 = x * x;
+    switch (curve) {
+    case CVK_CURVE_SOFT:
+        return x / (1.0 + fabs(x));
+    case CVK_CURVE_ROUND:
+        return x / sqrt(1.0 + x2);
+    case CVK_CURVE_TANH: {
+        double y = x > 4.9 ? 4.9 : (x < -4.9 ? -4.9 : x), y2 = y * y;
+        return y * (135135.0 + y2 * (17325.0 + y2 * (378.0 + y2))) /
+               (135135.0 + y2 * (62370.0 + y2 * (3150.0 + y2 * 28.0)));
+    }
+    case CVK_CURVE_FIRM:
+        return x / sqrt(sqrt(1.0 + x2 * x2));
+    default: {
+        double x4 = x2 * x2;
+        return x / sqrt(sqrt(sqrt(1.0 + x4 * x4)));
+    }
+    }
+}
+
+#endif
