@@ -196,7 +196,7 @@ gboolean draw_estimate(const cvk_estimate *estimate, const cvk_rig_config *truth
         cvk_complain(complaint, CVK_BAD_FORMAT, path, 0, "name the figure FILE.png or FILE.svg");
         return FALSE;
     }
-    FILE *g = popen("gnuplot", "w");
+    FILE *g = popen("LC_ALL=C.UTF-8 gnuplot", "w");
     if (g == NULL) {
         cvk_complain(complaint, CVK_FILE_ERROR, path, 0, "gnuplot cannot be started: install it");
         return FALSE;

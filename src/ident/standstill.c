@@ -30,6 +30,9 @@
 #define KNEE_SPREAD 1.5   /* standard deviation of its logarithm */
 #define INDEPENDENT_SAMPLES 500.0
 #define SMALLEST_WEIGHT 1e-3
+#define MOST_EVALUATIONS                                                                           \
+    12 /* of the misfit in one fit; enough unless the delay is whole, where                        \
+          the misfit has a corner and the last digits cost most */
 #define DELAY_FLOOR                                                                                \
     0.004 /* periods: how the bus moves within a period is not in a log, and an                    \
              edge with 0.1 % more voltage looks like this much delay */
@@ -363,8 +366,8 @@ static bool fit_curve(problem *f, int curve, cvk_standstill_fit *fit)
     for (int n = 0; n < N; n++) {
         x[n] = fit->p[n] / f->scale[n];
     }
-    info = lmder(residuals, f, (int)m, N, x, fvec, fjac, (int)m, 1e-6, 1e-6, 0.0, 60, diag, 1, 10.0,
-                 0, &nfev, &njev, ipvt, qtf, wa1, wa2, wa3, wa4);
+    info = lmder(residuals, f, (int)m, N, x, fvec, fjac, (int)m, 1e-6, 1e-6, 0.0, MOST_EVALUATIONS,
+                 diag, 1, 10.0, 0, &nfev, &njev, ipvt, qtf, wa1, wa2, wa3, wa4);
     bool fine = info >= 1 && derivatives(f, x, m, fjac) && covariance(f, m, fjac, fvec, fit);
     for (int n = 0; n < N; n++) {
         fit->p[n] = x[n] * f->scale[n];
