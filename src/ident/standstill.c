@@ -30,9 +30,10 @@
 #define KNEE_SPREAD 1.5   /* standard deviation of its logarithm */
 #define INDEPENDENT_SAMPLES 500.0
 #define SMALLEST_WEIGHT 1e-3
-#define MOST_EVALUATIONS                                                                           \
-    12 /* of the misfit in one fit; enough unless the delay is whole, where                        \
-          the misfit has a corner and the last digits cost most */
+/* Evaluations of the misfit in one fit. A scout comes from far away; a full fit starts close by, and
+ * only at a whole delay, where the misfit has a corner, would it need more for its last digits. */
+#define SCOUT_EVALUATIONS 60
+#define FULL_EVALUATIONS 15
 #define DELAY_FLOOR                                                                                \
     0.004 /* periods: how the bus moves within a period is not in a log, and an                    \
              edge with 0.1 % more voltage looks like this much delay */
@@ -46,7 +47,7 @@ typedef struct problem {
     const cvk_signals *s;
     block blocks[MOST_BLOCKS];
     size_t block_count, residual_rows;
-    int curve;
+    int curve, most_evaluations;
     double scale[N];
     double noise_a, knee_centre;
     bool knee_known;
@@ -97,6 +98,26 @@ static double noise_of(const cvk_signals *s, const problem *f)
     }
     /* median of |x| is 0.6745 sigma; a second difference has variance 6 sigma^2 */
     return fmax(cvk_median(values, count) / 0.6745 / sqrt(6.0), 1e-9);
+}
+
+/* Largest distance of the current from its mean over the blocks: offsets do not count. */
+static double swing_of(const cvk_signals *s, const problem *f)
+{
+    double alpha = 0.0, beta = 0.0, rows = 0.0, largest = 0.0;
+    for (size_t b = 0; b < f->block_count; b++) {
+        for (size_t k = f->blocks[b].rows.begin; k < f->blocks[b].rows.end; k++) {
+            alpha += s->i_alpha[k];
+            beta += s->i_beta[k];
+            rows += 1.0;
+        }
+    }
+    for (size_t b = 0; b < f->block_count; b++) {
+        for (size_t k = f->blocks[b].rows.begin; k < f->blocks[b].rows.end; k++) {
+            double distance = hypot(s->i_alpha[k] - alpha / rows, s->i_beta[k] - beta / rows);
+            largest = fmax(largest, distance);
+        }
+    }
+    return largest;
 }
 
 static double bend_guess(double current_a, double knee_a)
@@ -366,7 +387,7 @@ static bool fit_curve(problem *f, int curve, cvk_standstill_fit *fit)
     for (int n = 0; n < N; n++) {
         x[n] = fit->p[n] / f->scale[n];
     }
-    info = lmder(residuals, f, (int)m, N, x, fvec, fjac, (int)m, 1e-6, 1e-6, 0.0, MOST_EVALUATIONS,
+    info = lmder(residuals, f, (int)m, N, x, fvec, fjac, (int)m, 1e-6, 1e-6, 0.0, f->most_evaluations,
                  diag, 1, 10.0, 0, &nfev, &njev, ipvt, qtf, wa1, wa2, wa3, wa4);
     bool fine = info >= 1 && derivatives(f, x, m, fjac) && covariance(f, m, fjac, fvec, fit);
     for (int n = 0; n < N; n++) {
@@ -449,7 +470,7 @@ static int scout(problem *f, const cvk_span *spans, size_t count, double worst_r
         return 0;
     }
     f->noise_a = trial.noise_a = noise_of(f->s, f);
-    if (f->s->peak_current_a < 10.0 * f->noise_a) {
+    if (swing_of(f->s, f) < 10.0 * f->noise_a) {
         return 0;
     }
     f->knee_centre = log(fmax(KNEE_SHARE * f->s->peak_current_a, 2.0 * f->noise_a));
@@ -458,16 +479,14 @@ static int scout(problem *f, const cvk_span *spans, size_t count, double worst_r
     }
     set_scale(f, trial.p);
     choose_blocks(f, spans, count, SCOUT_ROWS, SCOUT_BLOCK_ROWS);
+    f->most_evaluations = SCOUT_EVALUATIONS;
     int good = 0;
     for (int k = 0; k < CVK_CURVES; k++) {
-        fits[good] = trial;
-        if (!fit_curve(f, order[k], &fits[good])) {
-            continue;
-        }
-        if (good == 0 && fits[0].residual_a > worst_ratio * f->noise_a) {
+        fits[good] = good > 0 ? *best_of(fits, good) : trial;
+        good += fit_curve(f, order[k], &fits[good]);
+        if (good == 1 && fits[0].residual_a > worst_ratio * f->noise_a) {
             return 0;
         }
-        trial = fits[good++];
     }
     return good;
 }
@@ -484,6 +503,7 @@ cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *
     const cvk_standstill_fit *best = best_of(scouts, scouted);
     const double samples = 2.0 * (double)f.residual_rows;
     choose_blocks(&f, spans, count, MOST_ROWS, BLOCK_ROWS);
+    f.most_evaluations = FULL_EVALUATIONS;
     for (int k = 0; k < scouted; k++) { /* the full fit only for curves that may count */
         fits[good] = scouts[k];
         if (weight_of(&scouts[k], best, samples) > SMALLEST_WEIGHT) {

@@ -179,6 +179,40 @@ START_TEST(the_table_is_for_people)
 }
 END_TEST
 
+/* Quotes, blanks and commands in names are text, in the table and in the figure. */
+START_TEST(awkward_names_stay_names)
+{
+    write_file("it's a log.csv", "", 0);
+    char *text = read_file("wheel-standstill.csv");
+    write_file("it's a log.csv", text, -1);
+    g_free(text);
+    assert_status(run(CORVAK_COMMAND
+                      " estimate \"it's a log.csv\" --name \"`touch owned` 'q' %%s\" "
+                      "--plot \"a b'c.png\" --json"),
+                  0);
+    assert_says(out, "`touch owned` 'q' %s");
+    char *page = read_file("a b'c.png");
+    ck_assert_int_eq(memcmp(page, "\x89PNG", 4), 0);
+    g_free(page);
+    char *owned = g_build_filename(dir, "owned", NULL);
+    ck_assert(!g_file_test(owned, G_FILE_TEST_EXISTS));
+    g_free(owned);
+}
+END_TEST
+
+/* A log that shows one thing only still gives a whole page, with the reasons in the empty panels.
+ */
+START_TEST(a_page_with_empty_panels_is_drawn)
+{
+    assert_status(run(CORVAK_COMMAND " estimate wheel-coast.csv --plot coast.svg"), 0);
+    char *page = read_file("coast.svg");
+    assert_says(page, "no standstill run among the logs");
+    assert_says(page, "no DC levels among the logs");
+    g_free(page);
+    assert_says(out, "pole pairs                           12  (probability");
+}
+END_TEST
+
 START_TEST(record_is_deterministic_and_prints_to_stdout)
 {
     char *first = NULL;
@@ -374,6 +408,8 @@ static void add(TCase *tests)
     tcase_add_test(tests, each_verb_explains_itself);
     tcase_add_test(tests, three_logs_give_the_wheel);
     tcase_add_test(tests, the_table_is_for_people);
+    tcase_add_test(tests, awkward_names_stay_names);
+    tcase_add_test(tests, a_page_with_empty_panels_is_drawn);
     tcase_add_test(tests, record_is_deterministic_and_prints_to_stdout);
     tcase_add_test(tests, wrong_usage_is_explained);
     tcase_add_test(tests, unreadable_logs_end_with_status_2);

@@ -83,7 +83,8 @@ END_TEST
  * cannot show is named. */
 START_TEST(coast_alone_gives_flux_and_pole_pairs)
 {
-    const cvk_rig_config wheel = wheel_config();
+    cvk_rig_config wheel = wheel_config();
+    wheel.sensing.current_offset_a = 2.0; /* an offset is no current */
     recording r;
     record(&r, &wheel, "coast", 3, false);
     ck_assert_int_eq(estimate(&r.log), CVK_OK);
@@ -419,6 +420,141 @@ START_TEST(reversed_rotor_sensor_is_noted)
 }
 END_TEST
 
+/* ---- what is noticed about a log ------------------------------------------------------------- */
+
+/* Gain mismatch is seen in ia + ib + ic and corrected; only the mean gain stays in R. */
+START_TEST(gain_mismatch_is_corrected)
+{
+    cvk_log log = simulate(&plain_model, 2.0, 6.0);
+    static const double gains[] = {1.02, 0.99, 0.99};
+    for (int n = 0; n < 3; n++) {
+        for (size_t k = 0; k < MODEL_ROWS; k++) {
+            columns.i[n][k] *= gains[n];
+        }
+    }
+    ck_assert_int_eq(estimate(&log), CVK_OK);
+    ck_assert(has_finding(CVK_NOTE, "differ in gain (+2."));
+    assert_near(CVK_CARD_RESISTANCE, plain_model.r, 0.3);
+    assert_near(CVK_CARD_INDUCTANCE_Q, plain_model.l_q, 1.0);
+}
+END_TEST
+
+START_TEST(clipping_is_noticed)
+{
+    cvk_log log = simulate(&plain_model, 2.0, 6.0);
+    for (int n = 0; n < 3; n++) {
+        for (size_t k = 0; k < MODEL_ROWS; k++) {
+            columns.i[n][k] = fmax(-15.0, fmin(15.0, columns.i[n][k]));
+        }
+    }
+    (void)!estimate(&log);
+    ck_assert(has_finding(CVK_WARNING, "clipped?"));
+}
+END_TEST
+
+START_TEST(implausible_voltages_are_refused)
+{
+    cvk_log log = simulate(&plain_model, 2.0, 6.0);
+    for (int n = 0; n < 3; n++) {
+        for (size_t k = 0; k < MODEL_ROWS; k++) {
+            columns.v[n][k] *= 1000.0;
+        }
+    }
+    ck_assert_int_eq(estimate(&log), CVK_NOT_IN_LOG);
+    ck_assert(has_finding(CVK_ERROR, "millivolt"));
+}
+END_TEST
+
+START_TEST(logs_that_contradict_each_other_are_noticed)
+{
+    const cvk_rig_config cold = wheel_config();
+    cvk_rig_config hot = cold;
+    hot.motor.resistance_ohm *= 1.2;
+    recording a, b;
+    record(&a, &cold, "standstill", 1, false);
+    record(&b, &hot, "standstill", 1, false);
+    const cvk_log *logs[] = {&a.log, &b.log};
+    ck_assert_int_eq(cvk_estimate_logs(logs, 2, &options, &result), CVK_OK);
+    ck_assert(has_finding(CVK_WARNING, "another temperature, or another motor?"));
+    recording_free(&a);
+    recording_free(&b);
+}
+END_TEST
+
+/* An encoder or a speed column tells pole pairs as an angle column does. */
+START_TEST(other_rotor_columns_tell_pole_pairs)
+{
+    const cvk_rig_config wheel = wheel_config();
+    recording r;
+    record(&r, &wheel, "spin", 6, true);
+    const double *angle = r.log.column[CVK_COLUMN_THETA_M];
+    double *made = malloc(r.log.rows * sizeof *made);
+    ck_assert_ptr_nonnull(made);
+    for (size_t k = 0; k < r.log.rows; k++) {
+        made[k] = floor(angle[k] / TWO_PI * 4096.0);
+    }
+    r.log.column[CVK_COLUMN_THETA_M] = NULL;
+    r.log.column[CVK_COLUMN_ENC] = made;
+    r.log.encoder_counts = 4096.0;
+    ck_assert_int_eq(estimate(&r.log), CVK_OK);
+    ck_assert_double_eq(result.card.entry[CVK_CARD_POLE_PAIRS].value, 12.0);
+
+    for (size_t k = 0; k < r.log.rows; k++) { /* speed over 20 ms */
+        size_t before = k > 200 ? k - 200 : 0, after = k + 200 < r.log.rows ? k + 200 : k;
+        double turned = remainder(angle[after] - angle[before], TWO_PI);
+        made[k] = turned / ((double)(after - before) * 50e-6 + 1e-9);
+    }
+    r.log.column[CVK_COLUMN_ENC] = NULL;
+    r.log.column[CVK_COLUMN_SPEED_M] = made;
+    ck_assert_int_eq(estimate(&r.log), CVK_OK);
+    ck_assert_double_eq(result.card.entry[CVK_CARD_POLE_PAIRS].value, 12.0);
+    free(made);
+    recording_free(&r);
+}
+END_TEST
+
+/* A geared sensor gives a ratio that is no whole number: a finding, and no pole pairs. */
+START_TEST(geared_sensor_gives_no_pole_pairs)
+{
+    const cvk_rig_config wheel = wheel_config();
+    recording r;
+    record(&r, &wheel, "spin", 8, true);
+    double *angle = r.storage + (r.log.column[CVK_COLUMN_THETA_M] - r.storage);
+    double last = angle[0], turns = 0.0;
+    for (size_t k = 0; k < r.log.rows; k++) {
+        turns -= round((angle[k] - last) / TWO_PI);
+        last = angle[k];
+        angle[k] = 1.6 * (angle[k] + TWO_PI * turns);
+    }
+    ck_assert_int_eq(estimate(&r.log), CVK_OK);
+    ck_assert(!result.card.entry[CVK_CARD_POLE_PAIRS].known);
+    ck_assert(has_finding(CVK_WARNING, "geared"));
+    recording_free(&r);
+}
+END_TEST
+
+/* Commanded duties and their own bus give the same as the voltages that they make. */
+START_TEST(duties_with_a_moving_bus_do)
+{
+    cvk_log log = simulate(&plain_model, 2.0, 6.0);
+    static double duty[3][MODEL_ROWS], bus[MODEL_ROWS];
+    for (size_t k = 0; k < MODEL_ROWS; k++) {
+        bus[k] = 24.0 + 1.5 * sin((double)k * 1e-3);
+        for (int n = 0; n < 3; n++) {
+            duty[n][k] = columns.v[n][k] / bus[k];
+        }
+    }
+    for (int n = 0; n < 3; n++) {
+        log.column[CVK_COLUMN_VA + n] = NULL;
+        log.column[CVK_COLUMN_DUTY_A + n] = duty[n];
+    }
+    log.column[CVK_COLUMN_VDC] = bus;
+    ck_assert_int_eq(estimate(&log), CVK_OK);
+    assert_near(CVK_CARD_RESISTANCE, plain_model.r, 1.5);
+    assert_near(CVK_CARD_INDUCTANCE_D, plain_model.l_d, 3.0);
+}
+END_TEST
+
 START_TEST(derived_quantities_follow_the_conventions)
 {
     cvk_card card = {.name = "x"};
@@ -452,6 +588,13 @@ static void add(TCase *tests)
     tcase_add_test(tests, one_direction_does_not_give_two_inductances);
     tcase_add_test(tests, empty_content_gives_nothing);
     tcase_add_test(tests, reversed_rotor_sensor_is_noted);
+    tcase_add_test(tests, gain_mismatch_is_corrected);
+    tcase_add_test(tests, clipping_is_noticed);
+    tcase_add_test(tests, implausible_voltages_are_refused);
+    tcase_add_test(tests, logs_that_contradict_each_other_are_noticed);
+    tcase_add_test(tests, other_rotor_columns_tell_pole_pairs);
+    tcase_add_test(tests, geared_sensor_gives_no_pole_pairs);
+    tcase_add_test(tests, duties_with_a_moving_bus_do);
     tcase_add_test(tests, derived_quantities_follow_the_conventions);
 }
 
