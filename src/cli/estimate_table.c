@@ -177,7 +177,9 @@ void print_estimate_table(const cvk_estimate *estimate, const cvk_rig_config *tr
     g_print("\n");
     print_line_to_line(estimate);
     print_derived(estimate);
-    g_print("\n");
+    if (estimate->card.entry[CVK_CARD_DEAD_TIME_VOLTAGE].known) {
+        g_print("\n");
+    }
     for (int key = CVK_CARD_MOTOR_COUNT; key < CVK_CARD_COUNT; key++) {
         print_entry(estimate, (cvk_card_key)key, truth);
     }

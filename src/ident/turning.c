@@ -601,6 +601,10 @@ static void integrate_flux(const cvk_signals *s, const cvk_belief *belief, size_
                            size_t rows, double complex *active)
 {
     const long delay = lround(belief->mean[CVK_B_DELAY]);
+    /* what is not known may not multiply the noise of a current that is not there */
+    const double r =
+        cvk_belief_knows(belief, CVK_B_RESISTANCE, 0.5) ? belief->mean[CVK_B_RESISTANCE] : 0.0;
+    const double l = cvk_belief_knows(belief, CVK_B_L_Q, 0.5) ? belief->mean[CVK_B_L_Q] : 0.0;
     double complex psi = 0.0;
     for (size_t n = 0; n < rows; n++) {
         size_t k = begin + n, source = (long)k < delay ? 0 : (size_t)((long)k - delay);
@@ -610,8 +614,8 @@ static void integrate_flux(const cvk_signals *s, const cvk_belief *belief, size_
         if (belief->knee_a > 0.0) {
             v -= belief->mean[CVK_B_DEAD_TIME] * inverter_at(s, k, belief->knee_a, belief->curve);
         }
-        active[n] = psi - belief->mean[CVK_B_L_Q] * i;
-        psi += s->period_s * (v - belief->mean[CVK_B_RESISTANCE] * i);
+        active[n] = psi - l * i;
+        psi += s->period_s * (v - r * i);
     }
 }
 
