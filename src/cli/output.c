@@ -28,9 +28,11 @@ int complain_file(const char *verb, const cvk_complaint *complaint)
 gboolean parse_options(const char *verb, const char *parameters, const char *summary,
                        const char *example, const GOptionEntry *entries, int *argc, char ***argv)
 {
-    char *title = g_strdup_printf("%s - corvak %s", parameters, verb);
+    char *program = g_strconcat("corvak ", verb, NULL);
+    g_set_prgname(program);
+    g_free(program);
     char *description = g_strdup_printf("Example:\n  %s\n", example);
-    GOptionContext *context = g_option_context_new(title);
+    GOptionContext *context = g_option_context_new(parameters);
     g_option_context_set_summary(context, summary);
     g_option_context_set_description(context, description);
     g_option_context_add_main_entries(context, entries, NULL);
@@ -42,7 +44,6 @@ gboolean parse_options(const char *verb, const char *parameters, const char *sum
     }
     g_option_context_free(context);
     g_free(description);
-    g_free(title);
     return fine;
 }
 
