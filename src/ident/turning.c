@@ -23,7 +23,10 @@
 #define FLATTEST_QUARTER 3.5 /* slowest quarter of a turn against its fastest */
 #define SHORTEST_WINDOW_S 0.02
 #define FEWEST_TURNS 4
-#define MARGIN_S 0.03 /* kept away from turning when looking for standstill */
+#define DROP_MEAN 0.1   /* share of the voltage across R or L of a turning motor: */
+#define DROP_SPREAD 0.3 /* expected, and how uncertain that is */
+#define MARGIN_S 0.03   /* kept away from turning, at least, when looking for standstill */
+#define SHORTEST_STILL_S 0.03
 
 /* ---- finding the turns ---------------------------------------------------------------------- */
 
@@ -224,21 +227,42 @@ void cvk_turns_free(cvk_turns *turns)
     *turns = (cvk_turns){0};
 }
 
+static size_t turn_rows(const cvk_turns *turns, size_t n)
+{
+    return turns->end[n] - turns->begin[n];
+}
+
+/* What to keep away from a turn when looking for standstill: a motor that speeds up from rest has
+ * turned about once before its first whole turn is seen. */
+static size_t margin_of(const cvk_signals *s, const cvk_turns *turns, size_t turn)
+{
+    return (size_t)(MARGIN_S / s->period_s) + 2u * turn_rows(turns, turn);
+}
+
+/* Appends begin .. end-1 when that is long enough to be of use. */
+static size_t add_span(cvk_span *spans, size_t count, size_t most, size_t begin, size_t end,
+                       size_t shortest)
+{
+    if (count < most && end > begin + shortest) {
+        spans[count++] = (cvk_span){begin, end};
+    }
+    return count;
+}
+
 size_t cvk_still_spans(const cvk_signals *s, const cvk_turns *turns, cvk_span *spans, size_t most)
 {
-    size_t count = 0, margin = (size_t)(MARGIN_S / s->period_s) + 1u, turn = 0;
-    for (size_t n = 0; n < s->pieces && count < most; n++) {
-        size_t begin = s->piece[n].begin;
-        while (turn < turns->count && turns->begin[turn] < s->piece[n].end) {
-            if (turns->begin[turn] > begin + 3u * margin && count < most) {
-                spans[count++] = (cvk_span){begin, turns->begin[turn] - margin};
+    const size_t shortest = (size_t)(SHORTEST_STILL_S / s->period_s);
+    size_t count = 0, turn = 0;
+    for (size_t n = 0; n < s->pieces; n++) {
+        size_t begin = s->piece[n].begin, end = s->piece[n].end;
+        for (; turn < turns->count && turns->begin[turn] < end; turn++) {
+            size_t margin = margin_of(s, turns, turn);
+            if (turns->begin[turn] > begin + margin) {
+                count = add_span(spans, count, most, begin, turns->begin[turn] - margin, shortest);
             }
             begin = turns->end[turn] + margin;
-            turn++;
         }
-        if (s->piece[n].end > begin + margin && count < most) {
-            spans[count++] = (cvk_span){begin, s->piece[n].end};
-        }
+        count = add_span(spans, count, most, begin, end, shortest);
     }
     return count;
 }
@@ -324,9 +348,10 @@ static cvk_window window_of(const cvk_signals *s, const cvk_turns *turns, size_t
         w.current_a += (s->i_alpha[k] + I * s->i_beta[k]) * frame;
         w.inverter += inverter_at(s, k, knee_a, belief->curve) * frame;
     }
-    /* a driven voltage is held for the period after its row: centred half a step later, shortened
-     * by the turning; with the bridge off the back-EMF was sampled at the row */
-    double complex to_middle = off ? 1.0 : sinc(0.5 * c[1]) * cexp(-I * 0.5 * c[1]);
+    /* A driven voltage is held for the period after its row, T v = psi(k+1) - psi(k): seen from the
+     * turning frame, psi at the rows turns it by half a step and shortens it by sinc(w T / 2). With
+     * the bridge off the back-EMF was sampled at the row. */
+    double complex to_middle = off ? 1.0 : cexp(-I * 0.5 * c[1]) / sinc(0.5 * c[1]);
     w.voltage_v *= to_middle / (double)rows;
     w.current_a /= (double)rows;
     w.inverter /= (double)rows;
@@ -505,11 +530,44 @@ static bool any_current(const cvk_windows *windows)
     return false;
 }
 
+static void set_unknown(cvk_belief *belief, int parameter, double largest)
+{
+    if (!isfinite(largest) || cvk_belief_knows(belief, parameter, 0.5)) {
+        return;
+    }
+    for (int k = 0; k < N; k++) {
+        belief->cov[parameter * N + k] = belief->cov[k * N + parameter] = 0.0;
+    }
+    belief->mean[parameter] = DROP_MEAN * largest;
+    belief->cov[parameter * (N + 1)] = DROP_SPREAD * DROP_SPREAD * largest * largest;
+}
+
+/* Without a standstill log, R and L are bounded by what the motor does: it turns, so most of the
+ * voltage is back-EMF and the drop across the winding is a part of it. */
+static void bound_unknowns(const cvk_windows *windows, cvk_belief *belief)
+{
+    double r[CVK_MAX_WINDOWS], l[CVK_MAX_WINDOWS];
+    size_t count = 0;
+    for (size_t n = 0; n < windows->count; n++) {
+        const cvk_window *w = &windows->window[n];
+        if (w->current_a != 0.0) {
+            r[count] = cabs(w->voltage_v) / cabs(w->current_a);
+            l[count] = r[count] / fabs(w->omega);
+            count++;
+        }
+    }
+    double drop_r = cvk_median(r, count), drop_l = cvk_median(l, count);
+    set_unknown(belief, CVK_B_RESISTANCE, drop_r);
+    set_unknown(belief, CVK_B_L_D, drop_l);
+    set_unknown(belief, CVK_B_L_Q, drop_l);
+}
+
 cvk_status cvk_fit_circle(const cvk_windows *windows, cvk_belief *belief)
 {
     if (windows->count < 3) {
         return CVK_NOT_IN_LOG;
     }
+    bound_unknowns(windows, belief);
     circle f = {.windows = windows, .block = windows->count / 8u + 1u};
     f.block = f.block < CIRCLE_BLOCK ? f.block : CIRCLE_BLOCK;
     double p[N], prior[N * N], h[N * N], score[N * N], sigma2 = 1.0;
@@ -569,11 +627,6 @@ cvk_status cvk_fit_circle(const cvk_windows *windows, cvk_belief *belief)
 }
 
 #define SHOWN_TURNS 3
-
-static size_t turn_rows(const cvk_turns *turns, size_t n)
-{
-    return turns->end[n] - turns->begin[n];
-}
 
 /* The first of SHOWN_TURNS joined turns whose durations differ least. */
 static size_t steadiest_turns(const cvk_turns *turns)

@@ -304,6 +304,57 @@ START_TEST(two_currents_and_line_voltages_do)
 }
 END_TEST
 
+/* A motor that turns half a radian per sample behind an inverter that holds its voltage. The flux
+ * linkages at the samples are exact: T v = psi(k+1) - psi(k) + R (integral of i). */
+static cvk_log fast_log(const model *m, double flux, double pole_pairs)
+{
+    double angle = 0.3;
+    for (size_t k = 0; k < MODEL_ROWS; k++) {
+        double speed = k < MODEL_ROWS / 2 ? 10000.0 : 4000.0;
+        double complex current = I * (k % 3000 < 1500 ? 4.0 : 8.0); /* dq */
+        double complex now = cexp(I * angle), next = cexp(I * (angle + speed * m->period));
+        double complex psi = m->l_q * current + flux + m->r * current / (I * speed);
+        double i[3], v[3];
+        phases(current * now, i);
+        phases(psi * (next - now) / m->period + inverter(m, current * now), v);
+        for (int n = 0; n < 3; n++) {
+            columns.i[n][k] = i[n] + m->noise * noise();
+            columns.v[n][k] = v[n] + 12.0;
+        }
+        columns.t[k] = (double)k * m->period;
+        columns.theta[k] = fmod(angle / pole_pairs, TWO_PI);
+        angle += speed * m->period;
+    }
+    cvk_log log = cvk_log_empty("fast");
+    log.rows = MODEL_ROWS;
+    log.column[CVK_COLUMN_T] = columns.t;
+    log.column[CVK_COLUMN_THETA_M] = columns.theta;
+    for (int n = 0; n < 3; n++) {
+        log.column[CVK_COLUMN_IA + n] = columns.i[n];
+        log.column[CVK_COLUMN_VA + n] = columns.v[n];
+    }
+    return log;
+}
+
+START_TEST(half_a_radian_per_sample_is_no_problem)
+{
+    static double still[7][MODEL_ROWS];
+    model m = plain_model;
+    m.delay = 0.0;
+    cvk_log standing = simulate(&m, 2.0, 6.0);
+    for (int c = 0; c < 7; c++) { /* t, three currents, three voltages: out of the way */
+        cvk_column column = (cvk_column)(CVK_COLUMN_T + c);
+        memcpy(still[c], standing.column[column], sizeof still[c]);
+        standing.column[column] = still[c];
+    }
+    cvk_log turning = fast_log(&m, 4e-3, 5.0);
+    const cvk_log *logs[] = {&standing, &turning};
+    ck_assert_int_eq(cvk_estimate_logs(logs, 2, &options, &result), CVK_OK);
+    assert_near(CVK_CARD_FLUX_LINKAGE, 4e-3, 0.3);
+    ck_assert_double_eq(result.card.entry[CVK_CARD_POLE_PAIRS].value, 5.0);
+}
+END_TEST
+
 /* ---- awkward logs ---------------------------------------------------------------------------- */
 
 START_TEST(gaps_and_nan_become_findings)
@@ -583,6 +634,7 @@ static void add(TCase *tests)
     tcase_add_loop_test(tests, any_delay_is_found, 0, 5);
     tcase_add_test(tests, resistance_does_not_absorb_the_inverter);
     tcase_add_test(tests, two_currents_and_line_voltages_do);
+    tcase_add_test(tests, half_a_radian_per_sample_is_no_problem);
     tcase_add_test(tests, gaps_and_nan_become_findings);
     tcase_add_test(tests, unusable_logs_are_refused_with_a_cure);
     tcase_add_test(tests, one_direction_does_not_give_two_inductances);
