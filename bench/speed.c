@@ -23,7 +23,7 @@ static double now_s(void)
 /* A standstill run, then the spin over and over until there are enough rows. */
 static void write_log(const char *path, size_t rows)
 {
-    const cvk_rig_config wheel = wheel_config();
+    const cvk_rig_config wheel = studio_rig("wheel");
     recording still, spin;
     record(&still, &wheel, "standstill", 1, true);
     record(&spin, &wheel, "spin", 1, true);
@@ -103,7 +103,7 @@ static void bench_log(size_t rows)
 
 static void bench_rig(void)
 {
-    const cvk_rig_config wheel = wheel_config();
+    const cvk_rig_config wheel = studio_rig("wheel");
     recording r;
     double start = now_s();
     record(&r, &wheel, "spin", 1, true);

@@ -30,8 +30,9 @@
 #define KNEE_SPREAD 1.5   /* standard deviation of its logarithm */
 #define INDEPENDENT_SAMPLES 500.0
 #define SMALLEST_WEIGHT 1e-3
-/* Evaluations of the misfit in one fit. A scout comes from far away; a full fit starts close by, and
- * only at a whole delay, where the misfit has a corner, would it need more for its last digits. */
+/* Evaluations of the misfit in one fit. A scout comes from far away; a full fit starts close by,
+ * and only at a whole delay, where the misfit has a corner, would it need more for its last digits.
+ */
 #define SCOUT_EVALUATIONS 60
 #define FULL_EVALUATIONS 15
 #define DELAY_FLOOR                                                                                \
@@ -387,8 +388,9 @@ static bool fit_curve(problem *f, int curve, cvk_standstill_fit *fit)
     for (int n = 0; n < N; n++) {
         x[n] = fit->p[n] / f->scale[n];
     }
-    info = lmder(residuals, f, (int)m, N, x, fvec, fjac, (int)m, 1e-6, 1e-6, 0.0, f->most_evaluations,
-                 diag, 1, 10.0, 0, &nfev, &njev, ipvt, qtf, wa1, wa2, wa3, wa4);
+    info =
+        lmder(residuals, f, (int)m, N, x, fvec, fjac, (int)m, 1e-6, 1e-6, 0.0, f->most_evaluations,
+              diag, 1, 10.0, 0, &nfev, &njev, ipvt, qtf, wa1, wa2, wa3, wa4);
     bool fine = info >= 1 && derivatives(f, x, m, fjac) && covariance(f, m, fjac, fvec, fit);
     for (int n = 0; n < N; n++) {
         fit->p[n] = x[n] * f->scale[n];

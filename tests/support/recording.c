@@ -4,37 +4,30 @@
  */
 #include "recording.h"
 
+#include "corvak/files/rig_yaml.h"
+
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
 enum { COLUMNS = 9 }; /* t, three currents, three duties or terminal voltages, bus, rotor angle */
 
-cvk_rig_config wheel_config(void)
-{
-    return (cvk_rig_config){
-        .name = "wheel",
-        .motor = {.pole_pairs = 12,
-                  .resistance_ohm = 0.165,
-                  .inductance_d_h = 320e-6,
-                  .inductance_q_h = 470e-6,
-                  .flux_linkage_wb = 0.0215,
-                  .emf_harmonic_5 = 0.012,
-                  .emf_harmonic_7 = -0.007,
-                  .magnet_spread = 0.006},
-        .shaft = {0.085, 0.12, 0.004, 0.03},
-        .inverter = {20000, 500e-9, 0.004, 0.8, 0.35},
-        .supply = {25.6, 0.05},
-        .sensing = {12, 33, 0.025, 0.15, 0.006, 40, 0.02, 0.003},
-        .rotor_sensor = {16384, 0.0004, 0.9},
-        .drive = {14, 25, 500, 0.2, 300e-6, 400e-6, 0.02, 0.2, 0.4, 310, 0.4},
-    };
-}
-
 static void give_up(const char *what)
 {
     fprintf(stderr, "recording failed: %s\n", what);
     abort();
+}
+
+cvk_rig_config studio_rig(const char *name)
+{
+    cvk_rig_config config;
+    cvk_complaint complaint;
+    char path[512];
+    snprintf(path, sizeof path, "%s/%s.rig.yaml", CORVAK_DATA, name);
+    if (cvk_rig_file_read(&config, path, &complaint) != CVK_OK) {
+        give_up(complaint.text);
+    }
+    return config;
 }
 
 void record(recording *out, const cvk_rig_config *config, const char *excitation, uint64_t seed,

@@ -14,8 +14,8 @@ typedef struct recording {
     char name[64];
 } recording;
 
-/* The wheel as in data/wheel.rig.yaml, without reading the file. */
-cvk_rig_config wheel_config(void);
+/* A rig of the studio, from data/NAME.rig.yaml: wheel, blower, mixer or table. */
+cvk_rig_config studio_rig(const char *name);
 
 /* Runs one excitation to its end. Voltages are duties and bus while the bridge is on (standstill,
  * spin), terminal voltages while it is off (coast). `rotor_sensor` adds theta_m. Aborts the program
