@@ -7,9 +7,12 @@ cd "$(dirname "$0")/.."
 clang-format --dry-run --Werror $(git ls-files '*.c' '*.h')
 shellcheck scripts/*.sh tests/install/check.sh .ci/run
 cmake --preset dev >/dev/null
-report=build/dev/clang-tidy.txt
+mkdir -p build/lint
+report=build/lint/clang-tidy.txt
+# an option of GCC that clang does not know
+sed 's/-fcx-limited-range//' build/dev/compile_commands.json >build/lint/compile_commands.json
 git ls-files 'src/*.c' 'ports/sim/*.c' 'examples/*.c' 'bench/*.c' |
-    xargs -P "$(nproc)" -n 4 clang-tidy --quiet -p build/dev >"$report" 2>/dev/null || true
+    xargs -P "$(nproc)" -n 4 clang-tidy --quiet -p build/lint >"$report" 2>/dev/null || true
 if grep -E 'warning:|error:' "$report"; then
     exit 1
 fi
