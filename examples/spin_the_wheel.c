@@ -74,7 +74,7 @@ int main(void)
             .current_a = {(float)read.current_a[0], (float)read.current_a[1],
                           (float)read.current_a[2]},
             .bus_v = (float)read.bus_v,
-            .sensor_rad = (float)read.sensor_rad,
+            .sensor_mech_rad = (float)read.sensor_mech_rad,
         };
         const cvk_abc next = cvk_drive_control(&drive, &sample);
         cvk_rig_advance(&rig, duty);

@@ -32,9 +32,9 @@ static cvk_drive_config drive_config(const cvk_rig_config *config)
                 .period_s = (float)(1.0 / rate_hz),
                 .pole_pairs = (float)config->motor.pole_pairs,
                 .direction = 1.0f,
-                .offset_rad =
-                    (float)remainder(-config->motor.pole_pairs * config->rotor_sensor.offset_rad,
-                                     2.0 * 3.14159265358979323846),
+                .offset_rad = (float)remainder(-config->motor.pole_pairs *
+                                                   config->rotor_sensor.offset_mech_rad,
+                                               2.0 * 3.14159265358979323846),
                 .bandwidth_hz = (float)(rate_hz / 200.0),
             },
         .trip_current_a = (float)drive->trip_current_a,
@@ -65,7 +65,7 @@ cvk_sim_row cvk_sim_step(cvk_sim *sim)
         .current_a = {(float)row.sample.current_a[0], (float)row.sample.current_a[1],
                       (float)row.sample.current_a[2]},
         .bus_v = (float)row.sample.bus_v,
-        .sensor_rad = (float)row.sample.sensor_rad,
+        .sensor_mech_rad = (float)row.sample.sensor_mech_rad,
     };
     const cvk_abc duties = cvk_drive_control(&sim->drive, &sample);
     cvk_rig_advance(&sim->rig, sim->duty);

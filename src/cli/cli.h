@@ -10,6 +10,7 @@
 #include "corvak/rig/rig.h"
 
 #include <glib.h>
+#include <json-glib/json-glib.h>
 
 enum {
     EXIT_DONE = 0,
@@ -18,6 +19,7 @@ enum {
 };
 
 /* ---- verbs: argv[0] is the verb; each returns an exit status ------------------------------- */
+int cmd_rig(int argc, char **argv);
 int cmd_record(int argc, char **argv);
 int cmd_estimate(int argc, char **argv);
 
@@ -33,6 +35,9 @@ gboolean parse_options(const char *verb, const char *parameters, const char *sum
 
 /* A progress line on a terminal; nothing in a pipe. `share` 0 .. 1; 1 ends it. */
 void show_progress(const char *what, double share);
+
+/* Prints what was built, and frees it. */
+void print_json_document(JsonBuilder *builder);
 
 /* How a quantity is printed for people. */
 typedef struct display {

@@ -49,7 +49,7 @@ static void write_row(FILE *out, const recording *r, const cvk_sim_row *row)
     }
     fprintf(out, ",%.4f", row->sample.bus_v);
     if (r->rotor_sensor) {
-        fprintf(out, ",%.6f", row->sample.sensor_rad);
+        fprintf(out, ",%.6f", row->sample.sensor_mech_rad);
     }
     fputc('\n', out);
 }

@@ -4,7 +4,6 @@
  */
 #include "cli.h"
 
-#include <json-glib/json-glib.h>
 #include <math.h>
 
 static void add_number(JsonBuilder *b, const char *key, double value)
@@ -109,10 +108,5 @@ void print_estimate_json(const cvk_estimate *estimate)
     add_missing(b, &estimate->card);
     add_findings(b, estimate);
     json_builder_end_object(b);
-    JsonNode *root = json_builder_get_root(b);
-    char *text = json_to_string(root, TRUE);
-    g_print("%s\n", text);
-    g_free(text);
-    json_node_unref(root);
-    g_object_unref(b);
+    print_json_document(b);
 }

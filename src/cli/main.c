@@ -11,6 +11,7 @@ static const struct {
     const char *name, *summary;
     int (*run)(int argc, char **argv);
 } verbs[] = {
+    {"rig", "check a rig file and explain what the rig can do", cmd_rig},
     {"record", "run an excitation on the simulated rig and write a log", cmd_record},
     {"estimate", "from logs to the motor card: R, L, flux linkage, pole pairs", cmd_estimate},
 };

@@ -59,6 +59,16 @@ void show_progress(const char *what, double share)
     }
 }
 
+void print_json_document(JsonBuilder *builder)
+{
+    JsonNode *root = json_builder_get_root(builder);
+    char *text = json_to_string(root, TRUE);
+    g_print("%s\n", text);
+    g_free(text);
+    json_node_unref(root);
+    g_object_unref(builder);
+}
+
 display display_of(cvk_card_key key, double value)
 {
     switch (key) {

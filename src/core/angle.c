@@ -38,9 +38,9 @@ cvk_status cvk_angle_sensor_init(cvk_angle_sensor *sensor, const cvk_angle_senso
     return CVK_OK;
 }
 
-cvk_angle cvk_angle_sensor_step(cvk_angle_sensor *sensor, float sensor_rad)
+cvk_angle cvk_angle_sensor_step(cvk_angle_sensor *sensor, float sensor_mech_rad)
 {
-    float measured = cvk_wrap_angle(sensor->ratio * sensor_rad + sensor->offset_rad);
+    float measured = cvk_wrap_angle(sensor->ratio * sensor_mech_rad + sensor->offset_rad);
     if (!sensor->primed) {
         sensor->now = (cvk_angle){measured, 0.0f};
         sensor->primed = true;

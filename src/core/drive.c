@@ -89,7 +89,7 @@ static cvk_fault check_sample(const cvk_drive *drive, const cvk_drive_sample *sa
     const cvk_abc i = sample->current_a;
     const float trip = drive->config.trip_current_a;
     if (!isfinite(i.a) || !isfinite(i.b) || !isfinite(i.c) || !isfinite(sample->bus_v) ||
-        (drive->angle_source == CVK_ANGLE_SENSOR && !isfinite(sample->sensor_rad))) {
+        (drive->angle_source == CVK_ANGLE_SENSOR && !isfinite(sample->sensor_mech_rad))) {
         return CVK_FAULT_SAMPLE;
     }
     if (fabsf(i.a) > trip || fabsf(i.b) > trip || fabsf(i.c) > trip) {
@@ -142,7 +142,7 @@ cvk_abc cvk_drive_control(cvk_drive *drive, const cvk_drive_sample *sample)
                                     : drive->command;
     drive->angle =
         drive->angle_source == CVK_ANGLE_SENSOR
-            ? cvk_angle_sensor_step(&drive->sensor, sample->sensor_rad)
+            ? cvk_angle_sensor_step(&drive->sensor, sample->sensor_mech_rad)
             : cvk_angle_impose(drive->angle, command.speed_rad_s, drive->config.current.period_s);
     set_bridge(drive, command.mode != CVK_MODE_OFF);
     if (command.mode == CVK_MODE_OFF) {

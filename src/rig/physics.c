@@ -124,26 +124,26 @@ void cvk_rig_integrate(cvk_rig *rig, const double duty[3], double dt_s)
     cvk_rig_state *x = &rig->state;
     cvk_vec psi = x->flux_alpha_wb + I * x->flux_beta_wb;
     const double h = 0.5 * dt_s;
-    slope a = slope_at(rig, duty, psi, x->angle_rad, x->speed_rad_s);
-    slope b = slope_at(rig, duty, psi + h * a.flux, x->angle_rad + h * a.angle,
-                       x->speed_rad_s + h * a.speed);
-    slope c = slope_at(rig, duty, psi + h * b.flux, x->angle_rad + h * b.angle,
-                       x->speed_rad_s + h * b.speed);
-    slope d = slope_at(rig, duty, psi + dt_s * c.flux, x->angle_rad + dt_s * c.angle,
-                       x->speed_rad_s + dt_s * c.speed);
+    slope a = slope_at(rig, duty, psi, x->angle_mech_rad, x->speed_mech_rad_s);
+    slope b = slope_at(rig, duty, psi + h * a.flux, x->angle_mech_rad + h * a.angle,
+                       x->speed_mech_rad_s + h * a.speed);
+    slope c = slope_at(rig, duty, psi + h * b.flux, x->angle_mech_rad + h * b.angle,
+                       x->speed_mech_rad_s + h * b.speed);
+    slope d = slope_at(rig, duty, psi + dt_s * c.flux, x->angle_mech_rad + dt_s * c.angle,
+                       x->speed_mech_rad_s + dt_s * c.speed);
     const double sixth = dt_s / 6.0;
     psi += sixth * (a.flux + 2.0 * b.flux + 2.0 * c.flux + d.flux);
     x->flux_alpha_wb = creal(psi);
     x->flux_beta_wb = cimag(psi);
-    x->angle_rad += sixth * (a.angle + 2.0 * b.angle + 2.0 * c.angle + d.angle);
-    x->speed_rad_s += sixth * (a.speed + 2.0 * b.speed + 2.0 * c.speed + d.speed);
+    x->angle_mech_rad += sixth * (a.angle + 2.0 * b.angle + 2.0 * c.angle + d.angle);
+    x->speed_mech_rad_s += sixth * (a.speed + 2.0 * b.speed + 2.0 * c.speed + d.speed);
 }
 
 void cvk_rig_integrate_off(cvk_rig *rig, double dt_s)
 {
     const cvk_rig_motor *motor = &rig->config.motor;
     cvk_rig_state *x = &rig->state;
-    cvk_magnet_flux m = cvk_rig_magnet_flux(rig, x->angle_rad);
+    cvk_magnet_flux m = cvk_rig_magnet_flux(rig, x->angle_mech_rad);
     cvk_vec i = cvk_rig_current_of(motor, x->flux_alpha_wb + I * x->flux_beta_wb, &m);
     /* the diodes put about 2/3 of the bus against the current until it is gone */
     double fall_a =
@@ -152,16 +152,16 @@ void cvk_rig_integrate_off(cvk_rig *rig, double dt_s)
     i = length_a > fall_a ? i * (1.0 - fall_a / length_a) : 0.0;
     if (!rig->shaft_held) {
         double h = 0.5 * dt_s;
-        double mid_angle = x->angle_rad + h * x->speed_rad_s;
-        double mid_speed =
-            x->speed_rad_s + h * shaft_torque(rig, i, &m, x->angle_rad, x->speed_rad_s) /
-                                 rig->config.shaft.inertia_kg_m2;
+        double mid_angle = x->angle_mech_rad + h * x->speed_mech_rad_s;
+        double mid_speed = x->speed_mech_rad_s +
+                           h * shaft_torque(rig, i, &m, x->angle_mech_rad, x->speed_mech_rad_s) /
+                               rig->config.shaft.inertia_kg_m2;
         cvk_magnet_flux mid = cvk_rig_magnet_flux(rig, mid_angle);
-        x->angle_rad += dt_s * mid_speed;
-        x->speed_rad_s += dt_s * shaft_torque(rig, i, &mid, mid_angle, mid_speed) /
-                          rig->config.shaft.inertia_kg_m2;
+        x->angle_mech_rad += dt_s * mid_speed;
+        x->speed_mech_rad_s += dt_s * shaft_torque(rig, i, &mid, mid_angle, mid_speed) /
+                               rig->config.shaft.inertia_kg_m2;
     }
-    m = cvk_rig_magnet_flux(rig, x->angle_rad);
+    m = cvk_rig_magnet_flux(rig, x->angle_mech_rad);
     cvk_vec psi = cvk_rig_flux_of(motor, i, &m);
     x->flux_alpha_wb = creal(psi);
     x->flux_beta_wb = cimag(psi);

@@ -53,8 +53,8 @@ cvk_status cvk_rig_init(cvk_rig *rig, const cvk_rig_config *config, uint64_t see
     for (int n = 0; n < CVK_RIG_MAGNET_ORDERS; n++) {
         rig->magnet_phase_rad[n] = 0.5 * TWO_PI * cvk_rig_random_even(&rig->random);
     }
-    rig->state.angle_rad = 0.5 * TWO_PI * cvk_rig_random_even(&rig->random);
-    cvk_magnet_flux m = cvk_rig_magnet_flux(rig, rig->state.angle_rad);
+    rig->state.angle_mech_rad = 0.5 * TWO_PI * cvk_rig_random_even(&rig->random);
+    cvk_magnet_flux m = cvk_rig_magnet_flux(rig, rig->state.angle_mech_rad);
     rig->state.flux_alpha_wb = creal(m.flux_wb);
     rig->state.flux_beta_wb = cimag(m.flux_wb);
     return CVK_OK;
@@ -64,7 +64,7 @@ void cvk_rig_hold_shaft(cvk_rig *rig, bool held)
 {
     rig->shaft_held = held;
     if (held) {
-        rig->state.speed_rad_s = 0.0;
+        rig->state.speed_mech_rad_s = 0.0;
     }
 }
 
@@ -75,7 +75,7 @@ void cvk_rig_enable_bridge(cvk_rig *rig, bool on)
 
 static cvk_vec current_now(const cvk_rig *rig)
 {
-    cvk_magnet_flux m = cvk_rig_magnet_flux(rig, rig->state.angle_rad);
+    cvk_magnet_flux m = cvk_rig_magnet_flux(rig, rig->state.angle_mech_rad);
     return cvk_rig_current_of(&rig->config.motor,
                               rig->state.flux_alpha_wb + I * rig->state.flux_beta_wb, &m);
 }
@@ -92,8 +92,8 @@ static double convert(cvk_rig *rig, const cvk_rig_channel *channel, double truth
 static double read_rotor_sensor(cvk_rig *rig)
 {
     const cvk_rig_rotor_sensor *sensor = &rig->config.rotor_sensor;
-    double reading = rig->state.angle_rad + sensor->offset_rad +
-                     sensor->noise_rad * cvk_rig_random_normal(&rig->random);
+    double reading = rig->state.angle_mech_rad + sensor->offset_mech_rad +
+                     sensor->noise_mech_rad * cvk_rig_random_normal(&rig->random);
     if (sensor->counts > 0.0) {
         double step = TWO_PI / sensor->counts;
         reading = step * floor(reading / step);
@@ -104,10 +104,10 @@ static double read_rotor_sensor(cvk_rig *rig)
 cvk_rig_sample cvk_rig_read(cvk_rig *rig)
 {
     const cvk_rig_sensing *sensing = &rig->config.sensing;
-    cvk_magnet_flux m = cvk_rig_magnet_flux(rig, rig->state.angle_rad);
+    cvk_magnet_flux m = cvk_rig_magnet_flux(rig, rig->state.angle_mech_rad);
     double i[3], emf[3];
     cvk_rig_to_phases(current_now(rig), i);
-    cvk_rig_to_phases(m.slope_wb * rig->state.speed_rad_s, emf);
+    cvk_rig_to_phases(m.slope_wb * rig->state.speed_mech_rad_s, emf);
 
     cvk_rig_sample sample;
     for (int n = 0; n < 3; n++) {
@@ -121,7 +121,7 @@ cvk_rig_sample cvk_rig_read(cvk_rig *rig)
     }
     sample.bus_v = convert(rig, &rig->bus, rig->bus_v, sensing->voltage_noise_v, 0.0,
                            sensing->voltage_range_v);
-    sample.sensor_rad = read_rotor_sensor(rig);
+    sample.sensor_mech_rad = read_rotor_sensor(rig);
     return sample;
 }
 
@@ -152,7 +152,7 @@ void cvk_rig_advance(cvk_rig *rig, const double duty[3])
 
 double cvk_rig_electrical_angle(const cvk_rig *rig)
 {
-    double turns = rig->config.motor.pole_pairs * rig->state.angle_rad / TWO_PI;
+    double turns = rig->config.motor.pole_pairs * rig->state.angle_mech_rad / TWO_PI;
     return TWO_PI * (turns - floor(turns));
 }
 

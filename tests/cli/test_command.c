@@ -94,8 +94,10 @@ static void remove_logs(void)
 START_TEST(alone_it_lists_its_verbs_in_order)
 {
     assert_status(run(CORVAK_COMMAND), 0);
-    const char *record = strstr(out, "record"), *estimate = strstr(out, "estimate");
-    ck_assert(record != NULL && estimate != NULL && record < estimate);
+    const char *rig = strstr(out, "  rig "), *record = strstr(out, "  record "),
+               *estimate = strstr(out, "  estimate ");
+    ck_assert(rig != NULL && record != NULL && estimate != NULL && rig < record &&
+              record < estimate);
     assert_status(run(CORVAK_COMMAND " --version"), 0);
     assert_says(out, "corvak 0.");
 }
@@ -103,8 +105,8 @@ END_TEST
 
 START_TEST(each_verb_explains_itself)
 {
-    static const char *const verbs[] = {"record", "estimate"};
-    for (int n = 0; n < 2; n++) {
+    static const char *const verbs[] = {"rig", "record", "estimate"};
+    for (int n = 0; n < 3; n++) {
         assert_status(run(CORVAK_COMMAND " %s --help", verbs[n]), 0);
         assert_says(out, "Example:");
         assert_says(out, verbs[n]);
@@ -227,6 +229,40 @@ START_TEST(record_is_deterministic_and_prints_to_stdout)
 }
 END_TEST
 
+/* All four rigs of the studio are explained, and nothing about them is implausible. */
+START_TEST(rigs_are_explained)
+{
+    static const char *const names[] = {"wheel", "blower", "mixer", "table"};
+    for (int n = 0; n < 4; n++) {
+        assert_status(run(CORVAK_COMMAND " rig " CORVAK_DATA "/%s.rig.yaml", names[n]), 0);
+        assert_says(out, names[n]);
+        assert_says(out, "Nothing implausible.");
+    }
+    assert_status(run(CORVAK_COMMAND " rig --json " CORVAK_DATA "/wheel.rig.yaml"), 0);
+    JsonParser *parser = json_parser_new();
+    ck_assert(json_parser_load_from_data(parser, out, -1, NULL));
+    JsonObject *root = json_node_get_object(json_parser_get_root(parser));
+    ck_assert_double_eq_tol(json_object_get_double_member(root, "torque_limit_nm"), 5.418, 1e-3);
+    g_object_unref(parser);
+}
+END_TEST
+
+START_TEST(an_implausible_rig_ends_with_status_1)
+{
+    char *path = g_build_filename(CORVAK_DATA, "wheel.rig.yaml", NULL), *text = NULL;
+    ck_assert(g_file_get_contents(path, &text, NULL, NULL));
+    char **parts = g_strsplit(text, "trip_current_a: 25", 2);
+    char *changed = g_strjoinv("trip_current_a: 40", parts);
+    write_file("odd.rig.yaml", changed, -1);
+    assert_status(run(CORVAK_COMMAND " rig odd.rig.yaml"), 1);
+    assert_says(out, "beyond sensing.current_range_a 33");
+    g_free(changed);
+    g_strfreev(parts);
+    g_free(text);
+    g_free(path);
+}
+END_TEST
+
 /* ---- wrong usage and damaged logs: status 2, and the message says what, where and the cure ----
  */
 
@@ -242,6 +278,8 @@ START_TEST(wrong_usage_is_explained)
         {"estimate --compare none.yaml wheel-spin.csv", "none.yaml: cannot be opened"},
         {"estimate --plot page.bmp wheel-standstill.csv", ".png or FILE.svg"},
         {"estimate --card no/dir/card.yaml wheel-standstill.csv", "no/dir/card.yaml"},
+        {"rig", "name one rig file"},
+        {"rig none.yaml", "none.yaml: cannot be opened"},
         {"record", "name one excitation"},
         {"record standstill", "name the rig"},
         {"record waltz --rig " CORVAK_DATA "/wheel.rig.yaml", "standstill, spin and coast"},
@@ -411,6 +449,8 @@ static void add(TCase *tests)
     tcase_add_test(tests, awkward_names_stay_names);
     tcase_add_test(tests, a_page_with_empty_panels_is_drawn);
     tcase_add_test(tests, record_is_deterministic_and_prints_to_stdout);
+    tcase_add_test(tests, rigs_are_explained);
+    tcase_add_test(tests, an_implausible_rig_ends_with_status_1);
     tcase_add_test(tests, wrong_usage_is_explained);
     tcase_add_test(tests, unreadable_logs_end_with_status_2);
     tcase_add_test(tests, milliampere_headed_as_ampere_is_refused_with_the_cure);

@@ -53,12 +53,12 @@ START_TEST(coast_down_is_exponential)
     cvk_rig_config config = ideal();
     config.shaft.friction_viscous_nm_s = 2e-3;
     ck_assert_int_eq(cvk_rig_init(&rig, &config, 1), CVK_OK);
-    rig.state.speed_rad_s = 50.0;
+    rig.state.speed_mech_rad_s = 50.0;
     const double duty[3] = {0.5, 0.5, 0.5};
     for (int k = 0; k < 20000; k++) {
         cvk_rig_advance(&rig, duty);
     }
-    ck_assert_double_eq_tol(rig.state.speed_rad_s, 50.0 * exp(-2.0), 1e-3);
+    ck_assert_double_eq_tol(rig.state.speed_mech_rad_s, 50.0 * exp(-2.0), 1e-3);
 }
 END_TEST
 
@@ -77,7 +77,7 @@ START_TEST(no_load_speed_meets_the_back_emf)
         }
         cvk_rig_advance(&rig, duty);
     }
-    ck_assert_double_eq_tol(rig.state.speed_rad_s * 4 * 0.01, 2.0, 0.01);
+    ck_assert_double_eq_tol(rig.state.speed_mech_rad_s * 4 * 0.01, 2.0, 0.01);
 }
 END_TEST
 
@@ -95,13 +95,13 @@ START_TEST(torque_accelerates_the_shaft)
     for (int k = 0; k < 2000; k++) {
         cvk_rig_advance(&rig, duty); /* the current settles */
     }
-    double before = rig.state.speed_rad_s;
+    double before = rig.state.speed_mech_rad_s;
     for (int k = 0; k < 200; k++) {
         cvk_rig_advance(&rig, duty);
     }
     double id = 4.0 * cos(2.0), iq = 4.0 * sin(2.0);
     double torque = 1.5 * 4 * (0.01 * iq + (1e-3 - 1.5e-3) * id * iq);
-    ck_assert_double_eq_tol((rig.state.speed_rad_s - before) / 0.01, torque / 10.0, 2e-4);
+    ck_assert_double_eq_tol((rig.state.speed_mech_rad_s - before) / 0.01, torque / 10.0, 2e-4);
 }
 END_TEST
 
@@ -154,10 +154,10 @@ START_TEST(unequal_magnets_repeat_once_per_revolution)
     cvk_rig_config config = ideal();
     config.motor.magnet_spread = 0.02;
     ck_assert_int_eq(cvk_rig_init(&rig, &config, 2), CVK_OK);
-    rig.state.speed_rad_s = 100.0;
+    rig.state.speed_mech_rad_s = 100.0;
     double strength[8], turn = 2.0 * 3.14159265358979 / 4.0;
     for (int n = 0; n < 8; n++) {
-        rig.state.angle_rad = 0.3 + n * turn;
+        rig.state.angle_mech_rad = 0.3 + n * turn;
         cvk_rig_sample s = cvk_rig_read(&rig);
         double alpha = (2 * s.terminal_v[0] - s.terminal_v[1] - s.terminal_v[2]) / 3;
         strength[n] = hypot(alpha, (s.terminal_v[1] - s.terminal_v[2]) / sqrt(3.0));
@@ -208,8 +208,8 @@ START_TEST(spin_reaches_its_speeds)
     double fastest = 0.0, slowest = 0.0;
     while (!cvk_excitation_finished(&programs[0])) {
         cvk_sim_step(&sims[0]);
-        fastest = fmax(fastest, sims[0].rig.state.speed_rad_s);
-        slowest = fmin(slowest, sims[0].rig.state.speed_rad_s);
+        fastest = fmax(fastest, sims[0].rig.state.speed_mech_rad_s);
+        slowest = fmin(slowest, sims[0].rig.state.speed_mech_rad_s);
     }
     ck_assert_int_eq(sims[0].drive.fault, CVK_FAULT_NONE);
     ck_assert_double_gt(fastest, 0.95 * 400.0 / 4.0);

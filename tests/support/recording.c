@@ -65,7 +65,7 @@ void record(recording *out, const cvk_rig_config *config, const char *excitation
                                        voltage[1],
                                        voltage[2],
                                        row.sample.bus_v,
-                                       row.sample.sensor_rad};
+                                       row.sample.sensor_mech_rad};
         for (size_t c = 0; c < COLUMNS; c++) {
             out->storage[c * most + rows] = cells[c];
         }

@@ -39,7 +39,7 @@ cvk_status cvk_angle_sensor_init(cvk_angle_sensor *sensor, const cvk_angle_senso
                                  cvk_refusal *why) CVK_MUST_CHECK;
 
 /* One reading of the sensor (rad, mechanical, any number of turns), one control period on. */
-cvk_angle cvk_angle_sensor_step(cvk_angle_sensor *sensor, float sensor_rad);
+cvk_angle cvk_angle_sensor_step(cvk_angle_sensor *sensor, float sensor_mech_rad);
 
 /* An imposed angle: moves on by one period at `speed_rad_s`. */
 cvk_angle cvk_angle_impose(cvk_angle now, float speed_rad_s, float period_s);

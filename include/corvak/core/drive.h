@@ -45,7 +45,7 @@ typedef struct cvk_drive_config {
 typedef struct cvk_drive_sample {
     cvk_abc current_a; /* positive into the motor, sampled at the carrier valley */
     float bus_v;
-    float sensor_rad; /* rotor sensor, mechanical; ignored with an imposed angle */
+    float sensor_mech_rad; /* rotor sensor, mechanical; ignored with an imposed angle */
 } cvk_drive_sample;
 
 typedef struct cvk_drive {

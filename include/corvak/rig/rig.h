@@ -62,9 +62,9 @@ typedef struct cvk_rig_sensing {
 } cvk_rig_sensing;
 
 typedef struct cvk_rig_rotor_sensor {
-    double counts;     /* per turn; 0 for unlimited resolution */
-    double noise_rad;  /* rms, mechanical */
-    double offset_rad; /* sensor reading at electrical angle zero, mechanical */
+    double counts;          /* per turn; 0 for unlimited resolution */
+    double noise_mech_rad;  /* rms */
+    double offset_mech_rad; /* reading at electrical angle zero */
 } cvk_rig_rotor_sensor;
 
 /* What the person tells the controller; not part of the physics. */
@@ -115,8 +115,8 @@ typedef struct cvk_rig_channel {
 
 typedef struct cvk_rig_state {
     double flux_alpha_wb, flux_beta_wb; /* winding's flux linkage, stationary frame */
-    double speed_rad_s;                 /* mechanical */
-    double angle_rad;                   /* mechanical */
+    double speed_mech_rad_s;
+    double angle_mech_rad;
 } cvk_rig_state;
 
 typedef struct cvk_rig {
@@ -137,7 +137,7 @@ typedef struct cvk_rig_sample {
     double current_a[3];
     double terminal_v[3]; /* against the negative bus; meaningful with the bridge off */
     double bus_v;
-    double sensor_rad; /* 0 .. 2 pi, mechanical */
+    double sensor_mech_rad; /* 0 .. 2 pi, mechanical */
 } cvk_rig_sample;
 
 /* A rig at rest at a random angle, bridge off; refuses a config that cvk_rig_check() refuses. */

@@ -1,0 +1,116 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * corvak rig: checks a rig file and explains what the rig can be expected to do.
+ */
+#include "cli.h"
+
+#include "corvak/files/rig_yaml.h"
+#include "corvak/rig/outlook.h"
+
+#include <json-glib/json-glib.h>
+
+#define VERB "rig"
+#define RPM_PER_RAD_S (60.0 / 6.28318530717958647693)
+
+static void print_outlook(const cvk_rig_config *config, const cvk_rig_outlook *o)
+{
+    g_print("Rig: %s\n\n", config->name);
+    g_print("time constants          electrical %.3g ms (d), %.3g ms (q); mechanical %.3g ms\n",
+            1e3 * o->time_constant_d_s, 1e3 * o->time_constant_q_s,
+            1e3 * o->mechanical_time_constant_s);
+    g_print("torque                  %.3g N m at the allowed %.3g A\n", o->torque_limit_nm,
+            config->drive.current_limit_a);
+    g_print("\nspeed                     phase voltage      no load   at the allowed current\n");
+    for (int n = 0; n < CVK_OUTLOOK_DEPTHS; n++) {
+        g_print("  %-25s %8.2f V  %8.0f rpm  %8.0f rpm\n", o->depth[n].name,
+                o->depth[n].phase_voltage_v, RPM_PER_RAD_S * o->depth[n].no_load_mech_rad_s,
+                RPM_PER_RAD_S * o->depth[n].loaded_mech_rad_s);
+    }
+    g_print("\nat %.3g kHz PWM\n", 1e-3 * config->inverter.pwm_hz);
+    g_print(
+        "  current ripple        %.3g A peak to peak at most (at %.0f %% of the linear range)\n",
+        o->ripple_a, 100.0 * o->ripple_depth);
+    g_print("  capacitor ripple      %.3g A rms at most, at the allowed current\n",
+            o->capacitor_ripple_a);
+    g_print("  angle per sample      %.3g rad at the highest speed of a spin\n",
+            o->radians_per_sample);
+    g_print("  dead time takes       %.3g V of each phase\n", o->dead_time_v);
+    g_print("  one converter count   %.3g mA\n", 1e3 * o->current_step_a);
+    g_print("\n%s\n", o->doubts == 0 ? "Nothing implausible." : "Implausible:");
+    for (size_t n = 0; n < o->doubts; n++) {
+        g_print("  %s\n", o->doubt[n]);
+    }
+}
+
+static void add(JsonBuilder *b, const char *key, double value)
+{
+    json_builder_set_member_name(b, key);
+    json_builder_add_double_value(b, value);
+}
+
+static void print_json(const cvk_rig_config *config, const cvk_rig_outlook *o)
+{
+    JsonBuilder *b = json_builder_new();
+    json_builder_begin_object(b);
+    json_builder_set_member_name(b, "name");
+    json_builder_add_string_value(b, config->name);
+    add(b, "time_constant_d_s", o->time_constant_d_s);
+    add(b, "time_constant_q_s", o->time_constant_q_s);
+    add(b, "mechanical_time_constant_s", o->mechanical_time_constant_s);
+    add(b, "torque_limit_nm", o->torque_limit_nm);
+    json_builder_set_member_name(b, "speed");
+    json_builder_begin_array(b);
+    for (int n = 0; n < CVK_OUTLOOK_DEPTHS; n++) {
+        json_builder_begin_object(b);
+        json_builder_set_member_name(b, "depth");
+        json_builder_add_string_value(b, o->depth[n].name);
+        add(b, "phase_voltage_v", o->depth[n].phase_voltage_v);
+        add(b, "no_load_mech_rad_s", o->depth[n].no_load_mech_rad_s);
+        add(b, "loaded_mech_rad_s", o->depth[n].loaded_mech_rad_s);
+        json_builder_end_object(b);
+    }
+    json_builder_end_array(b);
+    add(b, "ripple_a", o->ripple_a);
+    add(b, "capacitor_ripple_a", o->capacitor_ripple_a);
+    add(b, "radians_per_sample", o->radians_per_sample);
+    add(b, "dead_time_v", o->dead_time_v);
+    add(b, "current_step_a", o->current_step_a);
+    json_builder_set_member_name(b, "implausible");
+    json_builder_begin_array(b);
+    for (size_t n = 0; n < o->doubts; n++) {
+        json_builder_add_string_value(b, o->doubt[n]);
+    }
+    json_builder_end_array(b);
+    json_builder_end_object(b);
+    print_json_document(b);
+}
+
+int cmd_rig(int argc, char **argv)
+{
+    gboolean json = FALSE;
+    const GOptionEntry entries[] = {
+        {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print one JSON document", NULL},
+        G_OPTION_ENTRY_NULL};
+    if (!parse_options(VERB, "FILE",
+                       "Checks a rig file and explains it: time constants, speed range, ripple "
+                       "currents, and what\nis implausible. Exit status 1 when something is.",
+                       "corvak rig data/wheel.rig.yaml", entries, &argc, &argv)) {
+        return EXIT_BAD_USAGE;
+    }
+    cvk_rig_config config;
+    cvk_complaint complaint;
+    if (argc != 2) {
+        return complain_usage(VERB, "name one rig file, such as data/wheel.rig.yaml");
+    }
+    if (cvk_rig_file_read(&config, argv[1], &complaint) != CVK_OK) {
+        return complain_file(VERB, &complaint);
+    }
+    cvk_rig_outlook outlook;
+    cvk_rig_look_ahead(&config, &outlook);
+    if (json) {
+        print_json(&config, &outlook);
+    } else {
+        print_outlook(&config, &outlook);
+    }
+    return outlook.doubts == 0 ? EXIT_DONE : EXIT_ANSWER_NO;
+}
