@@ -118,7 +118,8 @@ static void find_speeds(const cvk_rig_config *config, cvk_rig_outlook *out)
         out->depth[n].name = depths[n].name;
         out->depth[n].phase_voltage_v = voltage_v;
         out->depth[n].no_load_mech_rad_s = speed_at(config, voltage_v, 0.0) / p;
-        out->depth[n].loaded_mech_rad_s = speed_at(config, voltage_v, config->drive.current_limit_a) / p;
+        out->depth[n].loaded_mech_rad_s =
+            speed_at(config, voltage_v, config->drive.current_limit_a) / p;
     }
 }
 

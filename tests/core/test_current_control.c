@@ -4,6 +4,7 @@
  * in fine steps, with the controller's timing: a voltage computed from sample k acts from k+1.
  */
 #include "corvak/core/current_control.h"
+#include "corvak/core/speed_control.h"
 #include "suite.h"
 
 #include <complex.h>
@@ -161,12 +162,60 @@ START_TEST(bad_config_is_refused_by_name)
 }
 END_TEST
 
+/* ---- the speed loop around it ------------------------------------------------------------------
+ */
+
+/* Speed of a disc under torque proportional to the current, with a load torque. */
+static float run_speed_loop(cvk_speed_control *control, float setpoint, float load, int periods,
+                            float *highest)
+{
+    static float speed;
+    if (highest != NULL) {
+        speed = 0.0f;
+        *highest = 0.0f;
+    }
+    for (int n = 0; n < periods; n++) {
+        float current = cvk_speed_control_step(control, setpoint, speed);
+        ck_assert_float_le(fabsf(current), control->limit_a);
+        speed += control->period_s * 50.0f * (current - load);
+        if (highest != NULL) {
+            *highest = fmaxf(*highest, speed);
+        }
+    }
+    return speed;
+}
+
+START_TEST(speed_loop_carries_a_load_without_error)
+{
+    cvk_speed_control control = {
+        .period_s = 50e-6f, .gain_a_s = 0.4f, .integral_gain_a = 2.0f, .limit_a = 10.0f};
+    float highest;
+    run_speed_loop(&control, 100.0f, 0.0f, 40000, &highest);
+    ck_assert_float_eq_tol(run_speed_loop(&control, 100.0f, 3.0f, 60000, NULL), 100.0f, 0.2f);
+    ck_assert_float_eq_tol(control.integral_a, 3.0f, 0.1f);
+}
+END_TEST
+
+/* Seconds against the limit leave nothing behind that would push the speed past its set-point. */
+START_TEST(speed_loop_does_not_wind_up)
+{
+    cvk_speed_control control = {
+        .period_s = 50e-6f, .gain_a_s = 0.4f, .integral_gain_a = 0.4f, .limit_a = 2.0f};
+    float highest;
+    float speed = run_speed_loop(&control, 400.0f, 0.0f, 200000, &highest);
+    ck_assert_float_eq_tol(speed, 400.0f, 2.0f);
+    ck_assert_float_lt(highest, 1.05f * 400.0f);
+}
+END_TEST
+
 static void add(TCase *tests)
 {
     tcase_add_test(tests, step_follows_the_design_at_any_speed);
     tcase_add_test(tests, wrong_model_leaves_no_error);
     tcase_add_test(tests, limited_voltage_does_not_wind_up);
     tcase_add_test(tests, bad_config_is_refused_by_name);
+    tcase_add_test(tests, speed_loop_carries_a_load_without_error);
+    tcase_add_test(tests, speed_loop_does_not_wind_up);
 }
 
 int main(void)

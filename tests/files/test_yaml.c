@@ -4,6 +4,7 @@
  */
 #include "corvak/files/card_yaml.h"
 #include "corvak/files/rig_yaml.h"
+#include "corvak/ident/log.h"
 #include "suite.h"
 
 #include <stdio.h>
@@ -132,6 +133,45 @@ START_TEST(card_is_written_whole)
 }
 END_TEST
 
+/* ---- documents and data keep up with the code ---------------------------------------------------
+ */
+
+static char *slurp(const char *path)
+{
+    static char text[65536];
+    FILE *in = fopen(path, "r");
+    ck_assert_msg(in != NULL, "cannot open %s", path);
+    text[fread(text, 1, sizeof text - 1, in)] = '\0';
+    fclose(in);
+    return text;
+}
+
+START_TEST(every_column_and_card_key_is_documented)
+{
+    const char *text = slurp(CORVAK_SOURCE "/docs/file-formats.md");
+    for (int c = 0; c < CVK_COLUMN_COUNT; c++) {
+        const char *name = cvk_column_name((cvk_column)c);
+        ck_assert_msg(strstr(text, name) != NULL, "docs/file-formats.md lacks column %s", name);
+    }
+    for (int key = 0; key < CVK_CARD_COUNT; key++) {
+        const char *name = cvk_card_key_name((cvk_card_key)key);
+        ck_assert_msg(strstr(text, name) != NULL, "docs/file-formats.md lacks key %s", name);
+    }
+}
+END_TEST
+
+START_TEST(the_rigs_of_the_studio_are_complete)
+{
+    static const char *const names[] = {"wheel", "blower", "mixer", "table"};
+    for (int n = 0; n < 4; n++) {
+        char path[512];
+        snprintf(path, sizeof path, "%s/data/%s.rig.yaml", CORVAK_SOURCE, names[n]);
+        ck_assert_msg(cvk_rig_file_read(&config, path, &complaint) == CVK_OK, "%s", complaint.text);
+        ck_assert_str_eq(config.name, names[n]);
+    }
+}
+END_TEST
+
 static void add(TCase *tests)
 {
     tcase_add_test(tests, complete_rig_is_read);
@@ -139,6 +179,8 @@ static void add(TCase *tests)
     tcase_add_test(tests, unknown_missing_and_double_keys_are_refused);
     tcase_add_test(tests, broken_yaml_is_refused_with_its_line);
     tcase_add_test(tests, card_is_written_whole);
+    tcase_add_test(tests, every_column_and_card_key_is_documented);
+    tcase_add_test(tests, the_rigs_of_the_studio_are_complete);
 }
 
 int main(void)

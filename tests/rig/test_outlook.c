@@ -57,7 +57,8 @@ START_TEST(loaded_speed_takes_the_whole_voltage)
         double w = 4.0 * outlook.depth[n].loaded_mech_rad_s;
         double v_d = -w * 1.5e-3 * 10.0, v_q = 0.5 * 10.0 + w * 0.01;
         ck_assert_double_eq_tol(hypot(v_d, v_q), outlook.depth[n].phase_voltage_v, 1e-9);
-        ck_assert_double_lt(outlook.depth[n].loaded_mech_rad_s, outlook.depth[n].no_load_mech_rad_s);
+        ck_assert_double_lt(outlook.depth[n].loaded_mech_rad_s,
+                            outlook.depth[n].no_load_mech_rad_s);
     }
 }
 END_TEST
