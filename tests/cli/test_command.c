@@ -263,6 +263,20 @@ START_TEST(an_implausible_rig_ends_with_status_1)
 }
 END_TEST
 
+START_TEST(the_rotor_sensor_can_be_left_out)
+{
+    assert_status(run(CORVAK_COMMAND " record spin --no-rotor-sensor --rig " CORVAK_DATA
+                                     "/table.rig.yaml -o blind.csv"),
+                  0);
+    char *log = read_file("blind.csv");
+    ck_assert_ptr_null(strstr(log, "theta_m"));
+    g_free(log);
+    assert_status(run(CORVAK_COMMAND " estimate blind.csv"), 0);
+    assert_says(out, "pole pairs: no rotor-angle or speed column");
+    assert_says(out, "resistance, phase: no steady current");
+}
+END_TEST
+
 /* ---- wrong usage and damaged logs: status 2, and the message says what, where and the cure ----
  */
 
@@ -449,6 +463,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, awkward_names_stay_names);
     tcase_add_test(tests, a_page_with_empty_panels_is_drawn);
     tcase_add_test(tests, record_is_deterministic_and_prints_to_stdout);
+    tcase_add_test(tests, the_rotor_sensor_can_be_left_out);
     tcase_add_test(tests, rigs_are_explained);
     tcase_add_test(tests, an_implausible_rig_ends_with_status_1);
     tcase_add_test(tests, wrong_usage_is_explained);

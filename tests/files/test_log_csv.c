@@ -208,6 +208,30 @@ START_TEST(any_cut_is_survived)
 }
 END_TEST
 
+/* A few thousand random changes to a good file: read or refused with a word, never a crash. */
+START_TEST(random_damage_is_survived)
+{
+    const char good[] =
+        "# encoder_counts: 100\nt [ms];ia (A);vdc_mv\n1,5;-2,25;24000\n2;3;4\n3;4;5\n";
+    unsigned random = 1u;
+    for (int n = 0; n < 5000; n++) {
+        char text[sizeof good];
+        memcpy(text, good, sizeof good);
+        for (int change = 0; change < 1 + n % 7; change++) {
+            random = random * 1664525u + 1013904223u;
+            text[(random >> 8) % (sizeof good - 1)] = (char)(random >> 24);
+        }
+        complaint.text[0] = '\0';
+        cvk_log_file_free(&file);
+        cvk_status status =
+            cvk_log_file_parse(&file, "hurt.csv", text, sizeof good - 1, NULL, 0, &complaint);
+        ck_assert_msg(status == CVK_OK || complaint.text[0] != '\0', "refused without a word: %s",
+                      text);
+        ck_assert(status == CVK_OK || file.log.rows == 0);
+    }
+}
+END_TEST
+
 static void add(TCase *tests)
 {
     tcase_add_test(tests, dialects_read_alike);
@@ -220,6 +244,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, missing_and_unreadable_paths_say_why);
     tcase_add_test(tests, numbers_are_exact);
     tcase_add_test(tests, any_cut_is_survived);
+    tcase_add_test(tests, random_damage_is_survived);
 }
 
 int main(void)
