@@ -169,7 +169,7 @@ static void learn_turning(work *logs, size_t count, cvk_belief *belief, cvk_wind
         if (logs[n].turns.count > 0 && cvk_belief_knows(belief, CVK_B_RESISTANCE, USEFUL_SHARE)) {
             cvk_refine_phase(&logs[n].turns, &logs[n].signals, belief);
         }
-        cvk_add_windows(windows, &logs[n].signals, &logs[n].turns, belief, (int)n);
+        cvk_add_windows(windows, &logs[n].signals, &logs[n].turns, belief);
         if (windows->count > before) {
             cvk_belief_note(belief, CVK_B_FLUX, logs[n].signals.name, "flux circle");
         }
@@ -186,20 +186,17 @@ static void learn_turning(work *logs, size_t count, cvk_belief *belief, cvk_wind
 
 /* ---- writing the card ----------------------------------------------------------------------- */
 
+/* What the person states, else the largest that a log states, else the default. */
 static double tolerance(double option, const cvk_log *const *logs, size_t count, bool current)
 {
-    double largest = -1.0;
+    double stated = -1.0;
     for (size_t n = 0; n < count; n++) {
-        double stated = current ? logs[n]->current_gain_tolerance : logs[n]->voltage_gain_tolerance;
-        largest = fmax(largest, stated);
+        stated = fmax(stated,
+                      current ? logs[n]->current_gain_tolerance : logs[n]->voltage_gain_tolerance);
     }
-    if (option >= 0.0) {
-        return option;
-    }
-    if (largest >= 0.0) {
-        return largest;
-    }
-    return current ? CVK_DEFAULT_CURRENT_GAIN_TOLERANCE : CVK_DEFAULT_VOLTAGE_GAIN_TOLERANCE;
+    double otherwise =
+        current ? CVK_DEFAULT_CURRENT_GAIN_TOLERANCE : CVK_DEFAULT_VOLTAGE_GAIN_TOLERANCE;
+    return option >= 0.0 ? option : (stated >= 0.0 ? stated : otherwise);
 }
 
 /* `scale` is the relative half width (95 %) that the channels' common gains add. */

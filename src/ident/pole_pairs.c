@@ -47,29 +47,34 @@ void cvk_poles_from_rotor(cvk_pole_evidence *evidence, const cvk_windows *window
     }
 }
 
-/* Strength of each joined turn's back-EMF divided by its speed, slow changes taken off. The speed
- * comes from the turns around it, so that the pattern does not enter it. */
-static size_t turn_strengths(const cvk_signals *s, const cvk_turns *turns, size_t first,
-                             size_t last, double *strength)
+/* Strength of one turn's back-EMF divided by its speed. The speed comes from the turns from .. to-1
+ * around it, so that the pattern does not enter it. */
+static double turn_strength(const cvk_signals *s, const cvk_turns *turns, size_t n, size_t from,
+                            size_t to)
+{
+    double c[3], re = 0.0, im = 0.0, slope = 0.0;
+    const size_t begin = turns->begin[from], end = turns->end[to - 1];
+    const double middle = (double)begin + 0.5 * ((double)(end - begin) - 1.0);
+    cvk_fit_phase(turns->phase, begin, end, c);
+    for (size_t k = turns->begin[n]; k < turns->end[n]; k++) {
+        double x = (double)k - middle;
+        double angle = c[0] + x * (c[1] + x * c[2]);
+        re += s->v_alpha[k] * cos(angle) + s->v_beta[k] * sin(angle);
+        im += s->v_beta[k] * cos(angle) - s->v_alpha[k] * sin(angle);
+        slope += c[1] + 2.0 * c[2] * x;
+    }
+    return hypot(re, im) / fabs(slope);
+}
+
+/* The strengths of the joined turns first .. last-1. */
+static void turn_strengths(const cvk_signals *s, const cvk_turns *turns, size_t first, size_t last,
+                           double *strength)
 {
     for (size_t n = first; n < last; n++) {
         size_t from = n > first + SMOOTH_TURNS ? n - SMOOTH_TURNS : first;
         size_t to = n + SMOOTH_TURNS + 1 < last ? n + SMOOTH_TURNS + 1 : last;
-        double c[3], around = (double)turns->begin[from];
-        cvk_fit_phase(turns->phase, turns->begin[from], turns->end[to - 1], c);
-        double middle = 0.5 * ((double)(turns->end[to - 1] - turns->begin[from]) - 1.0);
-        double re = 0.0, im = 0.0, slope = 0.0;
-        size_t rows = turns->end[n] - turns->begin[n];
-        for (size_t k = turns->begin[n]; k < turns->end[n]; k++) {
-            double x = (double)k - around - middle;
-            double angle = c[0] + x * (c[1] + x * c[2]);
-            re += s->v_alpha[k] * cos(angle) + s->v_beta[k] * sin(angle);
-            im += s->v_beta[k] * cos(angle) - s->v_alpha[k] * sin(angle);
-            slope += c[1] + 2.0 * c[2] * x;
-        }
-        strength[n - first] = hypot(re, im) / fabs(slope) * (rows > 0 ? 1.0 : NAN);
+        strength[n - first] = turn_strength(s, turns, n, from, to);
     }
-    return last - first;
 }
 
 /* Takes a straight line off each value, fitted over its neighbours. */
@@ -140,9 +145,9 @@ cvk_status cvk_poles_from_pattern(cvk_pole_evidence *evidence, const cvk_signals
         }
         if (last - first >= 12u && cvk_currentless(s, turns->begin[first], turns->end[last - 1])) {
             double *flat = strength + turns->count + 1u;
-            size_t count = turn_strengths(s, turns, first, last, strength);
-            take_off_drift(strength, flat, count);
-            add_pattern(evidence, flat, count);
+            turn_strengths(s, turns, first, last, strength);
+            take_off_drift(strength, flat, last - first);
+            add_pattern(evidence, flat, last - first);
         }
         first = last;
     }

@@ -321,7 +321,7 @@ static double complex current_near(const cvk_signals *s, size_t row, size_t begi
 }
 
 static cvk_window window_of(const cvk_signals *s, const cvk_turns *turns, size_t begin, size_t end,
-                            const cvk_belief *belief, int log)
+                            const cvk_belief *belief)
 {
     double c[3];
     cvk_fit_phase(turns->phase, begin, end, c);
@@ -336,7 +336,6 @@ static cvk_window window_of(const cvk_signals *s, const cvk_turns *turns, size_t
     cvk_window w = {.begin = begin,
                     .end = end,
                     .omega = omega,
-                    .log = log,
                     .period_s = s->period_s,
                     .duration_s = (double)rows * s->period_s,
                     .rotor_ratio = NAN};
@@ -376,7 +375,7 @@ static cvk_window window_of(const cvk_signals *s, const cvk_turns *turns, size_t
 }
 
 void cvk_add_windows(cvk_windows *windows, const cvk_signals *s, const cvk_turns *turns,
-                     const cvk_belief *belief, int log)
+                     const cvk_belief *belief)
 {
     /* few enough windows that all logs find room, long enough to average */
     size_t total = 0;
@@ -395,7 +394,7 @@ void cvk_add_windows(cvk_windows *windows, const cvk_signals *s, const cvk_turns
         if (last - first >= 2u && turns->end[last - 1] - turns->begin[first] >= 8u &&
             windows->count < CVK_MAX_WINDOWS) {
             windows->window[windows->count++] =
-                window_of(s, turns, turns->begin[first], turns->end[last - 1], belief, log);
+                window_of(s, turns, turns->begin[first], turns->end[last - 1], belief);
         }
         first = last;
     }

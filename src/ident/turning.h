@@ -33,7 +33,6 @@ typedef struct cvk_window {
     double complex current_slope; /* A/s, end against start */
     double complex inverter;      /* per volt of dead-time voltage */
     double rotor_ratio;           /* electrical over mechanical angle; NaN without a rotor column */
-    int log;                      /* which log it came from */
 } cvk_window;
 
 typedef struct cvk_windows {
@@ -56,7 +55,7 @@ size_t cvk_still_spans(const cvk_signals *signals, const cvk_turns *turns, cvk_s
 
 /* Adds the windows of one log. `belief` gives the knee of the inverter's voltage. */
 void cvk_add_windows(cvk_windows *windows, const cvk_signals *signals, const cvk_turns *turns,
-                     const cvk_belief *belief, int log);
+                     const cvk_belief *belief);
 
 /* Fits the flux circle to all windows: `belief` holds what is known before and, on success,
  * after. */
