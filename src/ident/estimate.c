@@ -25,6 +25,7 @@
 #define SURE_OF_POLES 0.9
 #define BOUND_TO_95 0.95      /* half width of 95 % of an even distribution within a bound */
 #define RUN_UP_SHARE 0.02     /* resistance from a log that also turns must be this sharp */
+#define LARGEST_LOSS_W 2000.0 /* mean copper loss of a motor that stands still */
 #define COLOURED_RESIDUAL 3.0 /* residual over noise that deserves a finding */
 
 cvk_estimate_options cvk_estimate_options_default(void)
@@ -51,6 +52,16 @@ void cvk_add_finding(cvk_estimate *out, cvk_severity severity, const char *log, 
     va_start(arguments, format);
     vsnprintf(finding->text, sizeof finding->text, format, arguments);
     va_end(arguments);
+}
+
+bool cvk_has_errors(const cvk_estimate *out)
+{
+    for (size_t n = 0; n < out->findings; n++) {
+        if (out->finding[n].severity == CVK_ERROR) {
+            return true;
+        }
+    }
+    return false;
 }
 
 /* One log on its way through the estimation. */
@@ -124,6 +135,28 @@ static void compare_resistance(const cvk_belief *before, const cvk_belief *news,
     }
 }
 
+/* Heat in the winding, averaged over the standstill. A motor of this class cannot carry kilowatts
+ * standing still: then the currents are a thousand times too large. */
+static bool plausible_loss(const work *w, double resistance_ohm, cvk_estimate *out)
+{
+    const cvk_signals *s = &w->signals;
+    double square = 0.0, rows = 0.0;
+    for (size_t n = 0; n < w->still_count; n++) {
+        for (size_t k = w->still[n].begin; k < w->still[n].end; k++) {
+            square += s->i_alpha[k] * s->i_alpha[k] + s->i_beta[k] * s->i_beta[k];
+            rows += 1.0;
+        }
+    }
+    double loss_w = 1.5 * resistance_ohm * square / rows;
+    if (loss_w > LARGEST_LOSS_W) {
+        cvk_add_finding(out, CVK_ERROR, s->name,
+                        "at standstill the winding would have to take %.0f W, at most %.0f W is "
+                        "believed: if the currents are in milliampere, head them `ia [mA]`",
+                        loss_w, LARGEST_LOSS_W);
+    }
+    return loss_w <= LARGEST_LOSS_W;
+}
+
 static void learn_standstill(work *w, const cvk_belief *start, cvk_belief *belief,
                              cvk_estimate *out)
 {
@@ -133,6 +166,9 @@ static void learn_standstill(work *w, const cvk_belief *start, cvk_belief *belie
     double worst_ratio = w->turns.count > 0 ? COLOURED_RESIDUAL : INFINITY;
     if (w->still_count == 0 ||
         cvk_standstill_fit_spans(s, w->still, w->still_count, worst_ratio, &fit) != CVK_OK) {
+        return;
+    }
+    if (!plausible_loss(w, fit.p[CVK_SM_RESISTANCE], out)) {
         return;
     }
     if (fit.residual_a > COLOURED_RESIDUAL * fit.noise_a) {
@@ -384,7 +420,7 @@ cvk_status cvk_estimate_logs(const cvk_log *const *logs, size_t count,
             BOUND_TO_95 * tolerance(options->voltage_gain_tolerance, logs, count, false)};
         status = estimate_prepared(prepared, count, scale, windows, out);
     }
-    if (status == CVK_OK && !any_known(&out->card)) {
+    if (status == CVK_OK && (cvk_has_errors(out) || !any_known(&out->card))) {
         status = CVK_NOT_IN_LOG;
     }
     free(windows);

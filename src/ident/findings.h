@@ -13,4 +13,7 @@ __attribute__((format(printf, 4, 5)))
 void cvk_add_finding(cvk_estimate *out, cvk_severity severity, const char *log, const char *format,
                      ...);
 
+/* An error is among the findings: the log cannot be used. */
+bool cvk_has_errors(const cvk_estimate *out);
+
 #endif

@@ -507,16 +507,12 @@ cvk_status cvk_signals_from_log(cvk_signals *s, const cvk_log *log,
         status = allocate(s, log);
     }
     if (status == CVK_OK) {
-        size_t errors_before = out->findings;
         convert_currents(s, log, rows, out);
         convert_bus(s, log, rows, kind);
         convert_voltages(s, log, rows, kind);
         convert_rotor(s, log, rows);
         report_clipping(log, out);
-        bool fine = plausible(s, log, options, out);
-        for (size_t f = errors_before; f < out->findings; f++) {
-            fine = fine && out->finding[f].severity != CVK_ERROR;
-        }
+        bool fine = plausible(s, log, options, out) && !cvk_has_errors(out);
         status = fine ? CVK_OK : CVK_NOT_IN_LOG;
     }
     free(rows);

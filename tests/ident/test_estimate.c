@@ -504,6 +504,29 @@ START_TEST(clipping_is_noticed)
 }
 END_TEST
 
+/* Milliampere of a small motor are believable as ampere; the heat that they would make is not. */
+START_TEST(milliampere_of_a_small_motor_are_noticed)
+{
+    model m = plain_model;
+    m.r = 8.0;
+    m.l_d = 5e-3;
+    m.l_q = 6e-3;
+    m.knee = 0.02;
+    m.noise = 0.001;
+    m.offset = 0.01;
+    cvk_log log = simulate(&m, 4.0, 6.0);
+    ck_assert_int_eq(estimate(&log), CVK_OK);
+    assert_near(CVK_CARD_RESISTANCE, m.r, 1.5);
+    log = simulate(&m, 8.0, 6.0);
+    scale_currents(1000.0);
+    cvk_estimate_options trusting = options;
+    trusting.largest_current_a = 5000.0;
+    const cvk_log *logs[] = {&log};
+    ck_assert_int_eq(cvk_estimate_logs(logs, 1, &trusting, &result), CVK_NOT_IN_LOG);
+    ck_assert(has_finding(CVK_ERROR, "milliampere"));
+}
+END_TEST
+
 START_TEST(implausible_voltages_are_refused)
 {
     cvk_log log = simulate(&plain_model, 2.0, 6.0);
@@ -643,6 +666,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, reversed_rotor_sensor_is_noted);
     tcase_add_test(tests, gain_mismatch_is_corrected);
     tcase_add_test(tests, clipping_is_noticed);
+    tcase_add_test(tests, milliampere_of_a_small_motor_are_noticed);
     tcase_add_test(tests, implausible_voltages_are_refused);
     tcase_add_test(tests, logs_that_contradict_each_other_are_noticed);
     tcase_add_test(tests, other_rotor_columns_tell_pole_pairs);
