@@ -26,6 +26,7 @@
 #define BOUND_TO_95 0.95      /* half width of 95 % of an even distribution within a bound */
 #define RUN_UP_SHARE 0.02     /* resistance from a log that also turns must be this sharp */
 #define LARGEST_LOSS_W 2000.0 /* mean copper loss of a motor that stands still */
+#define WORST_MISFIT 0.02     /* rms misfit, share of the peak current, that is still used */
 #define COLOURED_RESIDUAL 3.0 /* residual over noise that deserves a finding */
 
 cvk_estimate_options cvk_estimate_options_default(void)
@@ -70,6 +71,7 @@ typedef struct work {
     cvk_turns turns;
     cvk_span still[MOST_SPANS];
     size_t still_count;
+    bool moved; /* meant as a standstill test, but the rotor did not stand still */
 } work;
 
 static void free_work(work *logs, size_t count)
@@ -172,10 +174,14 @@ static void learn_standstill(work *w, const cvk_belief *start, cvk_belief *belie
         return;
     }
     if (fit.residual_a > COLOURED_RESIDUAL * fit.noise_a) {
+        w->moved = fit.residual_a > WORST_MISFIT * s->peak_current_a;
         cvk_add_finding(out, CVK_WARNING, s->name,
                         "the standstill model misses the current by %.3g A rms where the noise is "
-                        "%.3g A: did the rotor move? Hold the shaft, or lower the current",
-                        fit.residual_a, fit.noise_a);
+                        "%.3g A%s: did the rotor move? Hold the shaft, or lower the current",
+                        fit.residual_a, fit.noise_a, w->moved ? "; not used" : "");
+    }
+    if (w->moved) {
+        return;
     }
     cvk_belief news;
     cvk_standstill_belief(&fit, start, &news);
@@ -270,7 +276,7 @@ static const char *why_no_flux(const cvk_windows *windows)
 /* `still` is the belief before the flux circle, which says nothing of the inverter and the delay.
  */
 static void write_electrical(cvk_card *card, const cvk_belief *belief, const cvk_belief *still,
-                             const cvk_windows *windows, double current, double volt)
+                             const cvk_windows *windows, bool moved, double current, double volt)
 {
     const struct {
         int parameter;
@@ -298,7 +304,11 @@ static void write_electrical(cvk_card *card, const cvk_belief *belief, const cvk
                               : belief->from[parameter][0] != '\0' &&
                                     cvk_belief_knows(belief, parameter, USEFUL_SHARE);
         if (!known) {
-            miss(card, rows[n].key, rows[n].missing);
+            miss(card, rows[n].key,
+                 moved && parameter != CVK_B_FLUX
+                     ? "the standstill log does not fit a motor that stands still: hold the shaft "
+                       "and record it again"
+                     : rows[n].missing);
             continue;
         }
         double scale = parameter == CVK_B_DELAY ? 0.0 : volt;
@@ -371,12 +381,14 @@ static cvk_status estimate_prepared(work *logs, size_t count, scale_share scale,
     cvk_belief start, belief;
     start_belief(&start, logs, count);
     belief = start;
+    bool moved = false;
     for (size_t n = 0; n < count; n++) {
         learn_standstill(&logs[n], &start, &belief, out);
+        moved = moved || logs[n].moved;
     }
     const cvk_belief still = belief;
     learn_turning(logs, count, &belief, windows, out);
-    write_electrical(&out->card, &belief, &still, windows, scale.current, scale.voltage);
+    write_electrical(&out->card, &belief, &still, windows, moved, scale.current, scale.voltage);
     for (int key = CVK_CARD_INERTIA; key <= CVK_CARD_FRICTION_VISCOUS; key++) {
         miss(&out->card, (cvk_card_key)key,
              "needs known torques: a later version estimates it from a coast-down and "

@@ -148,6 +148,22 @@ START_TEST(scale_tolerance_is_kept_apart)
 }
 END_TEST
 
+/* The shaft was not held: the rotor turns to and fro, and nothing is made up from that. */
+START_TEST(a_rotor_that_moves_is_noticed)
+{
+    const cvk_rig_config rig = studio_rig("mixer");
+    recording r;
+    record_with(&r, &rig, "standstill", 2, false, true);
+    cvk_status status = estimate(&r.log);
+    ck_assert(status == CVK_OK || status == CVK_NOT_IN_LOG);
+    ck_assert(has_finding(CVK_WARNING, "did the rotor move?"));
+    ck_assert(!result.card.entry[CVK_CARD_RESISTANCE].known);
+    ck_assert(!result.card.entry[CVK_CARD_INDUCTANCE_Q].known);
+    ck_assert_ptr_nonnull(strstr(result.card.entry[CVK_CARD_RESISTANCE].missing, "hold the shaft"));
+    recording_free(&r);
+}
+END_TEST
+
 /* ---- an independent model -------------------------------------------------------------------- */
 
 enum { MODEL_ROWS = 24000, FINE = 10 };
@@ -654,6 +670,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, coast_alone_gives_flux_and_pole_pairs);
     tcase_add_test(tests, equal_magnets_show_no_pole_pairs);
     tcase_add_test(tests, standstill_alone_names_what_it_cannot_show);
+    tcase_add_test(tests, a_rotor_that_moves_is_noticed);
     tcase_add_test(tests, scale_tolerance_is_kept_apart);
     tcase_add_loop_test(tests, any_delay_is_found, 0, 5);
     tcase_add_test(tests, resistance_does_not_absorb_the_inverter);

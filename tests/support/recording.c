@@ -30,8 +30,8 @@ cvk_rig_config studio_rig(const char *name)
     return config;
 }
 
-void record(recording *out, const cvk_rig_config *config, const char *excitation, uint64_t seed,
-            bool rotor_sensor)
+void record_with(recording *out, const cvk_rig_config *config, const char *excitation,
+                 uint64_t seed, bool rotor_sensor, bool free_shaft)
 {
     cvk_sim *sim = malloc(sizeof *sim);
     cvk_excitation *program = malloc(sizeof *program);
@@ -39,6 +39,9 @@ void record(recording *out, const cvk_rig_config *config, const char *excitation
     if (sim == NULL || program == NULL || cvk_sim_init(sim, config, seed, &why) != CVK_OK ||
         cvk_sim_start(sim, excitation, program, &why) != CVK_OK) {
         give_up(why.field != NULL ? why.field : excitation);
+    }
+    if (free_shaft) {
+        cvk_rig_hold_shaft(&sim->rig, false);
     }
     size_t most = (size_t)(cvk_excitation_length_s(program) * config->inverter.pwm_hz) + 16u;
     snprintf(out->name, sizeof out->name, "%.31s-%.31s", config->name, excitation);
@@ -86,6 +89,12 @@ void record(recording *out, const cvk_rig_config *config, const char *excitation
     out->log.rows = rows;
     free(sim);
     free(program);
+}
+
+void record(recording *out, const cvk_rig_config *config, const char *excitation, uint64_t seed,
+            bool rotor_sensor)
+{
+    record_with(out, config, excitation, seed, rotor_sensor, false);
 }
 
 void recording_free(recording *r)

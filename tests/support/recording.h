@@ -23,6 +23,10 @@ cvk_rig_config studio_rig(const char *name);
 void record(recording *out, const cvk_rig_config *config, const char *excitation, uint64_t seed,
             bool rotor_sensor);
 
+/* The same; `free_shaft` leaves the shaft loose, as when nobody holds it. */
+void record_with(recording *out, const cvk_rig_config *config, const char *excitation,
+                 uint64_t seed, bool rotor_sensor, bool free_shaft);
+
 void recording_free(recording *r);
 
 #endif
