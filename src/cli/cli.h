@@ -39,6 +39,9 @@ void show_progress(const char *what, double share);
 /* Prints what was built, and frees it. */
 void print_json_document(JsonBuilder *builder);
 
+/* "note", "warning" or "error". */
+const char *severity_text(cvk_severity severity);
+
 /* How a quantity is printed for people. */
 typedef struct display {
     const char *label, *unit; /* unit as printed, such as mΩ */

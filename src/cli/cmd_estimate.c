@@ -8,6 +8,7 @@
 #include "corvak/files/log_csv.h"
 #include "corvak/files/rig_yaml.h"
 
+#include <stdarg.h>
 #include <stdio.h>
 #include <string.h>
 
@@ -46,23 +47,33 @@ static int parse_maps(job *j, char **maps)
     return EXIT_DONE;
 }
 
-/* What the reader noticed becomes findings of the estimate, in front of its own. */
+static void add_finding(cvk_estimate *estimate, const char *log, const char *format, ...)
+    G_GNUC_PRINTF(3, 4);
+static void add_finding(cvk_estimate *estimate, const char *log, const char *format, ...)
+{
+    if (estimate->findings == CVK_MAX_FINDINGS) {
+        return;
+    }
+    cvk_finding *finding = &estimate->finding[estimate->findings++];
+    finding->severity = CVK_WARNING;
+    g_strlcpy(finding->log, log, sizeof finding->log);
+    va_list values;
+    va_start(values, format);
+    g_vsnprintf(finding->text, sizeof finding->text, format, values);
+    va_end(values);
+}
+
+/* What the reader noticed becomes findings of the estimate, behind its own. */
 static void add_reader_findings(cvk_estimate *estimate, const cvk_log_file *file)
 {
-    if (file->bad_cells > 0 && estimate->findings < CVK_MAX_FINDINGS) {
-        cvk_finding *finding = &estimate->finding[estimate->findings++];
-        finding->severity = CVK_WARNING;
-        g_strlcpy(finding->log, file->log.name, sizeof finding->log);
-        g_snprintf(finding->text, sizeof finding->text,
-                   "%zu cells are empty or not numbers, the first in line %ld: \"%s\"",
-                   file->bad_cells, file->first_bad_line, file->first_bad_cell);
+    if (file->bad_cells > 0) {
+        add_finding(estimate, file->log.name,
+                    "%zu cells are empty or not numbers, the first in line %ld: \"%s\"",
+                    file->bad_cells, file->first_bad_line, file->first_bad_cell);
     }
-    if (file->truncated && estimate->findings < CVK_MAX_FINDINGS) {
-        cvk_finding *finding = &estimate->finding[estimate->findings++];
-        finding->severity = CVK_WARNING;
-        g_strlcpy(finding->log, file->log.name, sizeof finding->log);
-        g_snprintf(finding->text, sizeof finding->text,
-                   "the last line is cut off and left out: was the recording interrupted?");
+    if (file->truncated) {
+        add_finding(estimate, file->log.name,
+                    "the last line is cut off and left out: was the recording interrupted?");
     }
 }
 

@@ -84,13 +84,12 @@ static void add_missing(JsonBuilder *b, const cvk_card *card)
 
 static void add_findings(JsonBuilder *b, const cvk_estimate *estimate)
 {
-    static const char *const names[] = {"note", "warning", "error"};
     json_builder_set_member_name(b, "log");
     json_builder_begin_array(b);
     for (size_t n = 0; n < estimate->findings; n++) {
         json_builder_begin_object(b);
         add_text(b, "file", estimate->finding[n].log);
-        add_text(b, "severity", names[estimate->finding[n].severity]);
+        add_text(b, "severity", severity_text(estimate->finding[n].severity));
         add_text(b, "text", estimate->finding[n].text);
         json_builder_end_object(b);
     }

@@ -157,11 +157,10 @@ static void print_missing(const cvk_estimate *estimate)
 
 static void print_findings(const cvk_estimate *estimate)
 {
-    static const char *const names[] = {"note", "warning", "error"};
     for (size_t n = 0; n < estimate->findings; n++) {
         const cvk_finding *finding = &estimate->finding[n];
-        g_print("%s  %s: %s: %s\n", n == 0 ? "\nAbout the logs:\n" : "", names[finding->severity],
-                finding->log, finding->text);
+        g_print("%s  %s: %s: %s\n", n == 0 ? "\nAbout the logs:\n" : "",
+                severity_text(finding->severity), finding->log, finding->text);
     }
 }
 

@@ -69,6 +69,12 @@ void print_json_document(JsonBuilder *builder)
     g_object_unref(builder);
 }
 
+const char *severity_text(cvk_severity severity)
+{
+    static const char *const names[] = {"note", "warning", "error"};
+    return names[severity];
+}
+
 display display_of(cvk_card_key key, double value)
 {
     switch (key) {

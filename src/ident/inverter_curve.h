@@ -40,4 +40,17 @@ static inline double cvk_curve_at(double x, int curve)
     }
 }
 
+/* The three phases' s(x) at a current in the stationary plane, as a vector there. */
+static inline void cvk_curve_vector(double alpha, double beta, double knee_a, int curve,
+                                    double out[2])
+{
+    const double half_sqrt3 = 0.86602540378443864676;
+    double along = -0.5 * alpha, across = half_sqrt3 * beta;
+    double ua = cvk_curve_at(alpha / knee_a, curve);
+    double ub = cvk_curve_at((along + across) / knee_a, curve);
+    double uc = cvk_curve_at((along - across) / knee_a, curve);
+    out[0] = (2.0 * ua - ub - uc) / 3.0;
+    out[1] = (ub - uc) / (2.0 * half_sqrt3);
+}
+
 #endif

@@ -229,15 +229,14 @@ static bool report_rows(const cvk_log *log, const row_counts *counts, size_t kep
     return true;
 }
 
-/* Gains that make ia + ib + ic constant, and that constant: the smallest principal axis of the
+/* Gains that make ia + ib + ic constant: the smallest principal axis of the
  * three currents (total least squares: all three are noisy alike). The common gain stays open;
  * the mean of the three is set to one. */
 static void current_gains(const cvk_log *log, const size_t *rows, size_t count, double gain[3],
-                          double mean[3], cvk_estimate *out)
+                          cvk_estimate *out)
 {
-    double cov[9] = {0}, values[3];
+    double cov[9] = {0}, values[3], mean[3];
     for (int c = 0; c < 3; c++) {
-        gain[c] = 1.0;
         mean[c] = 0.0;
         for (size_t k = 0; k < count; k++) {
             mean[c] += log->column[CVK_COLUMN_IA + c][rows[k]];
@@ -282,11 +281,11 @@ static void current_gains(const cvk_log *log, const size_t *rows, size_t count, 
 static void convert_currents(cvk_signals *s, const cvk_log *log, const size_t *rows,
                              cvk_estimate *out)
 {
-    double gain[3] = {1, 1, 1}, mean[3] = {0};
+    double gain[3] = {1, 1, 1};
     const double *i[3] = {log->column[CVK_COLUMN_IA], log->column[CVK_COLUMN_IB],
                           log->column[CVK_COLUMN_IC]};
     if (i[0] != NULL && i[1] != NULL && i[2] != NULL) {
-        current_gains(log, rows, s->rows, gain, mean, out);
+        current_gains(log, rows, s->rows, gain, out);
     }
     for (size_t k = 0; k < s->rows; k++) {
         double x[3];

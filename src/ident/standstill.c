@@ -23,11 +23,14 @@
 #define SCOUT_ROWS 8192u /* a first fit on fewer rows finds the neighbourhood quickly */
 #define SCOUT_BLOCK_ROWS 1024u
 #define WARM_UP_ROWS 512u /* simulated before a block so that its start is forgotten */
+#define SMALLEST_BLOCK_ROWS 128u
 #define SCORE_BLOCKS 64
 #define MOST_BLOCKS 64u
 #define START_ROWS 20000u /* equations used for the start values */
 #define KNEE_SHARE 0.02   /* knee current expected, share of the peak current */
 #define KNEE_SPREAD 1.5   /* standard deviation of its logarithm */
+/* Curves are weighed as if this many residuals were independent; one below the weight is left out.
+ */
 #define INDEPENDENT_SAMPLES 500.0
 #define SMALLEST_WEIGHT 1e-3
 /* Evaluations of the misfit in one fit. A scout comes from far away; a full fit starts close by,
@@ -35,9 +38,9 @@
  */
 #define SCOUT_EVALUATIONS 60
 #define FULL_EVALUATIONS 15
-#define DELAY_FLOOR                                                                                \
-    0.004 /* periods: how the bus moves within a period is not in a log, and an                    \
-             edge with 0.1 % more voltage looks like this much delay */
+/* Periods. How the bus moves within a period is not in a log, and an edge with 0.1 % more voltage
+ * looks like this much delay. */
+#define DELAY_FLOOR 0.004
 
 typedef struct block {
     cvk_span rows;
@@ -51,8 +54,7 @@ typedef struct problem {
     int curve, most_evaluations;
     double scale[N];
     double noise_a, knee_centre;
-    bool knee_known;
-    double *lane_storage; /* N lanes for the derivatives */
+    double *lane_storage; /* residuals of the set itself, beside the derivatives */
 } problem;
 
 static size_t kept_rows(const block *b)
@@ -72,12 +74,15 @@ static void choose_blocks(problem *f, const cvk_span *spans, size_t count, size_
     const size_t stride = total > most ? total / (most / block_rows) : 0;
     for (size_t n = 0; n < count; n++) {
         size_t begin = spans[n].begin;
-        while (begin + WARM_UP_ROWS / 4u < spans[n].end && f->block_count < MOST_BLOCKS) {
-            size_t end = spans[n].end;
+        while (f->block_count < MOST_BLOCKS) {
+            size_t end = spans[n].end, warm_up = begin > spans[n].begin ? WARM_UP_ROWS : 0;
+            if (begin + warm_up + SMALLEST_BLOCK_ROWS >= end) {
+                break; /* nothing would be left after the warm-up */
+            }
             if (stride > 0 && end - begin > block_rows) {
                 end = begin + block_rows;
             }
-            block b = {{begin, end}, begin > spans[n].begin ? WARM_UP_ROWS : 0};
+            block b = {{begin, end}, warm_up};
             f->blocks[f->block_count++] = b;
             f->residual_rows += kept_rows(&b);
             begin = stride > 0 ? begin + stride : spans[n].end;
@@ -86,8 +91,9 @@ static void choose_blocks(problem *f, const cvk_span *spans, size_t count, size_
 }
 
 /* Rms of the measurement noise from second differences, robust against steps (median). */
-static double noise_of(const cvk_signals *s, const problem *f)
+static double noise_of(const problem *f)
 {
+    const cvk_signals *s = f->s;
     double values[4001];
     size_t count = 0, stride = f->residual_rows / 2000u + 1u;
     for (size_t b = 0; b < f->block_count; b++) {
@@ -102,8 +108,9 @@ static double noise_of(const cvk_signals *s, const problem *f)
 }
 
 /* Largest distance of the current from its mean over the blocks: offsets do not count. */
-static double swing_of(const cvk_signals *s, const problem *f)
+static double swing_of(const problem *f)
 {
+    const cvk_signals *s = f->s;
     double alpha = 0.0, beta = 0.0, rows = 0.0, largest = 0.0;
     for (size_t b = 0; b < f->block_count; b++) {
         for (size_t k = f->blocks[b].rows.begin; k < f->blocks[b].rows.end; k++) {
@@ -119,22 +126,6 @@ static double swing_of(const cvk_signals *s, const problem *f)
         }
     }
     return largest;
-}
-
-static double bend_guess(double current_a, double knee_a)
-{
-    return current_a / sqrt(current_a * current_a + knee_a * knee_a);
-}
-
-/* Inverter's voltage per volt of dead-time voltage, in alpha-beta, for a measured current. */
-static void inverter_direction(double alpha, double beta, double knee_a, double out[2])
-{
-    const double half_sqrt3 = 0.86602540378443864676;
-    double ua = bend_guess(alpha, knee_a);
-    double ub = bend_guess(-0.5 * alpha + half_sqrt3 * beta, knee_a);
-    double uc = bend_guess(-0.5 * alpha - half_sqrt3 * beta, knee_a);
-    out[0] = (2.0 * ua - ub - uc) / 3.0;
-    out[1] = (ub - uc) / sqrt(3.0);
 }
 
 /* Linear least squares at a whole delay over steps of three periods (a longer step is less
@@ -156,7 +147,7 @@ static double linear_start(const problem *f, long delay, double knee_a, double x
             for (size_t j = k; j < k + STEP; j++) {
                 double mid_alpha = 0.5 * (s->i_alpha[j] + s->i_alpha[j + 1]);
                 double mid_beta = 0.5 * (s->i_beta[j] + s->i_beta[j + 1]), direction[2];
-                inverter_direction(mid_alpha, mid_beta, knee_a, direction);
+                cvk_curve_vector(mid_alpha, mid_beta, knee_a, CVK_CURVE_ROUND, direction);
                 v[0] += s->v_alpha[(size_t)((long)j - delay)] / STEP;
                 v[1] += s->v_beta[(size_t)((long)j - delay)] / STEP;
                 i[0] += mid_alpha / STEP;
@@ -471,8 +462,8 @@ static int scout(problem *f, const cvk_span *spans, size_t count, double worst_r
     if (f->residual_rows < 200u) {
         return 0;
     }
-    f->noise_a = trial.noise_a = noise_of(f->s, f);
-    if (swing_of(f->s, f) < 10.0 * f->noise_a) {
+    f->noise_a = trial.noise_a = noise_of(f);
+    if (swing_of(f) < 10.0 * f->noise_a) {
         return 0;
     }
     f->knee_centre = log(fmax(KNEE_SHARE * f->s->peak_current_a, 2.0 * f->noise_a));

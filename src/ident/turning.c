@@ -12,6 +12,7 @@
  */
 #include "turning.h"
 
+#include "inverter_curve.h"
 #include "numeric.h"
 
 #include <math.h>
@@ -30,14 +31,12 @@
 
 /* ---- finding the turns ---------------------------------------------------------------------- */
 
+/* The inverter's own voltage at a row, per volt of dead-time voltage at the mean bus. */
 static double complex inverter_at(const cvk_signals *s, size_t k, double knee_a, int curve)
 {
-    const double half_sqrt3 = 0.86602540378443864676;
-    double along = -0.5 * s->i_alpha[k], across = half_sqrt3 * s->i_beta[k];
-    double ua = cvk_inverter_voltage(s->bus_share[k], knee_a, curve, s->i_alpha[k]);
-    double ub = cvk_inverter_voltage(s->bus_share[k], knee_a, curve, along + across);
-    double uc = cvk_inverter_voltage(s->bus_share[k], knee_a, curve, along - across);
-    return (2.0 * ua - ub - uc) / 3.0 + I * (ub - uc) / sqrt(3.0);
+    double u[2];
+    cvk_curve_vector(s->i_alpha[k], s->i_beta[k], knee_a, curve, u);
+    return s->bus_share[k] * (u[0] + I * u[1]);
 }
 
 /* Direction of a leaky integral of the voltage: it turns with the rotor at every speed, and noise

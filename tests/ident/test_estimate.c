@@ -227,6 +227,19 @@ static double complex inverter(const model *m, double complex i)
     return sum;
 }
 
+/* A log of what is in the columns. */
+static cvk_log model_log(void)
+{
+    cvk_log log = cvk_log_empty("model");
+    log.rows = MODEL_ROWS;
+    log.column[CVK_COLUMN_T] = columns.t;
+    for (int n = 0; n < 3; n++) {
+        log.column[CVK_COLUMN_IA + n] = columns.i[n];
+        log.column[CVK_COLUMN_VA + n] = columns.v[n];
+    }
+    return log;
+}
+
 /* Simulates in steps of a tenth of a period and fills the columns. */
 static cvk_log simulate(const model *m, double level_v, double square_v)
 {
@@ -249,14 +262,7 @@ static cvk_log simulate(const model *m, double level_v, double square_v)
             i += m->period / FINE * (creal(slope) / m->l_d + I * cimag(slope) / m->l_q) * axis;
         }
     }
-    cvk_log log = cvk_log_empty("model");
-    log.rows = MODEL_ROWS;
-    log.column[CVK_COLUMN_T] = columns.t;
-    for (int n = 0; n < 3; n++) {
-        log.column[CVK_COLUMN_IA + n] = columns.i[n];
-        log.column[CVK_COLUMN_VA + n] = columns.v[n];
-    }
-    return log;
+    return model_log();
 }
 
 static const model plain_model = {.r = 0.08,
@@ -342,14 +348,8 @@ static cvk_log fast_log(const model *m, double flux, double pole_pairs)
         columns.theta[k] = fmod(angle / pole_pairs, TWO_PI);
         angle += speed * m->period;
     }
-    cvk_log log = cvk_log_empty("fast");
-    log.rows = MODEL_ROWS;
-    log.column[CVK_COLUMN_T] = columns.t;
+    cvk_log log = model_log();
     log.column[CVK_COLUMN_THETA_M] = columns.theta;
-    for (int n = 0; n < 3; n++) {
-        log.column[CVK_COLUMN_IA + n] = columns.i[n];
-        log.column[CVK_COLUMN_VA + n] = columns.v[n];
-    }
     return log;
 }
 
