@@ -39,9 +39,9 @@ static size_t record_standstill(void)
     for (; rows < MOST_ROWS && !cvk_excitation_finished(&program); rows++) {
         cvk_sim_row row = cvk_sim_step(&sim); /* one control period */
         t[rows] = row.time_s;
-        ia[rows] = row.sample.current_a[0];
-        ib[rows] = row.sample.current_a[1];
-        ic[rows] = row.sample.current_a[2];
+        ia[rows] = row.current_a[0];
+        ib[rows] = row.current_a[1];
+        ic[rows] = row.current_a[2];
         duty_a[rows] = row.duty[0];
         duty_b[rows] = row.duty[1];
         duty_c[rows] = row.duty[2];

@@ -10,25 +10,32 @@
 #include <stdlib.h>
 
 /* An ideal measuring chain: the sensor reads the true angle. */
-static const cvk_rig_config wheel = {
-    .name = "wheel",
-    .motor = {.pole_pairs = 12,
-              .resistance_ohm = 0.165,
-              .inductance_d_h = 320e-6,
-              .inductance_q_h = 470e-6,
-              .flux_linkage_wb = 0.0215},
-    .shaft = {.inertia_kg_m2 = 0.085, .friction_coulomb_nm = 0.12},
-    .inverter = {.pwm_hz = 20000, .dead_time_s = 500e-9, .soft_current_a = 0.35},
-    .supply = {.bus_v = 25.6},
-    .sensing = {.adc_bits = 16, .current_range_a = 33, .voltage_range_v = 40},
-    .drive = {.current_limit_a = 14,
-              .trip_current_a = 25,
-              .bandwidth_hz = 500,
-              .inductance_d_h = 3e-4,
-              .inductance_q_h = 4e-4,
-              .speed_rad_s = 310,
-              .plateau_s = 1},
-};
+static cvk_rig_config ideal_wheel(void)
+{
+    cvk_rig_config wheel = cvk_rig_config_default();
+    wheel.motor.pole_pairs = 12;
+    wheel.motor.resistance_ohm = 0.165;
+    wheel.motor.inductance_d_h = 320e-6;
+    wheel.motor.inductance_q_h = 470e-6;
+    wheel.motor.flux_linkage_wb = 0.0215;
+    wheel.shaft = (cvk_rig_shaft){
+        .inertia_kg_m2 = 0.085, .friction_coulomb_nm = 0.12, .coupling_nm_rad = 1.0};
+    wheel.inverter.pwm_hz = 20000;
+    wheel.inverter.dead_time_s = 500e-9;
+    wheel.inverter.switch_resistance_ohm = wheel.inverter.diode_drop_v = 0.0;
+    wheel.supply.bus_v = 25.6;
+    wheel.supply.resistance_ohm = 0.0;
+    wheel.sensing = (cvk_rig_sensing){
+        .adc_bits = 16, .current_range_a = 33, .voltage_range_v = 40, .ringing_decay_s = 1e-6};
+    wheel.drive = (cvk_rig_drive){.current_limit_a = 14,
+                                  .trip_current_a = 25,
+                                  .bandwidth_hz = 500,
+                                  .inductance_d_h = 3e-4,
+                                  .inductance_q_h = 4e-4,
+                                  .speed_rad_s = 310,
+                                  .plateau_s = 1};
+    return wheel;
+}
 
 static const cvk_drive_config drive_config = {
     .current = {.period_s = 50e-6f,
@@ -54,6 +61,7 @@ static void gate_enable(void *context, bool enable)
 int main(void)
 {
     static cvk_rig rig;
+    const cvk_rig_config wheel = ideal_wheel();
     static cvk_drive drive;
     const cvk_port port = {.context = &rig, .gate_enable = gate_enable};
     cvk_refusal why = {0};
@@ -74,7 +82,7 @@ int main(void)
             .current_a = {(float)read.current_a[0], (float)read.current_a[1],
                           (float)read.current_a[2]},
             .bus_v = (float)read.bus_v,
-            .sensor_mech_rad = (float)read.sensor_mech_rad,
+            .sensor_mech_rad = (float)read.absolute_mech_rad,
         };
         const cvk_abc next = cvk_drive_control(&drive, &sample);
         cvk_rig_advance(&rig, duty);

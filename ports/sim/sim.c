@@ -8,15 +8,49 @@
 #include <math.h>
 #include <string.h>
 
+const char *const cvk_sim_excitations[] = {"standstill", "spin",  "coast", "sweep",
+                                           "duty",       "steps", NULL};
+
+/* ---- the callbacks of the port --------------------------------------------------------------- */
+
 static void gate_enable(void *context, bool enable)
 {
     cvk_rig_enable_bridge((cvk_rig *)context, enable);
 }
 
-static cvk_drive_config drive_config(const cvk_rig_config *config)
+static bool gate_register_read(void *context, uint8_t address, uint16_t *value)
 {
+    return cvk_rig_gate_read((cvk_rig *)context, address, value);
+}
+
+static bool gate_register_write(void *context, uint8_t address, uint16_t value)
+{
+    return cvk_rig_gate_write((cvk_rig *)context, address, value);
+}
+
+static bool storage_read(void *context, uint32_t at, void *bytes, uint32_t count)
+{
+    return cvk_rig_storage_read((const cvk_rig *)context, at, bytes, count);
+}
+
+static bool storage_program(void *context, uint32_t at, const void *bytes, uint32_t count)
+{
+    return cvk_rig_storage_program((cvk_rig *)context, at, bytes, count);
+}
+
+static bool storage_erase(void *context, uint32_t page)
+{
+    return cvk_rig_storage_erase((cvk_rig *)context, page);
+}
+
+/* What the person tells the controller, and the wiring as a calibration would have found it. */
+static cvk_drive_config drive_config(const cvk_rig *rig)
+{
+    const cvk_rig_config *config = &rig->config;
     const cvk_rig_drive *drive = &config->drive;
-    const double rate_hz = config->inverter.pwm_hz;
+    const double rate_hz = config->inverter.pwm_hz * config->inverter.updates_per_period;
+    double direction, offset_e_rad;
+    cvk_rig_calibration(rig, &direction, &offset_e_rad);
     return (cvk_drive_config){
         .current =
             {
@@ -31,10 +65,8 @@ static cvk_drive_config drive_config(const cvk_rig_config *config)
             {
                 .period_s = (float)(1.0 / rate_hz),
                 .pole_pairs = (float)config->motor.pole_pairs,
-                .direction = 1.0f,
-                .offset_rad = (float)remainder(-config->motor.pole_pairs *
-                                                   config->rotor_sensor.offset_mech_rad,
-                                               2.0 * 3.14159265358979323846),
+                .direction = (float)direction,
+                .offset_rad = (float)offset_e_rad,
                 .bandwidth_hz = (float)(rate_hz / 200.0),
             },
         .trip_current_a = (float)drive->trip_current_a,
@@ -53,19 +85,71 @@ cvk_status cvk_sim_init(cvk_sim *sim, const cvk_rig_config *config, uint64_t see
     if (status != CVK_OK) {
         return status;
     }
-    sim->port = (cvk_port){.context = &sim->rig, .gate_enable = gate_enable};
-    cvk_drive_config drive = drive_config(config);
+    sim->port = (cvk_port){
+        .context = &sim->rig,
+        .gate_enable = gate_enable,
+        .gate_register_read = gate_register_read,
+        .gate_register_write = gate_register_write,
+        .storage_read = storage_read,
+        .storage_program = storage_program,
+        .storage_erase = storage_erase,
+    };
+    cvk_drive_config drive = drive_config(&sim->rig);
     return cvk_drive_init(&sim->drive, &sim->port, &drive, why);
+}
+
+static void complete_currents(cvk_sim *sim, const cvk_rig_sample *sample)
+{
+    int missing = 0, which = 0;
+    double sum = 0.0;
+    for (int n = 0; n < 3; n++) {
+        if (sample->current_valid[n]) {
+            sum += sample->current_a[n];
+        } else {
+            missing++;
+            which = n;
+        }
+    }
+    if (missing == 0) {
+        memcpy(sim->current_a, sample->current_a, sizeof sim->current_a);
+    } else if (missing == 1) {
+        memcpy(sim->current_a, sample->current_a, sizeof sim->current_a);
+        sim->current_a[which] = -sum;
+    } /* else: those of the period before */
+}
+
+/* The angle that the rotor sensor in use shows. */
+static double sensor_angle(const cvk_rig_config *config, const cvk_rig_sample *sample)
+{
+    static const int sixth_of[8] = {0, 0, 2, 1, 4, 5, 3, 0}; /* hall word to sixth of a turn */
+    const cvk_rig_rotor_sensor *sensor = &config->rotor_sensor;
+    const double two_pi = 6.28318530717958647693;
+    double periods =
+        sensor->periods_per_turn > 0.0 ? sensor->periods_per_turn : config->motor.pole_pairs;
+    switch (sensor->kind) {
+    case CVK_SENSOR_ABSOLUTE:
+        return sample->absolute_mech_rad;
+    case CVK_SENSOR_ENCODER:
+        /* within a turn: the drive computes in float */
+        return remainder(two_pi * sample->encoder_counts / sensor->counts, two_pi);
+    case CVK_SENSOR_SINCOS:
+        return atan2(sample->sin_v, sample->cos_v) / periods;
+    case CVK_SENSOR_HALLS:
+        return two_pi / 6.0 * sixth_of[sample->hall] / config->motor.pole_pairs;
+    default:
+        return NAN;
+    }
 }
 
 cvk_sim_row cvk_sim_step(cvk_sim *sim)
 {
     cvk_sim_row row = {.time_s = sim->rig.time_s, .sample = cvk_rig_read(&sim->rig)};
+    complete_currents(sim, &row.sample);
+    row.sensor_mech_rad = sensor_angle(&sim->rig.config, &row.sample);
     const cvk_drive_sample sample = {
-        .current_a = {(float)row.sample.current_a[0], (float)row.sample.current_a[1],
-                      (float)row.sample.current_a[2]},
+        .current_a = {(float)sim->current_a[0], (float)sim->current_a[1], (float)sim->current_a[2]},
         .bus_v = (float)row.sample.bus_v,
-        .sensor_mech_rad = (float)row.sample.sensor_mech_rad,
+        .sensor_mech_rad = (float)row.sensor_mech_rad,
     };
     const cvk_abc duties = cvk_drive_control(&sim->drive, &sample);
     cvk_rig_advance(&sim->rig, sim->duty);
@@ -73,31 +157,43 @@ cvk_sim_row cvk_sim_step(cvk_sim *sim)
     sim->duty[1] = duties.b;
     sim->duty[2] = duties.c;
     memcpy(row.duty, sim->duty, sizeof row.duty);
+    memcpy(row.current_a, sim->current_a, sizeof row.current_a);
     row.recorded = sim->drive.excitation != NULL && cvk_excitation_recorded(sim->drive.excitation);
     return row;
 }
 
+typedef cvk_status program(cvk_excitation *excitation, const cvk_excitation_config *config,
+                           cvk_refusal *why);
+
 cvk_status cvk_sim_start(cvk_sim *sim, const char *name, cvk_excitation *excitation,
                          cvk_refusal *why)
 {
+    static program *const programs[] = {cvk_excitation_standstill, cvk_excitation_spin,
+                                        cvk_excitation_coast,      cvk_excitation_sweep,
+                                        cvk_excitation_duty,       cvk_excitation_steps};
     const cvk_rig_config *rig = &sim->rig.config;
     cvk_excitation_config config =
         cvk_excitation_config_default(sim->drive.config.current.period_s,
                                       (float)rig->drive.current_limit_a, (float)rig->supply.bus_v);
     config.speed_rad_s = (float)rig->drive.speed_rad_s;
-    cvk_status status = CVK_NOT_IN_LOG;
-    if (strcmp(name, "standstill") == 0) {
-        status = cvk_excitation_standstill(excitation, &config, why);
-        cvk_rig_hold_shaft(&sim->rig, true);
-        cvk_drive_set_angle_source(&sim->drive, CVK_ANGLE_IMPOSED);
-    } else if (strcmp(name, "spin") == 0 || strcmp(name, "coast") == 0) {
-        config.hold_s = (float)rig->drive.plateau_s;
-        status = name[0] == 's' ? cvk_excitation_spin(excitation, &config, why)
-                                : cvk_excitation_coast(excitation, &config, why);
-        cvk_rig_hold_shaft(&sim->rig, false);
-        cvk_drive_set_angle_source(&sim->drive, CVK_ANGLE_SENSOR);
+    config.sweep_turns = (float)rig->motor.pole_pairs; /* once round, at half a turn per second */
+    config.sweep_rad_s = CVK_PI * config.sweep_turns;
+    unsigned n = 0;
+    while (cvk_sim_excitations[n] != NULL && strcmp(cvk_sim_excitations[n], name) != 0) {
+        n++;
     }
+    if (cvk_sim_excitations[n] == NULL) {
+        return CVK_NOT_IN_LOG;
+    }
+    const bool held = strcmp(name, "standstill") == 0, open_loop = strcmp(name, "sweep") == 0;
+    if (!held && !open_loop) {
+        config.hold_s = (float)rig->drive.plateau_s;
+    }
+    cvk_status status = programs[n](excitation, &config, why);
     if (status == CVK_OK) {
+        cvk_rig_hold_shaft(&sim->rig, held);
+        cvk_drive_set_angle_source(&sim->drive,
+                                   held || open_loop ? CVK_ANGLE_IMPOSED : CVK_ANGLE_SENSOR);
         cvk_drive_run(&sim->drive, excitation);
     }
     return status;

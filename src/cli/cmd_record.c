@@ -39,7 +39,7 @@ static void write_head(FILE *out, const recording *r)
 
 static void write_row(FILE *out, const recording *r, const cvk_sim_row *row)
 {
-    const double *i = row->sample.current_a;
+    const double *i = row->current_a;
     fprintf(out, "%.6f,%.4f,%.4f,%.4f,", row->time_s, i[0], i[1], i[2]);
     if (bridge_is_off(r)) {
         const double *v = row->sample.terminal_v;
@@ -49,7 +49,7 @@ static void write_row(FILE *out, const recording *r, const cvk_sim_row *row)
     }
     fprintf(out, ",%.4f", row->sample.bus_v);
     if (r->rotor_sensor) {
-        fprintf(out, ",%.6f", row->sample.sensor_mech_rad);
+        fprintf(out, ",%.6f", row->sensor_mech_rad);
     }
     fputc('\n', out);
 }

@@ -7,10 +7,11 @@
 #include "number.h"
 #include "yaml_doc.h"
 
+#include <math.h>
 #include <stdio.h>
 #include <string.h>
 
-#define MOST_FIELDS 64
+#define MOST_FIELDS 200
 #define MOST_BYTES 65536u
 
 typedef struct rig_reader {
@@ -32,25 +33,108 @@ static cvk_status read_name(rig_reader *r, const char *value, long line)
     return CVK_OK;
 }
 
-static cvk_status unknown_key(const rig_reader *r, const char *section, const char *key, long line)
+static size_t common_start(const char *a, const char *b)
+{
+    size_t n = 0;
+    while (a[n] != '\0' && a[n] == b[n]) {
+        n++;
+    }
+    return n;
+}
+
+/* The key of this section that begins most like `key`, or null. */
+static const cvk_rig_field *closest_key(const char *section, const char *key)
+{
+    unsigned count;
+    const cvk_rig_field *fields = cvk_rig_fields(&count), *best = NULL;
+    size_t longest = 3;
+    for (unsigned n = 0; n < count; n++) {
+        size_t common = common_start(fields[n].name, key);
+        if (strcmp(fields[n].section, section) == 0 && common > longest) {
+            best = &fields[n];
+            longest = common;
+        }
+    }
+    return best;
+}
+
+/* Names of the sections, or of the keys of one. */
+static void list_names(const char *section, char *list, size_t size)
 {
     unsigned count;
     const cvk_rig_field *fields = cvk_rig_fields(&count);
-    char allowed[300] = "";
+    const char *last = "";
+    list[0] = '\0';
     for (unsigned n = 0; n < count; n++) {
-        size_t used = strlen(allowed);
-        if (strcmp(fields[n].section, section) == 0) {
-            snprintf(allowed + used, sizeof allowed - used, " %s", fields[n].name);
+        const char *name = section[0] != '\0' ? fields[n].name : fields[n].section;
+        bool wanted = section[0] == '\0' || strcmp(fields[n].section, section) == 0;
+        if (wanted && strcmp(name, last) != 0) {
+            size_t used = strlen(list);
+            snprintf(list + used, size - used, " %s", name);
+            last = name;
         }
     }
+}
+
+static cvk_status unknown_key(const rig_reader *r, const char *section, const char *key, long line)
+{
+    const cvk_rig_field *close = closest_key(section, key);
+    const char *dot = section[0] != '\0' ? "." : "";
+    if (close != NULL) {
+        return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, line,
+                            "unknown key %s%s%s; the closest is %s.%s (%s; allowed: %g .. %g, in "
+                            "the unit that its name ends with)",
+                            section, dot, key, section, close->name, close->meaning, close->low,
+                            close->high);
+    }
+    char allowed[400];
+    list_names(section, allowed, sizeof allowed);
     if (allowed[0] == '\0') {
-        snprintf(allowed, sizeof allowed,
-                 " name motor shaft inverter supply sensing rotor_sensor "
-                 "drive (sections; keys belong into one)");
+        list_names("", allowed, sizeof allowed);
+        return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, line,
+                            "unknown section %s; there are: name%s", section, allowed);
     }
     return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, line,
-                        "unknown key %s%s%s; allowed here:%s", section,
-                        section[0] != '\0' ? "." : "", key, allowed);
+                        "unknown key %s%s%s; allowed here:%s", section, dot, key, allowed);
+}
+
+static cvk_status not_a_number(const rig_reader *r, const cvk_rig_field *field, const char *value,
+                               long line)
+{
+    return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, line,
+                        "%s.%s: \"%s\" is not a number; allowed: %g .. %g (%s), a bare number "
+                        "in the unit that the key ends with",
+                        field->section, field->name, value, field->low, field->high,
+                        field->meaning);
+}
+
+static cvk_status not_a_choice(const rig_reader *r, const cvk_rig_field *field, const char *value,
+                               long line)
+{
+    char names[200] = "";
+    for (int n = 0; field->names[n] != NULL; n++) {
+        size_t used = strlen(names);
+        snprintf(names + used, sizeof names - used, " %s", field->names[n]);
+    }
+    return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, line,
+                        "%s.%s: \"%s\" is none of:%s (%s)", field->section, field->name, value,
+                        names, field->meaning);
+}
+
+/* A value's text as a number; for a choice the index of its name. */
+static bool read_value(const cvk_rig_field *field, const char *value, double *number)
+{
+    if (field->names == NULL) {
+        const char *end = value + strlen(value), *after;
+        return cvk_read_number(value, end, '.', number, &after) && after == end;
+    }
+    for (int n = 0; field->names[n] != NULL; n++) {
+        if (strcmp(field->names[n], value) == 0) {
+            *number = n;
+            return true;
+        }
+    }
+    return false;
 }
 
 static cvk_status visit(void *context, const char *section, const char *key, const char *value,
@@ -66,12 +150,10 @@ static cvk_status visit(void *context, const char *section, const char *key, con
         if (strcmp(fields[n].section, section) != 0 || strcmp(fields[n].name, key) != 0) {
             continue;
         }
-        const char *end = value + strlen(value), *after;
         double number;
-        if (!cvk_read_number(value, end, '.', &number, &after) || after != end) {
-            return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, line,
-                                "%s.%s: \"%s\" is not a number; allowed: %g .. %g (%s)", section,
-                                key, value, fields[n].low, fields[n].high, fields[n].meaning);
+        if (!read_value(&fields[n], value, &number)) {
+            return fields[n].names != NULL ? not_a_choice(r, &fields[n], value, line)
+                                           : not_a_number(r, &fields[n], value, line);
         }
         if (r->line_of[n] != 0) {
             return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, line,
@@ -79,7 +161,7 @@ static cvk_status visit(void *context, const char *section, const char *key, con
                                 r->line_of[n]);
         }
         r->line_of[n] = line;
-        *(double *)(void *)((char *)r->config + fields[n].offset) = number;
+        cvk_rig_field_set(r->config, &fields[n], number);
         return CVK_OK;
     }
     return unknown_key(r, section, key, line);
@@ -90,7 +172,7 @@ static cvk_status check(const rig_reader *r)
     unsigned count;
     const cvk_rig_field *fields = cvk_rig_fields(&count), *refused = NULL;
     for (unsigned n = 0; n < count; n++) {
-        if (r->line_of[n] == 0) {
+        if (r->line_of[n] == 0 && isnan(fields[n].preset)) {
             return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, 0,
                                 "%s.%s is missing (%s); allowed: %g .. %g", fields[n].section,
                                 fields[n].name, fields[n].meaning, fields[n].low, fields[n].high);
@@ -100,10 +182,14 @@ static cvk_status check(const rig_reader *r)
         return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, 0, "name is missing");
     }
     if (cvk_rig_check(r->config, &refused) != CVK_OK) {
-        double value = *(const double *)(const void *)((const char *)r->config + refused->offset);
         return cvk_complain(r->complaint, CVK_OUT_OF_RANGE, r->path, r->line_of[refused - fields],
                             "%s.%s is %g; allowed: %g .. %g (%s)", refused->section, refused->name,
-                            value, refused->low, refused->high, refused->meaning);
+                            cvk_rig_field_value(r->config, refused), refused->low, refused->high,
+                            refused->meaning);
+    }
+    const char *contradiction = cvk_rig_contradiction(r->config);
+    if (contradiction != NULL) {
+        return cvk_complain(r->complaint, CVK_OUT_OF_RANGE, r->path, 0, "%s", contradiction);
     }
     return CVK_OK;
 }
@@ -111,7 +197,7 @@ static cvk_status check(const rig_reader *r)
 cvk_status cvk_rig_file_parse(cvk_rig_config *config, const char *path, const char *text,
                               size_t length, cvk_complaint *complaint)
 {
-    *config = (cvk_rig_config){.name = ""};
+    *config = cvk_rig_config_default();
     rig_reader r = {.config = config, .path = path, .complaint = complaint};
     cvk_status status = cvk_yaml_walk(path, text, length, visit, &r, complaint);
     return status == CVK_OK ? check(&r) : status;

@@ -8,6 +8,10 @@
  *                voltage along three directions. Needs to know nothing of the motor.
  *   spin         a few speeds in closed loop, with and without a d-axis current.
  *   coast        speeds up, then leaves the bridge off.
+ *   sweep        turns a current vector slowly forward and back, and the rotor with it, in open
+ *                loop: shows every rotor sensor over whole turns in both directions.
+ *   duty         an ordinary run: speed ramps and plateaus, nothing injected.
+ *   steps        current steps on both axes and speed steps, around half the speed.
  */
 #ifndef CORVAK_CORE_EXCITATION_H
 #define CORVAK_CORE_EXCITATION_H
@@ -44,6 +48,10 @@ typedef enum cvk_step_kind {
                            */
     CVK_STEP_SQUARE,      /* hold `fraction` of the amplitude found */
     CVK_STEP_SPEED,       /* hold a speed, with a d-axis current of `fraction` of the limit */
+    CVK_STEP_RAMP,        /* from the speed of the step before to this one */
+    CVK_STEP_CURRENT,     /* hold d and q currents of `fraction` and `fraction_q` of the limit */
+    CVK_STEP_TURN,        /* turn an imposed angle at `speed_rad_s`, reached within a fifth of the
+                             step, with a d-axis current of `fraction` of the limit */
     CVK_STEP_OFF          /* bridge off */
 } cvk_step_kind;
 
@@ -54,6 +62,7 @@ typedef struct cvk_step {
     float fraction;      /* see the kinds; may be negative */
     float speed_rad_s;   /* electrical */
     bool record;         /* this step belongs into the log */
+    float fraction_q;    /* of the current limit */
 } cvk_step;
 
 typedef struct cvk_excitation_config {
@@ -63,6 +72,8 @@ typedef struct cvk_excitation_config {
     float speed_rad_s;     /* electrical, highest; spin and coast only: 1 .. 20000 */
     float hold_s;          /* length of one DC level, one square wave or one plateau: 1e-3 .. 100 */
     float square_half_s;   /* half period of the square wave: 2 periods .. 0.1 */
+    float sweep_turns;     /* electrical turns of a sweep, each way: 1 .. 1000 */
+    float sweep_rad_s;     /* electrical speed of a sweep: 0.1 .. 20000 */
 } cvk_excitation_config;
 
 typedef struct cvk_excitation {
@@ -85,6 +96,12 @@ cvk_status cvk_excitation_standstill(cvk_excitation *excitation,
 cvk_status cvk_excitation_spin(cvk_excitation *excitation, const cvk_excitation_config *config,
                                cvk_refusal *why) CVK_MUST_CHECK;
 cvk_status cvk_excitation_coast(cvk_excitation *excitation, const cvk_excitation_config *config,
+                                cvk_refusal *why) CVK_MUST_CHECK;
+cvk_status cvk_excitation_sweep(cvk_excitation *excitation, const cvk_excitation_config *config,
+                                cvk_refusal *why) CVK_MUST_CHECK;
+cvk_status cvk_excitation_duty(cvk_excitation *excitation, const cvk_excitation_config *config,
+                               cvk_refusal *why) CVK_MUST_CHECK;
+cvk_status cvk_excitation_steps(cvk_excitation *excitation, const cvk_excitation_config *config,
                                 cvk_refusal *why) CVK_MUST_CHECK;
 
 /* One control period: what to do now, given the current sampled now. After the last step the

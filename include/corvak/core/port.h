@@ -7,6 +7,7 @@
 #define CORVAK_CORE_PORT_H
 
 #include <stdbool.h>
+#include <stdint.h>
 
 #ifdef __cplusplus
 extern "C" {
@@ -19,6 +20,20 @@ typedef struct cvk_port {
      * Called from the current-sample interrupt; must not block; cannot fail. Called only when the
      * state is to change. After "false" no switch may be on when the callback returns. */
     void (*gate_enable)(void *context, bool enable);
+
+    /* The gate driver's 16-bit registers, as over SPI. Null when it has none. Called from slow work
+     * only, never from the interrupt; may block for some 10 us. False when the address is unknown
+     * or the driver does not answer; `value` is then untouched. */
+    bool (*gate_register_read)(void *context, uint8_t address, uint16_t *value);
+    bool (*gate_register_write)(void *context, uint8_t address, uint16_t value);
+
+    /* Persistent storage, like flash memory: an erase sets a page to 0xFF, programming can only
+     * clear bits. Null when there is none. Called from slow work only; may block for the time that
+     * the memory needs. False when out of range or when the memory fails; what was done until then
+     * stays done: a cut at any byte must be expected. */
+    bool (*storage_read)(void *context, uint32_t at, void *bytes, uint32_t count);
+    bool (*storage_program)(void *context, uint32_t at, const void *bytes, uint32_t count);
+    bool (*storage_erase)(void *context, uint32_t page);
 } cvk_port;
 
 #ifdef __cplusplus

@@ -14,8 +14,9 @@
 extern "C" {
 #endif
 
-/* Reads and checks a rig file. Every key of the schema must be there once; an unknown key, a value
- * that is not a number or one outside its range is refused with file, line, key and range. */
+/* Reads and checks a rig file. Keys without a preset must be there; an unknown key, one given
+ * twice, a value that is not a number or not one of the names, or one outside its range is refused
+ * with file, line, key and range, and so are values that contradict each other. */
 cvk_status cvk_rig_file_read(cvk_rig_config *config, const char *path,
                              cvk_complaint *complaint) CVK_MUST_CHECK;
 

@@ -1,0 +1,76 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * What happens to a rig from outside during a run: loads on the shaft, set-points, faults. Each
+ * happening begins at a time or at an event and lasts as long as it says.
+ */
+#ifndef CORVAK_RIG_SCENARIO_H
+#define CORVAK_RIG_SCENARIO_H
+
+#include "corvak/core/status.h"
+
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+#define CVK_SCENARIO_MOST 24
+#define CVK_SCENARIO_VALUES 2
+
+typedef enum cvk_rig_what {
+    CVK_LOAD_CONSTANT,  /* torque_nm in the positive direction, like a hanging weight */
+    CVK_LOAD_FAN,       /* torque_nm against the motion at at_speed_mech_rad_s, with its square */
+    CVK_LOAD_BRAKE,     /* a hand: torque_nm against the motion, holds a resting shaft */
+    CVK_LOAD_BLOCKED,   /* the shaft stands still */
+    CVK_LOAD_UNBALANCE, /* torque_nm times the sine of the angle from at_angle_mech_rad */
+    CVK_LOAD_DRIVEN,    /* another machine turns the shaft at speed_mech_rad_s */
+    CVK_SET_POINT,      /* the person sets `value`, 0 .. 1 */
+    CVK_SET_POINT_LOST, /* pulse, pedal and digital set-point no longer arrive */
+    CVK_FAULT_OPEN_PHASE,
+    CVK_FAULT_PHASE_SHORT,      /* between motor wires `phase` and `to_phase` */
+    CVK_FAULT_SENSOR_STUCK,     /* the rotor sensor repeats its last reading */
+    CVK_FAULT_SENSOR_UNPLUGGED, /* its inputs float: readings are meaningless */
+    CVK_FAULT_ADC_STUCK,        /* channel `phase` (a, b, c, bus) repeats its last reading */
+    CVK_FAULT_BROWN_OUT,        /* the supply falls to bus_v */
+    CVK_FAULT_HOT,              /* the winding is at temp_degc */
+    CVK_FAULT_STORAGE_CUT,      /* power fails at_byte bytes into the next write to storage */
+    CVK_WHAT_COUNT
+} cvk_rig_what;
+
+typedef struct cvk_rig_happening {
+    char name[32];
+    cvk_rig_what what;
+    double from_s;                 /* begins at this time, or this long after the event */
+    double for_s;                  /* lasts; infinite when not given */
+    double ramp_s;                 /* grows and fades over this time */
+    double above_speed_mech_rad_s; /* event: |speed| beyond this; NaN: no such event */
+    double above_current_a;        /* event: a phase current beyond this; NaN: none */
+    double value[CVK_SCENARIO_VALUES];
+    double began_s; /* kept by the rig: when the event came; NaN before */
+} cvk_rig_happening;
+
+typedef struct cvk_rig_scenario {
+    char name[32];
+    unsigned count;
+    cvk_rig_happening item[CVK_SCENARIO_MOST];
+} cvk_rig_scenario;
+
+/* A key that a kind of happening has beside the common ones. */
+typedef struct cvk_rig_what_key {
+    const char *name; /* null: none */
+    double low, high;
+} cvk_rig_what_key;
+
+typedef struct cvk_rig_what_kind {
+    const char *name;
+    cvk_rig_what_key key[CVK_SCENARIO_VALUES];
+} cvk_rig_what_kind;
+
+/* Name and keys of a kind. */
+const cvk_rig_what_kind *cvk_rig_what_describe(cvk_rig_what what);
+
+/* A happening of this kind that begins at once and lasts; its own values are NaN. */
+cvk_rig_happening cvk_rig_happening_default(cvk_rig_what what);
+
+#ifdef __cplusplus
+}
+#endif
+#endif

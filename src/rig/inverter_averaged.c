@@ -1,0 +1,176 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The averaged inverter: each leg's mean voltage over a control period, dead time and diodes
+ * included. Also what both inverters share: wiring, sendable duties, a short between wires, the
+ * windows of a single shunt.
+ */
+#include "parts.h"
+
+/* Fastest time constant against one integration step: keeps the Runge-Kutta error far below the
+ * converters' resolution. */
+#define LARGEST_STEP 0.5
+#define MOST_STEPS 64
+#define LEAST_CROSSOVER_A 1e-3
+#define SHORT_OHM 0.01
+
+void cvk_inverter_derive(cvk_rig *rig)
+{
+    static const int wiring[][3] = {{0, 1, 2}, {1, 2, 0}, {2, 0, 1},
+                                    {0, 2, 1}, {1, 0, 2}, {2, 1, 0}};
+    const cvk_rig_inverter *inverter = &rig->config.inverter;
+    const cvk_rig_motor *motor = &rig->config.motor;
+    cvk_rig_derived *d = &rig->derived;
+    d->period_s = 1.0 / (inverter->pwm_hz * inverter->updates_per_period);
+    for (int n = 0; n < 3; n++) {
+        d->leg_phase[n] = wiring[rig->config.wiring.phases][n];
+    }
+    d->dead_duty = inverter->dead_time_s * inverter->pwm_hz;
+    d->dead_v = cvk_rig_dead_time_voltage(&rig->config);
+    d->crossover_a =
+        inverter->dead_time_s > 0.0
+            ? fmax(LEAST_CROSSOVER_A, rig->config.supply.bus_v * inverter->output_capacitance_f /
+                                          inverter->dead_time_s)
+            : LEAST_CROSSOVER_A;
+    d->half_inv_crossover = 0.5 / d->crossover_a;
+    double slope = cvk_rig_visible_resistance(&rig->config) + d->dead_v * d->half_inv_crossover;
+    double low_h = fmin(motor->inductance_d_h, motor->inductance_q_h);
+    double steps = ceil(slope * d->period_s / (low_h * LARGEST_STEP));
+    d->steps = (int)cvk_clamp(steps, 1.0, MOST_STEPS);
+}
+
+void cvk_sendable(const cvk_rig *rig, const double duty[3], double sent[3])
+{
+    double least = rig->config.inverter.minimum_pulse_s * rig->config.inverter.pwm_hz;
+    for (int n = 0; n < 3; n++) {
+        sent[n] = cvk_clamp(duty[n], 0.0, 1.0);
+        sent[n] = sent[n] < least ? 0.0 : (1.0 - sent[n] < least ? 1.0 : sent[n]);
+    }
+}
+
+cvk_vec cvk_from_legs(const cvk_rig *rig, const double leg[3])
+{
+    double phase[3];
+    for (int n = 0; n < 3; n++) {
+        phase[rig->derived.leg_phase[n]] = leg[n];
+    }
+    const cvk_rig_acting *a = &rig->acting;
+    if (a->short_from >= 0) {
+        phase[a->short_from] = phase[a->short_to] =
+            0.5 * (phase[a->short_from] + phase[a->short_to]);
+    }
+    return cvk_from_phases(phase);
+}
+
+double cvk_short_current(const cvk_rig *rig, const double leg_v[3])
+{
+    const cvk_rig_acting *a = &rig->acting;
+    double phase[3];
+    for (int n = 0; n < 3; n++) {
+        phase[rig->derived.leg_phase[n]] = leg_v[n];
+    }
+    return a->short_from < 0 ? 0.0
+                             : (phase[a->short_from] - phase[a->short_to]) /
+                                   (2.0 * rig->config.inverter.switch_resistance_ohm + SHORT_OHM);
+}
+
+void cvk_leg_currents(const cvk_rig *rig, double leg_a[3])
+{
+    double phase[3];
+    cvk_to_phases(cvk_current_now(rig), phase);
+    if (rig->acting.short_from >= 0) {
+        phase[rig->acting.short_from] += rig->short_a;
+        phase[rig->acting.short_to] -= rig->short_a;
+    }
+    for (int n = 0; n < 3; n++) {
+        leg_a[n] = phase[rig->derived.leg_phase[n]];
+    }
+}
+
+void cvk_zero_phases(cvk_rig *rig, const bool zero[3])
+{
+    double i[3];
+    cvk_to_phases(cvk_current_now(rig), i);
+    int count = zero[0] + zero[1] + zero[2];
+    if (count == 1) {
+        int z = zero[0] ? 0 : (zero[1] ? 1 : 2), x = (z + 1) % 3, y = (z + 2) % 3;
+        double half = 0.5 * (i[x] - i[y]);
+        i[z] = 0.0;
+        i[x] = half;
+        i[y] = -half;
+    } else if (count > 1) {
+        i[0] = i[1] = i[2] = 0.0;
+    }
+    if (count > 0) {
+        cvk_set_flux(rig, cvk_flux_of(&rig->derived, cvk_from_phases(i), &rig->rotor));
+    }
+}
+
+void cvk_open_phase(cvk_rig *rig)
+{
+    if (rig->acting.open_phase >= 0) {
+        bool zero[3] = {false, false, false};
+        zero[rig->acting.open_phase] = true;
+        cvk_zero_phases(rig, zero);
+    }
+}
+
+cvk_shunt_plan cvk_plan_shunt(const cvk_rig *rig, const double duty[3])
+{
+    int high = 0, low = 0;
+    for (int n = 1; n < 3; n++) {
+        high = duty[n] > duty[high] ? n : high;
+        low = duty[n] <= duty[low] ? n : low;
+    }
+    int middle = 3 - high - low;
+    double half_s = 0.5 / rig->config.inverter.pwm_hz, dead_s = rig->config.inverter.dead_time_s;
+    double rise[3] = {half_s * (1.0 - duty[high]), half_s * (1.0 - duty[middle]),
+                      half_s * (1.0 - duty[low])};
+    /* at the end of each active vector, just before the next leg goes up */
+    return (cvk_shunt_plan){.leg = {high, low},
+                            .at_s = {rise[1], rise[2]},
+                            .window_s = {rise[1] - rise[0] - dead_s, rise[2] - rise[1] - dead_s}};
+}
+
+/* Currents at the shunt's instants, from those at the ends of the period. */
+static void sample_shunt(cvk_rig *rig, const double duty[3], const double before[3])
+{
+    cvk_shunt_plan plan = cvk_plan_shunt(rig, duty);
+    double after[3];
+    cvk_leg_currents(rig, after);
+    for (int k = 0; k < 2; k++) {
+        int leg = plan.leg[k];
+        double share = plan.at_s[k] / rig->derived.period_s;
+        rig->shunt_a[leg] = before[leg] + share * (after[leg] - before[leg]);
+    }
+}
+
+void cvk_inverter_averaged(cvk_rig *rig, const double duty[3])
+{
+    const bool single = rig->config.sensing.current_sensing == CVK_SENSING_SINGLE_SHUNT;
+    double before[3] = {0.0, 0.0, 0.0};
+    if (single) {
+        cvk_leg_currents(rig, before);
+    }
+    cvk_terminals at = {.share = cvk_from_legs(rig, duty)};
+    for (int n = 0; n < 3; n++) {
+        at.dead[rig->derived.leg_phase[n]] = duty[n] > 0.0 && duty[n] < 1.0 ? 1.0 : 0.0;
+    }
+    double shorted_as = 0.0;
+    if (rig->acting.short_from >= 0) {
+        double v[3] = {duty[0] * rig->state.bus_v, duty[1] * rig->state.bus_v,
+                       duty[2] * rig->state.bus_v};
+        rig->short_a = cvk_short_current(rig, v);
+        double span = rig->short_a * (2.0 * rig->config.inverter.switch_resistance_ohm + SHORT_OHM);
+        shorted_as = span / rig->state.bus_v * rig->short_a * rig->derived.period_s;
+    }
+    const double h = rig->derived.period_s / rig->derived.steps;
+    double charge = shorted_as;
+    for (int n = 0; n < rig->derived.steps; n++) {
+        charge += cvk_motion_step(rig, &at, h);
+        cvk_open_phase(rig);
+    }
+    cvk_supply_step(rig, charge, rig->derived.period_s);
+    if (single) {
+        sample_shunt(rig, duty, before);
+    }
+}

@@ -1,0 +1,196 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The switched inverter, edge by edge: the period is cut at every instant at which something
+ * changes (a PWM edge, the end of a dead time, a node that arrives at a diode), and in between the
+ * legs' voltages are constant. While both switches of a leg are off, its current carries the node
+ * over, charging the output capacitance, until a diode holds it.
+ */
+#include "parts.h"
+
+#define SLEW_PIECES 6 /* pieces of a dead time while a node moves */
+#define LEAST_S 1e-12
+
+typedef struct edges {
+    double at_s[2]; /* when the command of a leg changes; infinite: it does not */
+    int next;
+} edges;
+
+/* When a leg's command changes within the control period, and what it is at the start. */
+static edges edges_of(const cvk_rig *rig, double duty, bool *high_at_start)
+{
+    const double half = 0.5 / rig->config.inverter.pwm_hz;
+    double rise = half * (1.0 - duty), fall = half * (1.0 + duty);
+    edges e = {{INFINITY, INFINITY}, 0};
+    if (duty <= 0.0 || duty >= 1.0) {
+        *high_at_start = duty >= 1.0;
+        return e;
+    }
+    bool both = rig->config.inverter.updates_per_period == 1.0;
+    *high_at_start = !both && rig->second_half;
+    if (both) {
+        e.at_s[0] = rise;
+        e.at_s[1] = fall;
+    } else {
+        e.at_s[0] = rig->second_half ? fall - half : rise;
+    }
+    return e;
+}
+
+static void command(cvk_rig *rig, cvk_rig_leg *leg, bool high)
+{
+    if (leg->high != high) {
+        leg->node_v = leg->dead ? leg->node_v : (leg->high ? rig->state.bus_v : 0.0);
+        leg->high = high;
+        leg->dead = rig->config.inverter.dead_time_s > 0.0;
+        leg->dead_left_s = rig->config.inverter.dead_time_s;
+    }
+}
+
+/* Does the node of a dead leg rest on a diode? */
+static bool is_held(const cvk_rig *rig, const cvk_rig_leg *leg, double current_a)
+{
+    const double drop = rig->config.inverter.diode_drop_v;
+    return (leg->node_v <= -drop && current_a >= 0.0) ||
+           (leg->node_v >= rig->state.bus_v + drop && current_a <= 0.0);
+}
+
+/* Longest piece until something happens in this leg. */
+static double piece_of(const cvk_rig *rig, const cvk_rig_leg *leg, double current_a)
+{
+    if (!leg->dead) {
+        return INFINITY;
+    }
+    double piece = leg->dead_left_s;
+    if (!is_held(rig, leg, current_a)) {
+        const cvk_rig_inverter *inverter = &rig->config.inverter;
+        double goal =
+            current_a > 0.0 ? -inverter->diode_drop_v : rig->state.bus_v + inverter->diode_drop_v;
+        double slew = -current_a / inverter->output_capacitance_f;
+        double arrival = slew != 0.0 ? (goal - leg->node_v) / slew : INFINITY;
+        piece = fmin(piece, inverter->dead_time_s / SLEW_PIECES);
+        piece = arrival > LEAST_S ? fmin(piece, arrival) : piece;
+    }
+    return fmax(piece, LEAST_S);
+}
+
+/* Where a dead leg's node will be after dt. */
+static double node_after(const cvk_rig *rig, const cvk_rig_leg *leg, double current_a, double dt_s)
+{
+    const cvk_rig_inverter *inverter = &rig->config.inverter;
+    double node = leg->node_v - current_a * dt_s / inverter->output_capacitance_f;
+    return cvk_clamp(node, -inverter->diode_drop_v, rig->state.bus_v + inverter->diode_drop_v);
+}
+
+/* Mean voltage of a leg over the piece: a share of the bus, and what a diode adds. */
+static void leg_voltage(const cvk_rig *rig, const cvk_rig_leg *leg, double current_a, double dt_s,
+                        double *share, double *fixed_v)
+{
+    const double bus_v = rig->state.bus_v;
+    if (!leg->dead) {
+        *share = leg->high ? 1.0 : 0.0;
+        *fixed_v = 0.0;
+        return;
+    }
+    double mean = 0.5 * (leg->node_v + node_after(rig, leg, current_a, dt_s));
+    *share = cvk_clamp(mean / bus_v, 0.0, 1.0);
+    *fixed_v = mean - *share * bus_v;
+}
+
+/* One piece, during which no leg changes. */
+static void run_piece(cvk_rig *rig, double dt_s)
+{
+    double i[3], share[3], fixed_v[3], node_v[3];
+    cvk_leg_currents(rig, i);
+    for (int n = 0; n < 3; n++) {
+        leg_voltage(rig, &rig->leg[n], i[n], dt_s, &share[n], &fixed_v[n]);
+        node_v[n] = share[n] * rig->state.bus_v + fixed_v[n];
+    }
+    if (rig->scope != NULL) {
+        rig->scope(rig->scope_context, rig, rig->time_s, node_v);
+    }
+    const cvk_terminals at = {.share = cvk_from_legs(rig, share),
+                              .fixed_v = cvk_from_legs(rig, fixed_v)};
+    double charge = cvk_motion_step(rig, &at, dt_s);
+    cvk_open_phase(rig);
+    rig->short_a = cvk_short_current(rig, node_v);
+    if (rig->acting.short_from >= 0) {
+        double sum = 0.0, phase[3];
+        for (int n = 0; n < 3; n++) {
+            phase[rig->derived.leg_phase[n]] = share[n];
+        }
+        sum = (phase[rig->acting.short_from] - phase[rig->acting.short_to]) * rig->short_a;
+        charge += sum * dt_s;
+    }
+    cvk_supply_step(rig, charge, dt_s);
+    double after[3];
+    cvk_leg_currents(rig, after);
+    for (int n = 0; n < 3; n++) {
+        cvk_rig_leg *leg = &rig->leg[n];
+        if (leg->dead) {
+            leg->node_v = node_after(rig, leg, 0.5 * (i[n] + after[n]), dt_s);
+            leg->dead_left_s -= dt_s;
+            leg->dead = leg->dead_left_s > LEAST_S;
+        }
+    }
+    rig->time_s += dt_s;
+}
+
+/* The comparator looks at every piece; in cycle mode it ends the period. */
+static bool too_much(const cvk_rig *rig)
+{
+    double i[3];
+    uint16_t setting = rig->gate_register[CVK_GATE_OVERCURRENT];
+    double limit = rig->config.gate_driver.overcurrent_a * (setting & CVK_GATE_LIMIT_MASK) /
+                   CVK_GATE_LIMIT_MASK;
+    if (limit <= 0.0) {
+        return false;
+    }
+    cvk_leg_currents(rig, i);
+    return fmax(fabs(i[0]), fmax(fabs(i[1]), fabs(i[2]))) > limit;
+}
+
+void cvk_inverter_switched(cvk_rig *rig, const double duty[3])
+{
+    const double period = rig->derived.period_s, start_s = rig->time_s;
+    const bool single = rig->config.sensing.current_sensing == CVK_SENSING_SINGLE_SHUNT;
+    const cvk_shunt_plan plan = cvk_plan_shunt(rig, duty);
+    edges e[3];
+    int sampled = single ? 0 : 2;
+    for (int n = 0; n < 3; n++) {
+        bool high;
+        e[n] = edges_of(rig, duty[n], &high);
+        command(rig, &rig->leg[n], high);
+    }
+    double t = 0.0;
+    while (t < period - LEAST_S) {
+        double i[3], stop = period;
+        cvk_leg_currents(rig, i);
+        for (int n = 0; n < 3; n++) {
+            stop = fmin(stop, e[n].next < 2 ? e[n].at_s[e[n].next] : INFINITY);
+            stop = fmin(stop, t + piece_of(rig, &rig->leg[n], i[n]));
+        }
+        for (int k = sampled; k < 2; k++) {
+            stop = fmin(stop, fmax(plan.at_s[k], t));
+        }
+        if (stop > t) {
+            run_piece(rig, stop - t);
+        }
+        t = stop;
+        for (; sampled < 2 && t >= plan.at_s[sampled]; sampled++) {
+            cvk_leg_currents(rig, i);
+            rig->shunt_a[plan.leg[sampled]] = i[plan.leg[sampled]];
+        }
+        for (int n = 0; n < 3; n++) {
+            while (e[n].next < 2 && t >= e[n].at_s[e[n].next]) {
+                command(rig, &rig->leg[n], !rig->leg[n].high);
+                e[n].next++;
+            }
+        }
+        if (too_much(rig)) {
+            rig->gate_register[CVK_GATE_EVENTS] |= CVK_GATE_EVENT_OVERCURRENT;
+            cvk_inverter_off(rig, period - t);
+            break;
+        }
+    }
+    rig->time_s = start_s + period;
+}

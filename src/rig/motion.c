@@ -1,0 +1,246 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * One step of winding and shaft. The flux linkage is integrated by the classical fourth-order
+ * Runge-Kutta rule along a predicted path of the angle; speed and angle by Simpson's rule over the
+ * torques that come out at its start, middle and end. The path's error is of third order in the
+ * step, so is the whole (tests/rig/test_physics.c shows it). With the shaft at rest it is fourth.
+ */
+#include "parts.h"
+
+typedef struct node {
+    cvk_vec slope;  /* of the flux linkage, V */
+    cvk_vec own_dq; /* the currents' own flux, rotor frame */
+    cvk_vec i;      /* magnetising current */
+    cvk_vec dead;   /* share of the dead time's voltage that each phase loses */
+} node;
+
+/* Share of the dead time's voltage that a phase loses at this current: while the current is too
+ * small to carry the node across within the dead time, it loses less (docs/theory.md). */
+static double dead_share(const cvk_rig_derived *d, double current_a)
+{
+    double size = fabs(current_a);
+    double share =
+        size < d->crossover_a ? size * d->half_inv_crossover : 1.0 - 0.5 * d->crossover_a / size;
+    return copysign(share, current_a);
+}
+
+static node evaluate(const cvk_rig *rig, const cvk_terminals *at, cvk_vec flux_wb,
+                     const cvk_rig_rotor *rotor)
+{
+    const cvk_rig_derived *d = &rig->derived;
+    node n = {.own_dq = cvk_own_flux(flux_wb, rotor), .dead = 0.0};
+    n.i = cvk_current_dq(d, n.own_dq) * cvk_vec_of(rotor->electrical);
+    cvk_vec v = rig->state.bus_v * at->share + at->fixed_v;
+    if (d->dead_v > 0.0 && at->dead[0] + at->dead[1] + at->dead[2] > 0.0) {
+        double i[3], share[3];
+        cvk_to_phases(n.i, i);
+        for (int k = 0; k < 3; k++) {
+            share[k] = at->dead[k] * dead_share(d, i[k]);
+        }
+        n.dead = cvk_from_phases(share);
+        v -= d->dead_v * n.dead;
+    }
+    n.slope = d->weaken * (v - d->resistance_ohm * n.i);
+    return n;
+}
+
+double cvk_motor_torque(const cvk_rig *rig, cvk_vec own_dq_wb, cvk_vec current_a,
+                        const cvk_rig_rotor *rotor)
+{
+    cvk_vec i_dq = current_a * conj(cvk_vec_of(rotor->electrical));
+    double own = cimag(conj(own_dq_wb) * i_dq);
+    double magnets = cvk_dot(current_a, cvk_vec_of(rotor->slope_wb));
+    return 1.5 * (rig->config.motor.pole_pairs * own + magnets) - rotor->cogging_nm;
+}
+
+/* ---- shaft ---------------------------------------------------------------------------------- */
+
+typedef struct shaft_point {
+    double angle, speed, load_angle, load_speed;
+} shaft_point;
+
+typedef struct shaft_rates {
+    double rotor, load;    /* accelerations */
+    double drag_w, load_w; /* powers: lost to viscous friction, given to loads */
+} shaft_rates;
+
+static double load_torque(const cvk_rig *rig, double angle, double speed)
+{
+    const cvk_rig_acting *a = &rig->acting;
+    return a->fan_nm_s2 * speed * fabs(speed) - a->constant_nm +
+           a->unbalance_nm * sin(angle - a->unbalance_angle_mech_rad);
+}
+
+static shaft_rates rates_at(const cvk_rig *rig, double motor_nm, double friction_nm,
+                            const shaft_point *p)
+{
+    const cvk_rig_shaft *shaft = &rig->config.shaft;
+    const cvk_rig_derived *d = &rig->derived;
+    double drag = (shaft->friction_viscous_nm_s + d->circulating_nm_s) * p->speed;
+    double net = motor_nm - friction_nm - drag;
+    shaft_rates r = {.drag_w = (drag + friction_nm) * p->speed};
+    bool two = d->inv_load_inertia > 0.0;
+    double outside = 0.0;
+    if (rig->acting.any_load) {
+        outside = two ? load_torque(rig, p->load_angle, p->load_speed)
+                      : load_torque(rig, p->angle, p->speed);
+        r.load_w = outside * (two ? p->load_speed : p->speed);
+    }
+    if (two) {
+        double slip = p->speed - p->load_speed;
+        double coupling = shaft->coupling_nm_rad * (p->angle - p->load_angle);
+        r.drag_w += shaft->coupling_nm_s * slip * slip;
+        coupling += shaft->coupling_nm_s * slip;
+        net -= coupling;
+        r.load = (coupling - outside) * d->inv_load_inertia;
+    } else {
+        net -= outside;
+    }
+    r.rotor = net * d->inv_inertia;
+    return r;
+}
+
+static double breakaway_nm(const cvk_rig *rig)
+{
+    const cvk_rig_shaft *shaft = &rig->config.shaft;
+    return fmax(shaft->friction_static_nm, shaft->friction_coulomb_nm) + rig->acting.brake_nm;
+}
+
+/* Dry friction during this step, against the motion; a resting shaft breaks away or stays. */
+static double dry_friction(cvk_rig *rig, double motor_nm, const shaft_point *p)
+{
+    double sliding = rig->config.shaft.friction_coulomb_nm + rig->acting.brake_nm;
+    double toward = p->speed;
+    if (p->speed == 0.0) {
+        double net = rates_at(rig, motor_nm, 0.0, p).rotor * rig->config.shaft.inertia_kg_m2;
+        rig->state.stuck = fabs(net) <= breakaway_nm(rig);
+        toward = net;
+    } else {
+        rig->state.stuck = false;
+    }
+    return toward > 0.0 ? sliding : (toward < 0.0 ? -sliding : 0.0);
+}
+
+static shaft_point ahead(const shaft_point *p, const shaft_rates *r, double t)
+{
+    double half = 0.5 * t * t;
+    return (shaft_point){p->angle + t * p->speed + half * r->rotor, p->speed + t * r->rotor,
+                         p->load_angle + t * p->load_speed + half * r->load,
+                         p->load_speed + t * r->load};
+}
+
+typedef struct shaft_step {
+    shaft_point start, middle, end;
+    shaft_rates first;
+    double friction_nm;
+    bool rests;   /* rotor does not move during this step */
+    bool imposed; /* it turns at a given speed */
+} shaft_step;
+
+/* Where the shaft will be in the middle and at the end, from the torque at the start. */
+static shaft_step predict(cvk_rig *rig, double motor_nm, double h)
+{
+    const cvk_rig_state *x = &rig->state;
+    shaft_step s = {.start = {x->angle_mech_rad, x->speed_mech_rad_s, x->load_angle_mech_rad,
+                              x->load_speed_mech_rad_s}};
+    if (rig->shaft_held || rig->acting.blocked || rig->acting.driven) {
+        s.imposed = rig->acting.driven && !rig->shaft_held;
+        s.rests = !s.imposed;
+        s.start.speed = s.imposed ? rig->acting.driven_mech_rad_s : 0.0;
+        s.first = rates_at(rig, 0.0, 0.0, &s.start);
+        s.first.rotor = 0.0;
+    } else {
+        s.friction_nm = dry_friction(rig, motor_nm, &s.start);
+        s.rests = rig->state.stuck;
+        s.first = rates_at(rig, motor_nm, s.friction_nm, &s.start);
+        s.first.rotor = s.rests ? 0.0 : s.first.rotor;
+    }
+    s.middle = ahead(&s.start, &s.first, 0.5 * h);
+    s.end = ahead(&s.start, &s.first, h);
+    return s;
+}
+
+/* Simpson's rule over the three torques. */
+static void finish(cvk_rig *rig, shaft_step *s, double middle_nm, double end_nm, double h)
+{
+    cvk_rig_state *x = &rig->state;
+    const double sixth = h / 6.0;
+    shaft_rates a = s->first, b = rates_at(rig, middle_nm, s->friction_nm, &s->middle),
+                c = rates_at(rig, end_nm, s->friction_nm, &s->end);
+    bool given = s->rests || s->imposed;
+    b.rotor = given ? 0.0 : b.rotor;
+    c.rotor = given ? 0.0 : c.rotor;
+    x->angle_mech_rad = s->start.angle + h * (s->start.speed + sixth * (a.rotor + 2.0 * b.rotor));
+    x->speed_mech_rad_s = s->start.speed + sixth * (a.rotor + 4.0 * b.rotor + c.rotor);
+    if (rig->derived.inv_load_inertia > 0.0) {
+        x->load_angle_mech_rad =
+            s->start.load_angle + h * (s->start.load_speed + sixth * (a.load + 2.0 * b.load));
+        x->load_speed_mech_rad_s = s->start.load_speed + sixth * (a.load + 4.0 * b.load + c.load);
+    }
+    if (x->speed_mech_rad_s * s->start.speed < 0.0 && breakaway_nm(rig) > 0.0 && !given) {
+        x->speed_mech_rad_s = 0.0; /* it came to rest; the next step decides whether it stays */
+    }
+    if (rig->meter.on) {
+        rig->meter.friction_j += sixth * (a.drag_w + 4.0 * b.drag_w + c.drag_w);
+        rig->meter.load_j += sixth * (a.load_w + 4.0 * b.load_w + c.load_w);
+    }
+}
+
+void cvk_shaft_coast(cvk_rig *rig, double motor_nm, double dt_s)
+{
+    shaft_step s = predict(rig, motor_nm, dt_s);
+    finish(rig, &s, motor_nm, motor_nm, dt_s);
+}
+
+/* ---- the step ------------------------------------------------------------------------------- */
+
+static double bus_current(const cvk_rig *rig, const cvk_terminals *at, const node *n)
+{
+    cvk_vec i = n->i + rig->derived.inv_iron * n->slope;
+    return 1.5 * cvk_dot(at->share - rig->derived.dead_duty * n->dead, i);
+}
+
+static void meter_losses(cvk_rig *rig, const cvk_terminals *at, const node *n, double weight_s)
+{
+    const cvk_rig_derived *d = &rig->derived;
+    double switch_ohm = rig->config.inverter.switch_resistance_ohm;
+    cvk_vec i = n->i + d->inv_iron * n->slope;
+    double square = 1.5 * cvk_dot(i, i);
+    cvk_vec fixed = at->fixed_v - (d->dead_v - rig->state.bus_v * d->dead_duty) * n->dead;
+    rig->meter.copper_j += weight_s * square * (d->resistance_ohm - switch_ohm);
+    rig->meter.inverter_j += weight_s * (square * switch_ohm - 1.5 * cvk_dot(fixed, i));
+    rig->meter.iron_j += weight_s * 1.5 * d->inv_iron * cvk_dot(n->slope, n->slope);
+}
+
+static cvk_rig_rotor rotor_on(const cvk_rig *rig, const shaft_step *s, double angle)
+{
+    return s->rests ? rig->rotor : cvk_rotor_turned(rig, &rig->rotor, angle - s->start.angle);
+}
+
+static double torque_at(const cvk_rig *rig, const node *n, const cvk_rig_rotor *rotor)
+{
+    return cvk_motor_torque(rig, n->own_dq, n->i, rotor);
+}
+
+double cvk_motion_step(cvk_rig *rig, const cvk_terminals *at, double dt_s)
+{
+    const double h = dt_s, half = 0.5 * dt_s, sixth = dt_s / 6.0;
+    cvk_vec psi = cvk_flux_now(rig);
+    node a = evaluate(rig, at, psi, &rig->rotor);
+    shaft_step s = predict(rig, torque_at(rig, &a, &rig->rotor), h);
+    cvk_rig_rotor middle = rotor_on(rig, &s, s.middle.angle), end = rotor_on(rig, &s, s.end.angle);
+    node b = evaluate(rig, at, psi + half * a.slope, &middle);
+    node c = evaluate(rig, at, psi + half * b.slope, &middle);
+    node d = evaluate(rig, at, psi + h * c.slope, &end);
+    cvk_set_flux(rig, psi + sixth * (a.slope + 2.0 * (b.slope + c.slope) + d.slope));
+    finish(rig, &s, torque_at(rig, &c, &middle), torque_at(rig, &d, &end), h);
+    if (rig->meter.on) {
+        meter_losses(rig, at, &a, sixth);
+        meter_losses(rig, at, &c, 4.0 * sixth);
+        meter_losses(rig, at, &d, sixth);
+    }
+    rig->rotor =
+        s.rests ? rig->rotor : cvk_rotor_turned(rig, &end, rig->state.angle_mech_rad - s.end.angle);
+    return sixth *
+           (bus_current(rig, at, &a) + 4.0 * bus_current(rig, at, &c) + bus_current(rig, at, &d));
+}

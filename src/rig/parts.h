@@ -1,0 +1,184 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * What the files of the rig share. One control period runs through them in this order:
+ *   rig.c          scenario, temperature, which inverter, readings
+ *   inverter_*.c   voltages of a period: averaged, switched (edge by edge), or bridge off
+ *   motion.c       one step of winding and shaft under a voltage (Runge-Kutta, Simpson)
+ *   motor.c        magnet flux at an angle, current for a flux linkage, saturation
+ *   supply.c       bus capacitor, cable, battery or bench supply
+ *   sensing.c, sensors.c, gate_driver.c   what is read, and the gate driver's registers
+ */
+#ifndef CORVAK_RIG_PARTS_H
+#define CORVAK_RIG_PARTS_H
+
+#include "corvak/rig/rig.h"
+
+#include <complex.h>
+#include <math.h>
+
+#define TWO_PI 6.28318530717958647693
+#define SQRT3 1.73205080756887729353
+
+typedef double complex cvk_vec; /* a vector of the stationary alpha-beta plane, motor phases */
+
+static inline cvk_vec cvk_vec_of(cvk_rig_vector v)
+{
+    return v.alpha + I * v.beta;
+}
+
+static inline cvk_rig_vector cvk_vector_from(cvk_vec v)
+{
+    return (cvk_rig_vector){creal(v), cimag(v)};
+}
+
+static inline double cvk_dot(cvk_vec a, cvk_vec b)
+{
+    return creal(a) * creal(b) + cimag(a) * cimag(b);
+}
+
+static inline void cvk_to_phases(cvk_vec v, double phase[3])
+{
+    double along = -0.5 * creal(v), across = 0.5 * SQRT3 * cimag(v);
+    phase[0] = creal(v);
+    phase[1] = along + across;
+    phase[2] = along - across;
+}
+
+static inline cvk_vec cvk_from_phases(const double phase[3])
+{
+    return (2.0 * phase[0] - phase[1] - phase[2]) * (1.0 / 3.0) +
+           I * ((phase[1] - phase[2]) * (1.0 / SQRT3));
+}
+
+static inline double cvk_clamp(double x, double low, double high)
+{
+    return x < low ? low : (x > high ? high : x);
+}
+
+/* ---- motor.c ------------------------------------------------------------------------------- */
+
+/* The rotor at a mechanical angle; and turned on by a small angle, which is quicker. */
+cvk_rig_rotor cvk_rotor_at(const cvk_rig *rig, double angle_mech_rad);
+cvk_rig_rotor cvk_rotor_turned(const cvk_rig *rig, const cvk_rig_rotor *from, double by_mech_rad);
+
+/* Saturation scales, iron loss and the like from the config. */
+void cvk_motor_derive(cvk_rig *rig);
+
+/* Resistance and flux linkage at the present temperature. */
+void cvk_motor_warm(cvk_rig *rig, double copper_w, double dt_s);
+
+/* The flux linkage that belongs to a current (motor phases), found by Newton's method. */
+cvk_vec cvk_flux_of(const cvk_rig_derived *d, cvk_vec current_a, const cvk_rig_rotor *rotor);
+
+/* Energy in the field for a flux of the currents' own, rotor frame. */
+double cvk_field_j(const cvk_rig_derived *d, cvk_vec own_wb);
+
+/* Current in the rotor frame for the currents' own flux x there: the gradient of the field energy
+ *     W = xd^2/2Ld (1 + b u + u^2/2) + xq^2/2Lq (1 + w^2/2 + c (2u + u^2)),  u = xd sd, w = xq sq,
+ * so that coupling is reciprocal and no motion makes energy (docs/theory.md). */
+static inline cvk_vec cvk_current_dq(const cvk_rig_derived *d, cvk_vec own_wb)
+{
+    double xd = creal(own_wb), xq = cimag(own_wb), u = xd * d->scale_d, w = xq * d->scale_q;
+    double id = xd * d->inv_ld * (1.0 + u * (1.5 * d->bias + u));
+    double iq = xq * d->inv_lq * (1.0 + w * w + d->cross * u * (2.0 + u));
+    id += d->cross * d->inv_lq * d->scale_d * (1.0 + u) * xq * xq;
+    return id + I * iq;
+}
+
+static inline cvk_vec cvk_own_flux(cvk_vec flux_wb, const cvk_rig_rotor *rotor)
+{
+    return (flux_wb - cvk_vec_of(rotor->flux_wb)) * conj(cvk_vec_of(rotor->electrical));
+}
+
+/* The magnetising current, motor phases. */
+static inline cvk_vec cvk_current_of(const cvk_rig_derived *d, cvk_vec flux_wb,
+                                     const cvk_rig_rotor *rotor)
+{
+    return cvk_current_dq(d, cvk_own_flux(flux_wb, rotor)) * cvk_vec_of(rotor->electrical);
+}
+
+static inline cvk_vec cvk_flux_now(const cvk_rig *rig)
+{
+    return rig->state.flux_alpha_wb + I * rig->state.flux_beta_wb;
+}
+
+static inline void cvk_set_flux(cvk_rig *rig, cvk_vec flux_wb)
+{
+    rig->state.flux_alpha_wb = creal(flux_wb);
+    rig->state.flux_beta_wb = cimag(flux_wb);
+}
+
+static inline cvk_vec cvk_current_now(const cvk_rig *rig)
+{
+    return cvk_current_of(&rig->derived, cvk_flux_now(rig), &rig->rotor);
+}
+
+/* ---- motion.c ------------------------------------------------------------------------------ */
+
+/* The voltage at the motor's terminals: bus times `share` and `fixed_v`, less what the dead time
+ * takes from each phase by its current (averaged inverter only), less the switches' resistance. */
+typedef struct cvk_terminals {
+    cvk_vec share;
+    cvk_vec fixed_v;
+    double dead[3]; /* share of the dead time that acts, by motor phase; 0 in a switched inverter */
+} cvk_terminals;
+
+/* Moves winding and shaft on by dt_s. Returns the charge drawn from the bus, in A s. */
+double cvk_motion_step(cvk_rig *rig, const cvk_terminals *at, double dt_s);
+
+/* Moves the shaft alone on by dt_s under a torque of the motor; for the bridge off. */
+void cvk_shaft_coast(cvk_rig *rig, double motor_nm, double dt_s);
+
+/* Torque of the motor (cogging included) for a current of motor phases. */
+double cvk_motor_torque(const cvk_rig *rig, cvk_vec own_dq_wb, cvk_vec current_a,
+                        const cvk_rig_rotor *rotor);
+
+/* ---- inverter_averaged.c, inverter_switched.c, inverter_off.c ------------------------------- */
+void cvk_inverter_derive(cvk_rig *rig);
+/* Duties that can be sent: within 0 .. 1, pulses below the minimum left out. */
+void cvk_sendable(const cvk_rig *rig, const double duty[3], double sent[3]);
+void cvk_inverter_averaged(cvk_rig *rig, const double duty[3]);
+/* False when the over-current comparator ended the period early; the rest runs with the bridge off.
+ */
+void cvk_inverter_switched(cvk_rig *rig, const double duty[3]);
+void cvk_inverter_off(cvk_rig *rig, double dt_s);
+/* An open phase carries no current: called after each step. */
+void cvk_open_phase(cvk_rig *rig);
+/* Sets phases' currents to zero, keeping the sum of all three zero. */
+void cvk_zero_phases(cvk_rig *rig, const bool zero[3]);
+/* The legs' voltages, in share of the bus and fixed, as the motor's terminals see them: wiring and
+ * a short between two motor wires counted. */
+cvk_vec cvk_from_legs(const cvk_rig *rig, const double leg[3]);
+/* Mean current that a short between two wires adds, for legs at these voltages. */
+double cvk_short_current(const cvk_rig *rig, const double leg_v[3]);
+/* Currents by inverter leg, short counted. */
+void cvk_leg_currents(const cvk_rig *rig, double leg_a[3]);
+
+/* A single shunt sees one leg in each of the two active vectors of the period's first half. */
+typedef struct cvk_shunt_plan {
+    int leg[2];     /* which leg it sees */
+    double at_s[2]; /* when it samples, from the period's start */
+    double window_s[2];
+} cvk_shunt_plan;
+cvk_shunt_plan cvk_plan_shunt(const cvk_rig *rig, const double duty[3]);
+
+/* ---- supply.c ------------------------------------------------------------------------------ */
+void cvk_supply_derive(cvk_rig *rig);
+void cvk_supply_step(cvk_rig *rig, double charge_as, double dt_s);
+
+/* ---- sensing.c, sensors.c, gate_driver.c, scenario.c --------------------------------------- */
+void cvk_sensing_draw(cvk_rig *rig);
+void cvk_sensing_read(cvk_rig *rig, cvk_rig_sample *sample);
+void cvk_sensors_draw(cvk_rig *rig);
+void cvk_sensors_read(cvk_rig *rig, cvk_rig_sample *sample);
+void cvk_inputs_read(cvk_rig *rig, cvk_rig_sample *sample);
+void cvk_gate_reset(cvk_rig *rig);
+/* Over-current, over-temperature and under-voltage as the gate driver sees them at the start of a
+ * control period; true when the bridge must stay off during it. */
+bool cvk_gate_blocks(cvk_rig *rig);
+void cvk_rig_watch_events(cvk_rig *rig);
+double cvk_rig_share_of(const cvk_rig *rig, const cvk_rig_happening *happening);
+/* Fills in rig->acting for the present control period. */
+void cvk_rig_act(cvk_rig *rig);
+
+#endif
