@@ -8,6 +8,8 @@
 #include "corvak/rig/outlook.h"
 
 #include <json-glib/json-glib.h>
+#include <math.h>
+#include <string.h>
 
 #define VERB "rig"
 #define RPM_PER_RAD_S (60.0 / 6.28318530717958647693)
@@ -85,10 +87,46 @@ static void print_json(const cvk_rig_config *config, const cvk_rig_outlook *o)
     print_json_document(b);
 }
 
+/* Everything a rig file can set, as the skeleton of one. */
+static void print_keys(void)
+{
+    unsigned count;
+    const cvk_rig_field *fields = cvk_rig_fields(&count);
+    const char *section = "";
+    g_print(
+        "# Every key of a rig file. A value stands for what counts when the key is left out;\n"
+        "# NEEDED keys have none. Each key ends with its unit; without one it is a bare number.\n"
+        "name: NEEDED\n");
+    for (unsigned n = 0; n < count; n++) {
+        const cvk_rig_field *f = &fields[n];
+        char value[32] = "NEEDED", range[160] = "";
+        if (strcmp(section, f->section) != 0) {
+            section = f->section;
+            g_print("\n%s:\n", section);
+        }
+        if (f->names != NULL) {
+            char *names = g_strjoinv(" | ", (char **)(void *)f->names);
+            g_snprintf(range, sizeof range, "%s", names);
+            g_snprintf(value, sizeof value, "%s", f->names[(int)f->preset]);
+            g_free(names);
+        } else {
+            g_snprintf(range, sizeof range, "%g .. %g", f->low, f->high);
+            if (!isnan(f->preset)) {
+                g_snprintf(value, sizeof value, "%g", f->preset);
+            }
+        }
+        char *key = g_strdup_printf("  %s: %s", f->name, value);
+        g_print("%-36s# %s; %s\n", key, f->meaning, range);
+        g_free(key);
+    }
+}
+
 int cmd_rig(int argc, char **argv)
 {
-    gboolean json = FALSE;
+    gboolean json = FALSE, keys = FALSE;
     const GOptionEntry entries[] = {
+        {"keys", 'k', 0, G_OPTION_ARG_NONE, &keys, "print every key with its range and meaning",
+         NULL},
         {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print one JSON document", NULL},
         G_OPTION_ENTRY_NULL};
     if (!parse_options(VERB, "FILE",
@@ -99,6 +137,10 @@ int cmd_rig(int argc, char **argv)
     }
     cvk_rig_config config;
     cvk_complaint complaint;
+    if (keys) {
+        print_keys();
+        return EXIT_DONE;
+    }
     if (argc != 2) {
         return complain_usage(VERB, "name one rig file, such as data/wheel.rig.yaml");
     }

@@ -98,7 +98,9 @@ cvk_ab cvk_current_control_step(cvk_current_control *control, cvk_dq setpoint_a,
 
     control->predicted_wb = psi_next;
     control->primed = true;
-    return cvk_park_inverse(u_next, cvk_rotation_of(angle_rad + speed_rad_s * T));
+    const cvk_rotation next_frame = {frame.cosine * step.cosine - frame.sine * step.sine,
+                                     frame.sine * step.cosine + frame.cosine * step.sine};
+    return cvk_park_inverse(u_next, next_frame);
 }
 
 void cvk_current_control_applied(cvk_current_control *control, cvk_ab voltage_v)

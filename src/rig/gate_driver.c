@@ -19,6 +19,12 @@ void cvk_gate_reset(cvk_rig *rig)
     rig->storage.bytes_left = -1;
 }
 
+double cvk_gate_limit_a(const cvk_rig *rig)
+{
+    return rig->config.gate_driver.overcurrent_a *
+           (rig->gate_register[CVK_GATE_OVERCURRENT] & CVK_GATE_LIMIT_MASK) / CVK_GATE_LIMIT_MASK;
+}
+
 bool cvk_gate_blocks(cvk_rig *rig)
 {
     const cvk_rig_gate_driver *gate = &rig->config.gate_driver;
@@ -35,7 +41,7 @@ bool cvk_gate_blocks(cvk_rig *rig)
         double i[3],
             limit = gate->overcurrent_a * (setting & CVK_GATE_LIMIT_MASK) / CVK_GATE_LIMIT_MASK;
         cvk_leg_currents(rig, i);
-        too_much = fmax(fabs(i[0]), fmax(fabs(i[1]), fabs(i[2]))) > limit;
+        too_much = cvk_most(fabs(i[0]), cvk_most(fabs(i[1]), fabs(i[2]))) > limit;
         if (too_much) {
             *events |= CVK_GATE_EVENT_OVERCURRENT;
         }

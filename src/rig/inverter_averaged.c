@@ -26,14 +26,14 @@ void cvk_inverter_derive(cvk_rig *rig)
     }
     d->dead_duty = inverter->dead_time_s * inverter->pwm_hz;
     d->dead_v = cvk_rig_dead_time_voltage(&rig->config);
-    d->crossover_a =
-        inverter->dead_time_s > 0.0
-            ? fmax(LEAST_CROSSOVER_A, rig->config.supply.bus_v * inverter->output_capacitance_f /
-                                          inverter->dead_time_s)
-            : LEAST_CROSSOVER_A;
+    d->crossover_a = inverter->dead_time_s > 0.0
+                         ? cvk_most(LEAST_CROSSOVER_A, rig->config.supply.bus_v *
+                                                           inverter->output_capacitance_f /
+                                                           inverter->dead_time_s)
+                         : LEAST_CROSSOVER_A;
     d->half_inv_crossover = 0.5 / d->crossover_a;
     double slope = cvk_rig_visible_resistance(&rig->config) + d->dead_v * d->half_inv_crossover;
-    double low_h = fmin(motor->inductance_d_h, motor->inductance_q_h);
+    double low_h = cvk_least(motor->inductance_d_h, motor->inductance_q_h);
     double steps = ceil(slope * d->period_s / (low_h * LARGEST_STEP));
     d->steps = (int)cvk_clamp(steps, 1.0, MOST_STEPS);
 }

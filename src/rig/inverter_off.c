@@ -22,8 +22,6 @@ static void coast(cvk_rig *rig, double dt_s)
     rig->meter.iron_j +=
         -dt_s * 1.5 * rig->state.speed_mech_rad_s * cvk_dot(i, cvk_vec_of(rig->rotor.slope_wb));
     cvk_shaft_coast(rig, torque, dt_s);
-    rig->rotor =
-        cvk_rotor_turned(rig, &rig->rotor, rig->state.angle_mech_rad - rig->rotor.angle_mech_rad);
     cvk_set_flux(rig, cvk_vec_of(rig->rotor.flux_wb));
     cvk_supply_step(rig, 0.0, dt_s);
 }
@@ -80,8 +78,6 @@ static bool diode_piece(cvk_rig *rig, double dt_s)
     cvk_set_flux(rig,
                  flux + dt_s * (cvk_from_phases(node) - rig->derived.resistance_ohm * current));
     cvk_shaft_coast(rig, torque, dt_s);
-    rig->rotor =
-        cvk_rotor_turned(rig, &rig->rotor, rig->state.angle_mech_rad - rig->rotor.angle_mech_rad);
     cvk_to_phases(cvk_current_now(rig), after);
     double charge = 0.0;
     for (int n = 0; n < 3; n++) {
@@ -103,7 +99,7 @@ void cvk_inverter_off(cvk_rig *rig, double dt_s)
     double left = dt_s, piece = rig->derived.period_s / PIECES;
     rig->short_a = 0.0;
     while (left > 0.0) {
-        double h = fmin(piece, left);
+        double h = cvk_least(piece, left);
         if (!diode_piece(rig, h)) {
             h = left; /* nothing conducts at the start of this piece: one step for the rest */
             coast(rig, h);

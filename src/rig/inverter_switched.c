@@ -7,7 +7,7 @@
  */
 #include "parts.h"
 
-#define SLEW_PIECES 6 /* pieces of a dead time while a node moves */
+#define SLEW_PIECES 3 /* pieces of a dead time while a node moves */
 #define LEAST_S 1e-12
 
 typedef struct edges {
@@ -67,10 +67,10 @@ static double piece_of(const cvk_rig *rig, const cvk_rig_leg *leg, double curren
             current_a > 0.0 ? -inverter->diode_drop_v : rig->state.bus_v + inverter->diode_drop_v;
         double slew = -current_a / inverter->output_capacitance_f;
         double arrival = slew != 0.0 ? (goal - leg->node_v) / slew : INFINITY;
-        piece = fmin(piece, inverter->dead_time_s / SLEW_PIECES);
-        piece = arrival > LEAST_S ? fmin(piece, arrival) : piece;
+        piece = cvk_least(piece, inverter->dead_time_s / SLEW_PIECES);
+        piece = arrival > LEAST_S ? cvk_least(piece, arrival) : piece;
     }
-    return fmax(piece, LEAST_S);
+    return cvk_most(piece, LEAST_S);
 }
 
 /* Where a dead leg's node will be after dt. */
@@ -96,11 +96,23 @@ static void leg_voltage(const cvk_rig *rig, const cvk_rig_leg *leg, double curre
     *fixed_v = mean - *share * bus_v;
 }
 
-/* One piece, during which no leg changes. */
-static void run_piece(cvk_rig *rig, double dt_s)
+/* A short between two wires adds its own current. */
+static double short_charge(cvk_rig *rig, const double node_v[3], const double share[3], double dt_s)
 {
-    double i[3], share[3], fixed_v[3], node_v[3];
-    cvk_leg_currents(rig, i);
+    double phase[3];
+    rig->short_a = cvk_short_current(rig, node_v);
+    for (int n = 0; n < 3; n++) {
+        phase[rig->derived.leg_phase[n]] = share[n];
+    }
+    return dt_s * rig->short_a * (phase[rig->acting.short_from] - phase[rig->acting.short_to]);
+}
+
+/* One piece, during which no leg changes. `i` are the legs' currents, at its start and then at its
+ * end. */
+static void run_piece(cvk_rig *rig, double i[3], double dt_s, double speed_mech_rad_s,
+                      double *impulse_nms)
+{
+    double share[3], fixed_v[3], node_v[3], before[3] = {i[0], i[1], i[2]};
     for (int n = 0; n < 3; n++) {
         leg_voltage(rig, &rig->leg[n], i[n], dt_s, &share[n], &fixed_v[n]);
         node_v[n] = share[n] * rig->state.bus_v + fixed_v[n];
@@ -110,24 +122,17 @@ static void run_piece(cvk_rig *rig, double dt_s)
     }
     const cvk_terminals at = {.share = cvk_from_legs(rig, share),
                               .fixed_v = cvk_from_legs(rig, fixed_v)};
-    double charge = cvk_motion_step(rig, &at, dt_s);
+    double charge = cvk_motion_piece(rig, &at, dt_s, speed_mech_rad_s, impulse_nms);
     cvk_open_phase(rig);
-    rig->short_a = cvk_short_current(rig, node_v);
     if (rig->acting.short_from >= 0) {
-        double sum = 0.0, phase[3];
-        for (int n = 0; n < 3; n++) {
-            phase[rig->derived.leg_phase[n]] = share[n];
-        }
-        sum = (phase[rig->acting.short_from] - phase[rig->acting.short_to]) * rig->short_a;
-        charge += sum * dt_s;
+        charge += short_charge(rig, node_v, share, dt_s);
     }
     cvk_supply_step(rig, charge, dt_s);
-    double after[3];
-    cvk_leg_currents(rig, after);
+    cvk_leg_currents(rig, i);
     for (int n = 0; n < 3; n++) {
         cvk_rig_leg *leg = &rig->leg[n];
         if (leg->dead) {
-            leg->node_v = node_after(rig, leg, 0.5 * (i[n] + after[n]), dt_s);
+            leg->node_v = node_after(rig, leg, 0.5 * (before[n] + i[n]), dt_s);
             leg->dead_left_s -= dt_s;
             leg->dead = leg->dead_left_s > LEAST_S;
         }
@@ -136,61 +141,71 @@ static void run_piece(cvk_rig *rig, double dt_s)
 }
 
 /* The comparator looks at every piece; in cycle mode it ends the period. */
-static bool too_much(const cvk_rig *rig)
+static bool too_much(const double i[3], double limit_a)
 {
-    double i[3];
-    uint16_t setting = rig->gate_register[CVK_GATE_OVERCURRENT];
-    double limit = rig->config.gate_driver.overcurrent_a * (setting & CVK_GATE_LIMIT_MASK) /
-                   CVK_GATE_LIMIT_MASK;
-    if (limit <= 0.0) {
-        return false;
+    return limit_a > 0.0 && cvk_most(fabs(i[0]), cvk_most(fabs(i[1]), fabs(i[2]))) > limit_a;
+}
+
+/* The shaft through the time that the pieces took, under their mean torque. */
+static void finish_shaft(cvk_rig *rig, const cvk_shaft_step *s, double first_nm, double impulse_nms,
+                         double dt_s)
+{
+    double rest_nm = (6.0 * impulse_nms / dt_s - first_nm) / 5.0;
+    cvk_shaft_finish(rig, s, rest_nm, rest_nm, dt_s);
+    rig->rotor = cvk_rotor_at(rig, rig->state.angle_mech_rad);
+    cvk_set_flux(rig, cvk_flux_now(rig));
+}
+
+/* Edges that are due, and samples of a single shunt. */
+static void pass_events(cvk_rig *rig, edges e[3], const cvk_shunt_plan *plan, int *sampled,
+                        const double i[3], double t)
+{
+    for (; *sampled < 2 && t >= plan->at_s[*sampled]; ++*sampled) {
+        rig->shunt_a[plan->leg[*sampled]] = i[plan->leg[*sampled]];
     }
-    cvk_leg_currents(rig, i);
-    return fmax(fabs(i[0]), fmax(fabs(i[1]), fabs(i[2]))) > limit;
+    for (int n = 0; n < 3; n++) {
+        while (e[n].next < 2 && t >= e[n].at_s[e[n].next]) {
+            command(rig, &rig->leg[n], !rig->leg[n].high);
+            e[n].next++;
+        }
+    }
 }
 
 void cvk_inverter_switched(cvk_rig *rig, const double duty[3])
 {
     const double period = rig->derived.period_s, start_s = rig->time_s;
+    const double first_nm = cvk_torque_now(rig), limit_a = cvk_gate_limit_a(rig);
     const bool single = rig->config.sensing.current_sensing == CVK_SENSING_SINGLE_SHUNT;
     const cvk_shunt_plan plan = cvk_plan_shunt(rig, duty);
+    const cvk_shaft_step shaft = cvk_shaft_predict(rig, first_nm, period);
     edges e[3];
     int sampled = single ? 0 : 2;
+    double t = 0.0, impulse_nms = 0.0, i[3];
     for (int n = 0; n < 3; n++) {
         bool high;
         e[n] = edges_of(rig, duty[n], &high);
         command(rig, &rig->leg[n], high);
     }
-    double t = 0.0;
-    while (t < period - LEAST_S) {
-        double i[3], stop = period;
-        cvk_leg_currents(rig, i);
+    cvk_leg_currents(rig, i);
+    while (t < period - LEAST_S && !too_much(i, limit_a)) {
+        double stop = sampled < 2 ? cvk_least(period, cvk_most(plan.at_s[sampled], t)) : period;
         for (int n = 0; n < 3; n++) {
-            stop = fmin(stop, e[n].next < 2 ? e[n].at_s[e[n].next] : INFINITY);
-            stop = fmin(stop, t + piece_of(rig, &rig->leg[n], i[n]));
-        }
-        for (int k = sampled; k < 2; k++) {
-            stop = fmin(stop, fmax(plan.at_s[k], t));
+            stop = e[n].next < 2 ? cvk_least(stop, e[n].at_s[e[n].next]) : stop;
+            stop = cvk_least(stop, t + piece_of(rig, &rig->leg[n], i[n]));
         }
         if (stop > t) {
-            run_piece(rig, stop - t);
+            double speed = shaft.start.speed + shaft.first.rotor * 0.5 * (t + stop);
+            run_piece(rig, i, stop - t, shaft.rests ? 0.0 : speed, &impulse_nms);
         }
         t = stop;
-        for (; sampled < 2 && t >= plan.at_s[sampled]; sampled++) {
-            cvk_leg_currents(rig, i);
-            rig->shunt_a[plan.leg[sampled]] = i[plan.leg[sampled]];
-        }
-        for (int n = 0; n < 3; n++) {
-            while (e[n].next < 2 && t >= e[n].at_s[e[n].next]) {
-                command(rig, &rig->leg[n], !rig->leg[n].high);
-                e[n].next++;
-            }
-        }
-        if (too_much(rig)) {
-            rig->gate_register[CVK_GATE_EVENTS] |= CVK_GATE_EVENT_OVERCURRENT;
-            cvk_inverter_off(rig, period - t);
-            break;
-        }
+        pass_events(rig, e, &plan, &sampled, i, t);
+    }
+    if (t > 0.0) {
+        finish_shaft(rig, &shaft, first_nm, impulse_nms, t);
+    }
+    if (t < period - LEAST_S) {
+        rig->gate_register[CVK_GATE_EVENTS] |= CVK_GATE_EVENT_OVERCURRENT;
+        cvk_inverter_off(rig, period - t);
     }
     rig->time_s = start_s + period;
 }

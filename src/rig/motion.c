@@ -1,11 +1,15 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * One step of winding and shaft. The flux linkage is integrated by the classical fourth-order
- * Runge-Kutta rule along a predicted path of the angle; speed and angle by Simpson's rule over the
- * torques that come out at its start, middle and end. The path's error is of third order in the
- * step, so is the whole (tests/rig/test_physics.c shows it). With the shaft at rest it is fourth.
+ * One step of winding and shaft. The flux linkage is integrated by Kutta's third-order rule along a
+ * predicted path of the angle, speed and angle by Simpson's rule over the torques that come out at
+ * its start, middle and end. The magnets' flux is computed at the end of the path and interpolated
+ * at its middle. tests/rig/test_physics.c shows the order of the whole.
  */
 #include "parts.h"
+
+/* A piece of a period counts as brief below this share of it and this electrical angle. */
+#define BRIEF_SHARE 0.1
+#define BRIEF_RAD 1e-3
 
 typedef struct node {
     cvk_vec slope;  /* of the flux linkage, V */
@@ -21,26 +25,40 @@ static double dead_share(const cvk_rig_derived *d, double current_a)
     double size = fabs(current_a);
     double share =
         size < d->crossover_a ? size * d->half_inv_crossover : 1.0 - 0.5 * d->crossover_a / size;
-    return copysign(share, current_a);
+    return current_a < 0.0 ? -share : share;
+}
+
+static void add_voltage(const cvk_rig *rig, const cvk_terminals *at, node *n)
+{
+    const cvk_rig_derived *d = &rig->derived;
+    cvk_vec v = rig->state.bus_v * at->share + at->fixed_v;
+    n->dead = 0.0;
+    if (at->dead[0] + at->dead[1] + at->dead[2] > 0.0) {
+        double i[3], share[3];
+        cvk_to_phases(n->i, i);
+        for (int k = 0; k < 3; k++) {
+            share[k] = at->dead[k] * dead_share(d, i[k]);
+        }
+        n->dead = cvk_from_phases(share);
+        v -= d->dead_v * n->dead;
+    }
+    n->slope = d->weaken * (v - d->resistance_ohm * n->i);
 }
 
 static node evaluate(const cvk_rig *rig, const cvk_terminals *at, cvk_vec flux_wb,
                      const cvk_rig_rotor *rotor)
 {
-    const cvk_rig_derived *d = &rig->derived;
-    node n = {.own_dq = cvk_own_flux(flux_wb, rotor), .dead = 0.0};
-    n.i = cvk_current_dq(d, n.own_dq) * cvk_vec_of(rotor->electrical);
-    cvk_vec v = rig->state.bus_v * at->share + at->fixed_v;
-    if (d->dead_v > 0.0 && at->dead[0] + at->dead[1] + at->dead[2] > 0.0) {
-        double i[3], share[3];
-        cvk_to_phases(n.i, i);
-        for (int k = 0; k < 3; k++) {
-            share[k] = at->dead[k] * dead_share(d, i[k]);
-        }
-        n.dead = cvk_from_phases(share);
-        v -= d->dead_v * n.dead;
-    }
-    n.slope = d->weaken * (v - d->resistance_ohm * n.i);
+    node n = {.own_dq = cvk_own_flux(flux_wb, rotor)};
+    n.i = cvk_current_dq(&rig->derived, n.own_dq) * cvk_vec_of(rotor->electrical);
+    add_voltage(rig, at, &n);
+    return n;
+}
+
+/* The same at the present flux and angle. */
+static node evaluate_now(const cvk_rig *rig, const cvk_terminals *at)
+{
+    node n = {.own_dq = cvk_vec_of(rig->own_wb), .i = cvk_vec_of(rig->now_a)};
+    add_voltage(rig, at, &n);
     return n;
 }
 
@@ -55,15 +73,6 @@ double cvk_motor_torque(const cvk_rig *rig, cvk_vec own_dq_wb, cvk_vec current_a
 
 /* ---- shaft ---------------------------------------------------------------------------------- */
 
-typedef struct shaft_point {
-    double angle, speed, load_angle, load_speed;
-} shaft_point;
-
-typedef struct shaft_rates {
-    double rotor, load;    /* accelerations */
-    double drag_w, load_w; /* powers: lost to viscous friction, given to loads */
-} shaft_rates;
-
 static double load_torque(const cvk_rig *rig, double angle, double speed)
 {
     const cvk_rig_acting *a = &rig->acting;
@@ -71,14 +80,14 @@ static double load_torque(const cvk_rig *rig, double angle, double speed)
            a->unbalance_nm * sin(angle - a->unbalance_angle_mech_rad);
 }
 
-static shaft_rates rates_at(const cvk_rig *rig, double motor_nm, double friction_nm,
-                            const shaft_point *p)
+static cvk_shaft_rates rates_at(const cvk_rig *rig, double motor_nm, double friction_nm,
+                                const cvk_shaft_point *p)
 {
     const cvk_rig_shaft *shaft = &rig->config.shaft;
     const cvk_rig_derived *d = &rig->derived;
     double drag = (shaft->friction_viscous_nm_s + d->circulating_nm_s) * p->speed;
     double net = motor_nm - friction_nm - drag;
-    shaft_rates r = {.drag_w = (drag + friction_nm) * p->speed};
+    cvk_shaft_rates r = {.drag_w = (drag + friction_nm) * p->speed};
     bool two = d->inv_load_inertia > 0.0;
     double outside = 0.0;
     if (rig->acting.any_load) {
@@ -103,11 +112,11 @@ static shaft_rates rates_at(const cvk_rig *rig, double motor_nm, double friction
 static double breakaway_nm(const cvk_rig *rig)
 {
     const cvk_rig_shaft *shaft = &rig->config.shaft;
-    return fmax(shaft->friction_static_nm, shaft->friction_coulomb_nm) + rig->acting.brake_nm;
+    return cvk_most(shaft->friction_static_nm, shaft->friction_coulomb_nm) + rig->acting.brake_nm;
 }
 
 /* Dry friction during this step, against the motion; a resting shaft breaks away or stays. */
-static double dry_friction(cvk_rig *rig, double motor_nm, const shaft_point *p)
+static double dry_friction(cvk_rig *rig, double motor_nm, const cvk_shaft_point *p)
 {
     double sliding = rig->config.shaft.friction_coulomb_nm + rig->acting.brake_nm;
     double toward = p->speed;
@@ -121,28 +130,20 @@ static double dry_friction(cvk_rig *rig, double motor_nm, const shaft_point *p)
     return toward > 0.0 ? sliding : (toward < 0.0 ? -sliding : 0.0);
 }
 
-static shaft_point ahead(const shaft_point *p, const shaft_rates *r, double t)
+static cvk_shaft_point ahead(const cvk_shaft_point *p, const cvk_shaft_rates *r, double t)
 {
     double half = 0.5 * t * t;
-    return (shaft_point){p->angle + t * p->speed + half * r->rotor, p->speed + t * r->rotor,
-                         p->load_angle + t * p->load_speed + half * r->load,
-                         p->load_speed + t * r->load};
+    return (cvk_shaft_point){p->angle + t * p->speed + half * r->rotor, p->speed + t * r->rotor,
+                             p->load_angle + t * p->load_speed + half * r->load,
+                             p->load_speed + t * r->load};
 }
 
-typedef struct shaft_step {
-    shaft_point start, middle, end;
-    shaft_rates first;
-    double friction_nm;
-    bool rests;   /* rotor does not move during this step */
-    bool imposed; /* it turns at a given speed */
-} shaft_step;
-
 /* Where the shaft will be in the middle and at the end, from the torque at the start. */
-static shaft_step predict(cvk_rig *rig, double motor_nm, double h)
+cvk_shaft_step cvk_shaft_predict(cvk_rig *rig, double motor_nm, double h)
 {
     const cvk_rig_state *x = &rig->state;
-    shaft_step s = {.start = {x->angle_mech_rad, x->speed_mech_rad_s, x->load_angle_mech_rad,
-                              x->load_speed_mech_rad_s}};
+    cvk_shaft_step s = {.start = {x->angle_mech_rad, x->speed_mech_rad_s, x->load_angle_mech_rad,
+                                  x->load_speed_mech_rad_s}};
     if (rig->shaft_held || rig->acting.blocked || rig->acting.driven) {
         s.imposed = rig->acting.driven && !rig->shaft_held;
         s.rests = !s.imposed;
@@ -161,12 +162,13 @@ static shaft_step predict(cvk_rig *rig, double motor_nm, double h)
 }
 
 /* Simpson's rule over the three torques. */
-static void finish(cvk_rig *rig, shaft_step *s, double middle_nm, double end_nm, double h)
+void cvk_shaft_finish(cvk_rig *rig, const cvk_shaft_step *s, double middle_nm, double end_nm,
+                      double h)
 {
     cvk_rig_state *x = &rig->state;
     const double sixth = h / 6.0;
-    shaft_rates a = s->first, b = rates_at(rig, middle_nm, s->friction_nm, &s->middle),
-                c = rates_at(rig, end_nm, s->friction_nm, &s->end);
+    cvk_shaft_rates a = s->first, b = rates_at(rig, middle_nm, s->friction_nm, &s->middle),
+                    c = rates_at(rig, end_nm, s->friction_nm, &s->end);
     bool given = s->rests || s->imposed;
     b.rotor = given ? 0.0 : b.rotor;
     c.rotor = given ? 0.0 : c.rotor;
@@ -188,8 +190,11 @@ static void finish(cvk_rig *rig, shaft_step *s, double middle_nm, double end_nm,
 
 void cvk_shaft_coast(cvk_rig *rig, double motor_nm, double dt_s)
 {
-    shaft_step s = predict(rig, motor_nm, dt_s);
-    finish(rig, &s, motor_nm, motor_nm, dt_s);
+    cvk_shaft_step s = cvk_shaft_predict(rig, motor_nm, dt_s);
+    cvk_shaft_finish(rig, &s, motor_nm, motor_nm, dt_s);
+    cvk_vec half;
+    rig->rotor = cvk_rotor_turned(rig, &rig->rotor,
+                                  rig->state.angle_mech_rad - rig->rotor.angle_mech_rad, &half);
 }
 
 /* ---- the step ------------------------------------------------------------------------------- */
@@ -212,9 +217,20 @@ static void meter_losses(cvk_rig *rig, const cvk_terminals *at, const node *n, d
     rig->meter.iron_j += weight_s * 1.5 * d->inv_iron * cvk_dot(n->slope, n->slope);
 }
 
-static cvk_rig_rotor rotor_on(const cvk_rig *rig, const shaft_step *s, double angle)
+/* The rotor half way between two of its places. Flux by cubic interpolation from both ends' values
+ * and slopes; the slope, seen from the rotor, as the mean of both ends'. */
+static cvk_rig_rotor rotor_between(const cvk_rig_rotor *from, const cvk_rig_rotor *to, cvk_vec half)
 {
-    return s->rests ? rig->rotor : cvk_rotor_turned(rig, &rig->rotor, angle - s->start.angle);
+    const double by = to->angle_mech_rad - from->angle_mech_rad;
+    cvk_vec e0 = cvk_vec_of(from->electrical), e1 = cvk_vec_of(to->electrical), e = e0 * half;
+    cvk_vec s0 = cvk_vec_of(from->slope_wb), s1 = cvk_vec_of(to->slope_wb);
+    cvk_vec flux =
+        0.5 * (cvk_vec_of(from->flux_wb) + cvk_vec_of(to->flux_wb)) + 0.125 * by * (s0 - s1);
+    return (cvk_rig_rotor){.angle_mech_rad = from->angle_mech_rad + 0.5 * by,
+                           .electrical = cvk_vector_from(e),
+                           .flux_wb = cvk_vector_from(flux),
+                           .slope_wb = cvk_vector_from(0.5 * e * (s0 * conj(e0) + s1 * conj(e1))),
+                           .cogging_nm = 0.5 * (from->cogging_nm + to->cogging_nm)};
 }
 
 static double torque_at(const cvk_rig *rig, const node *n, const cvk_rig_rotor *rotor)
@@ -222,25 +238,89 @@ static double torque_at(const cvk_rig *rig, const node *n, const cvk_rig_rotor *
     return cvk_motor_torque(rig, n->own_dq, n->i, rotor);
 }
 
-double cvk_motion_step(cvk_rig *rig, const cvk_terminals *at, double dt_s)
+double cvk_torque_now(const cvk_rig *rig)
 {
-    const double h = dt_s, half = 0.5 * dt_s, sixth = dt_s / 6.0;
-    cvk_vec psi = cvk_flux_now(rig);
-    node a = evaluate(rig, at, psi, &rig->rotor);
-    shaft_step s = predict(rig, torque_at(rig, &a, &rig->rotor), h);
-    cvk_rig_rotor middle = rotor_on(rig, &s, s.middle.angle), end = rotor_on(rig, &s, s.end.angle);
-    node b = evaluate(rig, at, psi + half * a.slope, &middle);
-    node c = evaluate(rig, at, psi + half * b.slope, &middle);
-    node d = evaluate(rig, at, psi + h * c.slope, &end);
-    cvk_set_flux(rig, psi + sixth * (a.slope + 2.0 * (b.slope + c.slope) + d.slope));
-    finish(rig, &s, torque_at(rig, &c, &middle), torque_at(rig, &d, &end), h);
+    return cvk_motor_torque(rig, cvk_vec_of(rig->own_wb), cvk_vec_of(rig->now_a), &rig->rotor);
+}
+
+/* The flux by Kutta's rule while the rotor turns on by `by_mech_rad`. Leaves the torques in the
+ * middle and at the end. */
+static double flux_step(cvk_rig *rig, const cvk_terminals *at, double h, double by_mech_rad,
+                        double *middle_nm, double *end_nm)
+{
+    const double sixth = h / 6.0;
+    const cvk_vec psi = cvk_flux_now(rig);
+    cvk_rig_rotor middle, end;
+    const cvk_rig_rotor *at_middle = &rig->rotor, *at_end = &rig->rotor;
+    if (by_mech_rad != 0.0) {
+        cvk_vec half;
+        end = cvk_rotor_turned(rig, &rig->rotor, by_mech_rad, &half);
+        middle = rotor_between(&rig->rotor, &end, half);
+        at_middle = &middle;
+        at_end = &end;
+    }
+    const node a = evaluate_now(rig, at);
+    const node b = evaluate(rig, at, psi + 0.5 * h * a.slope, at_middle);
+    const node c = evaluate(rig, at, psi + h * (2.0 * b.slope - a.slope), at_end);
+    *middle_nm = torque_at(rig, &b, at_middle);
+    *end_nm = torque_at(rig, &c, at_end);
     if (rig->meter.on) {
         meter_losses(rig, at, &a, sixth);
-        meter_losses(rig, at, &c, 4.0 * sixth);
-        meter_losses(rig, at, &d, sixth);
+        meter_losses(rig, at, &b, 4.0 * sixth);
+        meter_losses(rig, at, &c, sixth);
     }
-    rig->rotor =
-        s.rests ? rig->rotor : cvk_rotor_turned(rig, &end, rig->state.angle_mech_rad - s.end.angle);
+    if (by_mech_rad != 0.0) {
+        rig->rotor = end;
+    }
+    cvk_set_flux(rig, psi + sixth * (a.slope + 4.0 * b.slope + c.slope));
     return sixth *
-           (bus_current(rig, at, &a) + 4.0 * bus_current(rig, at, &c) + bus_current(rig, at, &d));
+           (bus_current(rig, at, &a) + 4.0 * bus_current(rig, at, &b) + bus_current(rig, at, &c));
+}
+
+double cvk_motion_step(cvk_rig *rig, const cvk_terminals *at, double dt_s)
+{
+    double middle_nm, end_nm;
+    const cvk_shaft_step s = cvk_shaft_predict(rig, cvk_torque_now(rig), dt_s);
+    const double charge =
+        flux_step(rig, at, dt_s, s.end.angle - s.start.angle, &middle_nm, &end_nm);
+    cvk_shaft_finish(rig, &s, middle_nm, end_nm, dt_s);
+    if (!s.rests) {
+        cvk_rotor_nudge(rig, &rig->rotor, rig->state.angle_mech_rad - s.end.angle);
+        cvk_set_flux(rig, cvk_flux_now(rig));
+    }
+    return charge;
+}
+
+/* Short against everything but the switching: one slope, the rotor moved along its tangent. */
+static double brief_flux_step(cvk_rig *rig, const cvk_terminals *at, double h, double by_mech_rad)
+{
+    const cvk_vec psi = cvk_flux_now(rig);
+    const node a = evaluate_now(rig, at);
+    if (by_mech_rad != 0.0) {
+        cvk_rotor_nudge(rig, &rig->rotor, by_mech_rad);
+    }
+    cvk_set_flux(rig, psi + h * a.slope);
+    if (rig->meter.on) {
+        const node b = evaluate_now(rig, at);
+        meter_losses(rig, at, &a, 0.5 * h);
+        meter_losses(rig, at, &b, 0.5 * h);
+    }
+    cvk_vec mean = 0.5 * (a.i + cvk_current_now(rig)) + rig->derived.inv_iron * a.slope;
+    return h * 1.5 * cvk_dot(at->share, mean);
+}
+
+double cvk_motion_piece(cvk_rig *rig, const cvk_terminals *at, double dt_s, double speed_mech_rad_s,
+                        double *impulse_nms)
+{
+    const double by = speed_mech_rad_s * dt_s, before_nm = cvk_torque_now(rig);
+    double charge, middle_nm, end_nm;
+    if (dt_s < BRIEF_SHARE * rig->derived.period_s &&
+        fabs(by) * rig->config.motor.pole_pairs < BRIEF_RAD) {
+        charge = brief_flux_step(rig, at, dt_s, by);
+        *impulse_nms += 0.5 * dt_s * (before_nm + cvk_torque_now(rig));
+        return charge;
+    }
+    charge = flux_step(rig, at, dt_s, by, &middle_nm, &end_nm);
+    *impulse_nms += dt_s / 6.0 * (before_nm + 4.0 * middle_nm + end_nm);
+    return charge;
 }

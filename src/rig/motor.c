@@ -41,19 +41,15 @@ static cvk_vec turn_of(double angle_rad)
     return cos(angle_rad) + I * sin(angle_rad);
 }
 
-/* The same by a power series, for |angle| below 0.8: within 1e-13 */
+/* The same by a power series, for |angle| below 0.8: within 1e-12 */
 static cvk_vec small_turn_of(double x)
 {
-    double y = x * x;
-    double c =
-        1.0 -
-        y / 2.0 *
-            (1.0 -
-             y / 12.0 * (1.0 - y / 30.0 * (1.0 - y / 56.0 * (1.0 - y / 90.0 * (1.0 - y / 132.0)))));
-    double s =
-        x * (1.0 -
-             y / 6.0 * (1.0 - y / 20.0 * (1.0 - y / 42.0 * (1.0 - y / 72.0 * (1.0 - y / 110.0)))));
-    return c + I * s;
+    const double y = x * x, z = y * y;
+    double c = 1.0 - y * (1.0 / 2.0) + z * (1.0 / 24.0 - y * (1.0 / 720.0)) +
+               z * z * (1.0 / 40320.0 - y * (1.0 / 3628800.0) + z * (1.0 / 479001600.0));
+    double s = 1.0 - y * (1.0 / 6.0) + z * (1.0 / 120.0 - y * (1.0 / 5040.0)) +
+               z * z * (1.0 / 362880.0 - y * (1.0 / 39916800.0));
+    return c + I * (x * s);
 }
 
 cvk_rig_rotor cvk_rotor_at(const cvk_rig *rig, double angle_mech_rad)
@@ -62,15 +58,33 @@ cvk_rig_rotor cvk_rotor_at(const cvk_rig *rig, double angle_mech_rad)
                       turn_of(rig->config.motor.pole_pairs * angle_mech_rad));
 }
 
-cvk_rig_rotor cvk_rotor_turned(const cvk_rig *rig, const cvk_rig_rotor *from, double by_mech_rad)
+cvk_rig_rotor cvk_rotor_turned(const cvk_rig *rig, const cvk_rig_rotor *from, double by_mech_rad,
+                               cvk_vec *half)
 {
-    double by_e_rad = rig->config.motor.pole_pairs * by_mech_rad;
-    if (!(fabs(by_e_rad) < 0.8)) {
-        return cvk_rotor_at(rig, from->angle_mech_rad + by_mech_rad);
+    const double angle_rad = from->angle_mech_rad + by_mech_rad;
+    const double half_e_rad = 0.5 * rig->config.motor.pole_pairs * by_mech_rad;
+    if (!(fabs(half_e_rad) < 0.8)) {
+        *half = turn_of(half_e_rad);
+        return cvk_rotor_at(rig, angle_rad);
     }
-    return rotor_from(rig, from->angle_mech_rad + by_mech_rad,
-                      cvk_vec_of(from->mech) * small_turn_of(by_mech_rad),
-                      cvk_vec_of(from->electrical) * small_turn_of(by_e_rad));
+    *half = small_turn_of(half_e_rad);
+    cvk_vec m = cvk_vec_of(from->mech);
+    if (rig->config.motor.magnet_spread > 0.0) {
+        m *= small_turn_of(by_mech_rad);
+    }
+    return rotor_from(rig, angle_rad, m, cvk_vec_of(from->electrical) * (*half * *half));
+}
+
+void cvk_rotor_nudge(const cvk_rig *rig, cvk_rig_rotor *rotor, double by_mech_rad)
+{
+    const double p = rig->config.motor.pole_pairs, by_e = p * by_mech_rad;
+    const cvk_vec turn = 1.0 - 0.5 * by_e * by_e + I * by_e;
+    const cvk_vec flux = cvk_vec_of(rotor->flux_wb), slope = cvk_vec_of(rotor->slope_wb);
+    rotor->angle_mech_rad += by_mech_rad;
+    rotor->mech = cvk_vector_from(cvk_vec_of(rotor->mech) * (1.0 + I * by_mech_rad));
+    rotor->electrical = cvk_vector_from(cvk_vec_of(rotor->electrical) * turn);
+    rotor->flux_wb = cvk_vector_from(flux + by_mech_rad * (slope - 0.5 * by_e * p * flux));
+    rotor->slope_wb = cvk_vector_from(slope * turn);
 }
 
 /* Scale of an axis whose incremental inductance halves at this current:

@@ -50,6 +50,17 @@ static inline cvk_vec cvk_from_phases(const double phase[3])
            I * ((phase[1] - phase[2]) * (1.0 / SQRT3));
 }
 
+/* fmin and fmax are calls into the C library, for the sake of NaN. */
+static inline double cvk_least(double a, double b)
+{
+    return a < b ? a : b;
+}
+
+static inline double cvk_most(double a, double b)
+{
+    return a > b ? a : b;
+}
+
 static inline double cvk_clamp(double x, double low, double high)
 {
     return x < low ? low : (x > high ? high : x);
@@ -57,9 +68,14 @@ static inline double cvk_clamp(double x, double low, double high)
 
 /* ---- motor.c ------------------------------------------------------------------------------- */
 
-/* The rotor at a mechanical angle; and turned on by a small angle, which is quicker. */
+/* The rotor at a mechanical angle; and turned on by some angle, which is quicker when it is small:
+ * then `half` is the turn by half of it, electrical. A nudge is a
+ * correction below a milliradian, to second order for the fundamental. */
 cvk_rig_rotor cvk_rotor_at(const cvk_rig *rig, double angle_mech_rad);
-cvk_rig_rotor cvk_rotor_turned(const cvk_rig *rig, const cvk_rig_rotor *from, double by_mech_rad);
+cvk_rig_rotor cvk_rotor_turned(const cvk_rig *rig, const cvk_rig_rotor *from, double by_mech_rad,
+                               cvk_vec *half);
+
+void cvk_rotor_nudge(const cvk_rig *rig, cvk_rig_rotor *rotor, double by_mech_rad);
 
 /* Saturation scales, iron loss and the like from the config. */
 void cvk_motor_derive(cvk_rig *rig);
@@ -102,15 +118,20 @@ static inline cvk_vec cvk_flux_now(const cvk_rig *rig)
     return rig->state.flux_alpha_wb + I * rig->state.flux_beta_wb;
 }
 
+/* The current that belongs to the present flux and angle is kept beside them. */
+static inline cvk_vec cvk_current_now(const cvk_rig *rig)
+{
+    return cvk_vec_of(rig->now_a);
+}
+
 static inline void cvk_set_flux(cvk_rig *rig, cvk_vec flux_wb)
 {
     rig->state.flux_alpha_wb = creal(flux_wb);
     rig->state.flux_beta_wb = cimag(flux_wb);
-}
-
-static inline cvk_vec cvk_current_now(const cvk_rig *rig)
-{
-    return cvk_current_of(&rig->derived, cvk_flux_now(rig), &rig->rotor);
+    cvk_vec own = cvk_own_flux(flux_wb, &rig->rotor);
+    rig->own_wb = cvk_vector_from(own);
+    rig->now_a =
+        cvk_vector_from(cvk_current_dq(&rig->derived, own) * cvk_vec_of(rig->rotor.electrical));
 }
 
 /* ---- motion.c ------------------------------------------------------------------------------ */
@@ -126,10 +147,40 @@ typedef struct cvk_terminals {
 /* Moves winding and shaft on by dt_s. Returns the charge drawn from the bus, in A s. */
 double cvk_motion_step(cvk_rig *rig, const cvk_terminals *at, double dt_s);
 
-/* Moves the shaft alone on by dt_s under a torque of the motor; for the bridge off. */
+/* Moves the winding alone on, while the rotor turns at the given speed: a piece of a switched
+ * period. Adds the motor's torque times time. The shaft follows once a period. */
+double cvk_motion_piece(cvk_rig *rig, const cvk_terminals *at, double dt_s, double speed_mech_rad_s,
+                        double *impulse_nms);
+
+/* The shaft's part of a step: where it will go by the torque at the start, and where it went by the
+ * torques at the middle and the end. */
+typedef struct cvk_shaft_point {
+    double angle, speed, load_angle, load_speed;
+} cvk_shaft_point;
+
+typedef struct cvk_shaft_rates {
+    double rotor, load;    /* accelerations */
+    double drag_w, load_w; /* powers: lost to friction, given to loads */
+} cvk_shaft_rates;
+
+typedef struct cvk_shaft_step {
+    cvk_shaft_point start, middle, end;
+    cvk_shaft_rates first;
+    double friction_nm;
+    bool rests;   /* the rotor does not move during this step */
+    bool imposed; /* it turns at a given speed */
+} cvk_shaft_step;
+
+cvk_shaft_step cvk_shaft_predict(cvk_rig *rig, double motor_nm, double dt_s);
+void cvk_shaft_finish(cvk_rig *rig, const cvk_shaft_step *step, double middle_nm, double end_nm,
+                      double dt_s);
+
+/* Moves the shaft alone on under a torque of the motor, and the rotor with it; for the bridge off.
+ * The flux is left to the caller. */
 void cvk_shaft_coast(cvk_rig *rig, double motor_nm, double dt_s);
 
 /* Torque of the motor (cogging included) for a current of motor phases. */
+double cvk_torque_now(const cvk_rig *rig);
 double cvk_motor_torque(const cvk_rig *rig, cvk_vec own_dq_wb, cvk_vec current_a,
                         const cvk_rig_rotor *rotor);
 
@@ -173,6 +224,8 @@ void cvk_sensors_draw(cvk_rig *rig);
 void cvk_sensors_read(cvk_rig *rig, cvk_rig_sample *sample);
 void cvk_inputs_read(cvk_rig *rig, cvk_rig_sample *sample);
 void cvk_gate_reset(cvk_rig *rig);
+/* Limit of the over-current comparator; 0 without one. */
+double cvk_gate_limit_a(const cvk_rig *rig);
 /* Over-current, over-temperature and under-voltage as the gate driver sees them at the start of a
  * control period; true when the bridge must stay off during it. */
 bool cvk_gate_blocks(cvk_rig *rig);

@@ -46,7 +46,7 @@ static double largest_current(const cvk_rig *rig)
 {
     double i[3];
     cvk_rig_true_current(rig, i);
-    return fmax(fabs(i[0]), fmax(fabs(i[1]), fabs(i[2])));
+    return cvk_most(fabs(i[0]), cvk_most(fabs(i[1]), fabs(i[2])));
 }
 
 /* An event that is awaited: has it come? */
@@ -66,7 +66,7 @@ double cvk_rig_share_of(const cvk_rig *rig, const cvk_rig_happening *h)
     if (h->ramp_s <= 0.0) {
         return 1.0;
     }
-    return fmin(1.0, fmin(elapsed, h->for_s - elapsed) / h->ramp_s);
+    return cvk_least(1.0, cvk_least(elapsed, h->for_s - elapsed) / h->ramp_s);
 }
 
 void cvk_rig_watch_events(cvk_rig *rig)

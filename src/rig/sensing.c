@@ -45,7 +45,7 @@ static double convert(cvk_rig_channel *c, double analogue, double low, double hi
 {
     double reading = cvk_clamp(analogue, low, high);
     if (count > 0.0) {
-        reading = low + count * floor((reading - low) / count + 0.5);
+        reading = low + count * (double)(long)((reading - low) / count + 0.5); /* never below low */
     }
     if (!isnan(c->stuck)) {
         return c->stuck;
@@ -125,7 +125,7 @@ static void read_single(cvk_rig *rig, const double truth_a[3], cvk_rig_sample *s
         if (rig->bridge_on && s->settling_s > 0.0) {
             settled = cvk_clamp(plan.window_s[k] / s->settling_s, 0.0, 1.0);
         }
-        double ringing_a = rig->bridge_on ? ringing_of(s, fmax(0.0, plan.window_s[k])) : 0.0;
+        double ringing_a = rig->bridge_on ? ringing_of(s, cvk_most(0.0, plan.window_s[k])) : 0.0;
         sample->current_a[leg] = sign * read_current(rig, leg, sign * settled * truth, ringing_a);
         sample->current_valid[leg] = settled >= 1.0 && (!rig->bridge_on || plan.window_s[k] > 0.0);
     }
@@ -152,9 +152,8 @@ void cvk_sensing_read(cvk_rig *rig, cvk_rig_sample *sample)
     }
     for (int n = 0; n < 3; n++) {
         /* bridge off: the star point floats at about half the bus */
-        double zero_v = rig->second_half ? rig->state.bus_v : 0.0;
-        double v = rig->bridge_on ? zero_v : 0.5 * rig->state.bus_v + emf[d->leg_phase[n]];
-        sample->terminal_v[n] = read_voltage(rig, &rig->terminal[n], v);
+        double v = 0.5 * rig->state.bus_v + emf[d->leg_phase[n]];
+        sample->terminal_v[n] = rig->bridge_on ? NAN : read_voltage(rig, &rig->terminal[n], v);
     }
     sample->bus_v = read_voltage(rig, &rig->bus, rig->state.bus_v);
     sample->winding_degc = rig->state.winding_degc + s->temperature_offset_k;

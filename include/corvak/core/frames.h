@@ -75,7 +75,8 @@ static inline cvk_ab cvk_park_inverse(cvk_dq x, cvk_rotation frame)
  * (|angle| below a few thousand turns). */
 static inline float cvk_wrap_angle(float angle_rad)
 {
-    return angle_rad - CVK_TWO_PI * floorf((angle_rad + CVK_PI) * (1.0f / CVK_TWO_PI));
+    float turns = angle_rad * (1.0f / CVK_TWO_PI);
+    return angle_rad - CVK_TWO_PI * (float)(int)(turns + (turns < 0.0f ? -0.5f : 0.5f));
 }
 
 #ifdef __cplusplus

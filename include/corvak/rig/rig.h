@@ -98,7 +98,7 @@ typedef struct cvk_rig_leg {
 typedef struct cvk_rig_sample {
     double current_a[3];   /* by inverter leg; NaN where nothing is measured */
     bool current_valid[3]; /* the window was long enough */
-    double terminal_v[3];  /* against the negative bus; meaningful with the bridge off */
+    double terminal_v[3];  /* against the negative bus; NaN while the bridge is on */
     double bus_v;
     double winding_degc;
     /* rotor sensors: NaN or 0 where not fitted */
@@ -174,7 +174,8 @@ typedef struct cvk_rig {
     cvk_rig_channel current[3], terminal[3], bus;
     double magnet_phase_rad[CVK_RIG_MAGNET_ORDERS];
     cvk_rig_state state;
-    cvk_rig_rotor rotor; /* at the present angle */
+    cvk_rig_rotor rotor;         /* at the present angle */
+    cvk_rig_vector own_wb, now_a; /* the currents' own flux (rotor frame) and the current now */
     cvk_rig_sensor_state sensors;
     cvk_rig_storage storage;
     uint16_t gate_register[CVK_GATE_REGISTERS];
