@@ -14,20 +14,52 @@ static double t[MOST_ROWS], ia[MOST_ROWS], ib[MOST_ROWS], ic[MOST_ROWS], vdc[MOS
 static double duty_a[MOST_ROWS], duty_b[MOST_ROWS], duty_c[MOST_ROWS];
 
 /* A small motor that nobody has measured yet, on a 24 V supply. */
-static const cvk_rig_config rig = {
-    .name = "unknown motor",
-    .motor = {7, 0.31, 210e-6, 260e-6, 0.0091, 0.01, 0.004, 0.004},
-    .shaft = {4e-4, 0.02, 2e-4, 0.004},
-    .inverter = {20000, 400e-9, 0.006, 0.7, 0.2},
-    .supply = {24.0, 0.05},
-    .sensing = {12, 20, 0.015, 0.1, 0.004, 40, 0.02, 0.002},
-    .drive = {8, 15, 500, 0.3, 2e-4, 2e-4, 0.009, 0.05, 0.2, 1200, 0.3},
-};
+static cvk_rig_config unknown_motor(void)
+{
+    cvk_rig_config rig = cvk_rig_config_default();
+    snprintf(rig.name, sizeof rig.name, "unknown motor");
+    rig.motor.pole_pairs = 7;
+    rig.motor.resistance_ohm = 0.31;
+    rig.motor.inductance_d_h = 210e-6;
+    rig.motor.inductance_q_h = 260e-6;
+    rig.motor.flux_linkage_wb = 0.0091;
+    rig.shaft.inertia_kg_m2 = 4e-4;
+    rig.shaft.friction_coulomb_nm = 0.02;
+    rig.shaft.friction_viscous_nm_s = 2e-4;
+    rig.shaft.cogging_nm = 0.004;
+    rig.inverter.pwm_hz = 20000;
+    rig.inverter.dead_time_s = 400e-9;
+    rig.inverter.switch_resistance_ohm = 0.006;
+    rig.inverter.diode_drop_v = 0.7;
+    rig.supply.bus_v = 24.0;
+    rig.supply.resistance_ohm = 0.05;
+    rig.sensing.adc_bits = 12;
+    rig.sensing.current_range_a = 20;
+    rig.sensing.current_noise_a = 0.015;
+    rig.sensing.current_offset_a = 0.1;
+    rig.sensing.current_gain_tolerance = 0.004;
+    rig.sensing.voltage_range_v = 40;
+    rig.sensing.voltage_noise_v = 0.02;
+    rig.sensing.voltage_gain_tolerance = 0.002;
+    rig.drive = (cvk_rig_drive){.current_limit_a = 8,
+                                .trip_current_a = 15,
+                                .bandwidth_hz = 500,
+                                .resistance_ohm = 0.3,
+                                .inductance_d_h = 2e-4,
+                                .inductance_q_h = 2e-4,
+                                .flux_linkage_wb = 0.009,
+                                .speed_gain_a_s = 0.05,
+                                .speed_integral_gain_a = 0.2,
+                                .speed_rad_s = 1200,
+                                .plateau_s = 0.3};
+    return rig;
+}
 
 static size_t record_standstill(void)
 {
     static cvk_sim sim;
     static cvk_excitation program;
+    const cvk_rig_config rig = unknown_motor();
     cvk_refusal why;
     if (cvk_sim_init(&sim, &rig, 42, &why) != CVK_OK ||
         cvk_sim_start(&sim, "standstill", &program, &why) != CVK_OK) {

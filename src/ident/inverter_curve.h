@@ -10,11 +10,12 @@
 
 /* From soft to sharp. */
 enum {
-    CVK_CURVE_SOFT,  /* x / (1 + |x|) */
-    CVK_CURVE_ROUND, /* x / sqrt(1 + x^2) */
-    CVK_CURVE_TANH,  /* tanh x, as a quotient of polynomials: within 2e-4 */
-    CVK_CURVE_FIRM,  /* x / (1 + x^4)^(1/4) */
-    CVK_CURVE_SHARP, /* x / (1 + x^8)^(1/8), nearly a clipped ramp */
+    CVK_CURVE_SOFT,   /* x / (1 + |x|) */
+    CVK_CURVE_CHARGE, /* x/2 up to 1, then 1 - 1/(2|x|): the leg's own capacitance, theory.md */
+    CVK_CURVE_ROUND,  /* x / sqrt(1 + x^2) */
+    CVK_CURVE_TANH,   /* tanh x, as a quotient of polynomials: within 2e-4 */
+    CVK_CURVE_FIRM,   /* x / (1 + x^4)^(1/4) */
+    CVK_CURVE_SHARP,  /* x / (1 + x^8)^(1/8), nearly a clipped ramp */
     CVK_CURVES
 };
 
@@ -24,6 +25,10 @@ static inline double cvk_curve_at(double x, int curve)
     switch (curve) {
     case CVK_CURVE_SOFT:
         return x / (1.0 + fabs(x));
+    case CVK_CURVE_CHARGE: {
+        double size = fabs(x), far = 1.0 - 0.5 / (size > 1.0 ? size : 1.0);
+        return size < 1.0 ? 0.5 * x : copysign(far, x);
+    }
     case CVK_CURVE_ROUND:
         return x / sqrt(1.0 + x2);
     case CVK_CURVE_TANH: {

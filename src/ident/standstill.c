@@ -455,8 +455,8 @@ static void set_scale(problem *f, const double p[N])
 static int scout(problem *f, const cvk_span *spans, size_t count, double worst_ratio,
                  cvk_standstill_fit fits[CVK_CURVES])
 {
-    static const int order[CVK_CURVES] = {CVK_CURVE_FIRM, CVK_CURVE_SHARP, CVK_CURVE_TANH,
-                                          CVK_CURVE_ROUND, CVK_CURVE_SOFT};
+    static const int order[CVK_CURVES] = {CVK_CURVE_FIRM,  CVK_CURVE_SHARP,  CVK_CURVE_TANH,
+                                          CVK_CURVE_ROUND, CVK_CURVE_CHARGE, CVK_CURVE_SOFT};
     cvk_standstill_fit trial = {.curve = CVK_CURVE_FIRM};
     choose_blocks(f, spans, count, MOST_ROWS, BLOCK_ROWS);
     if (f->residual_rows < 200u) {

@@ -121,6 +121,9 @@ static inline void advance_curve(const coefficients *k, int lanes, int curve, in
     case CVK_CURVE_SOFT:
         advance(k, lanes, CVK_CURVE_SOFT, step, v_new, v_old, bus_share, ia, ib);
         break;
+    case CVK_CURVE_CHARGE:
+        advance(k, lanes, CVK_CURVE_CHARGE, step, v_new, v_old, bus_share, ia, ib);
+        break;
     case CVK_CURVE_ROUND:
         advance(k, lanes, CVK_CURVE_ROUND, step, v_new, v_old, bus_share, ia, ib);
         break;

@@ -5,6 +5,7 @@
 #include "corvak/files/card_yaml.h"
 #include "corvak/files/rig_yaml.h"
 #include "corvak/ident/log.h"
+#include "ideal_rig.h"
 #include "suite.h"
 
 #include <stdio.h>
@@ -14,11 +15,12 @@
 static cvk_rig_config config;
 static cvk_complaint complaint;
 
-/* A complete rig file, every field at the middle of its range or 12 for whole numbers. */
+/* A complete rig file, as the ideal rig. */
 static void write_rig(char *text, size_t size, const char *replace, const char *with)
 {
     unsigned count;
     const cvk_rig_field *fields = cvk_rig_fields(&count);
+    const cvk_rig_config ideal = ideal_rig();
     const char *section = "";
     int used = snprintf(text, size, "name: test rig\n");
     for (unsigned n = 0; n < count; n++) {
@@ -27,9 +29,12 @@ static void write_rig(char *text, size_t size, const char *replace, const char *
             used += snprintf(text + used, size - (size_t)used, "%s:\n", section);
         }
         char value[40];
-        bool whole = strcmp(fields[n].name, "pole_pairs") == 0;
-        snprintf(value, sizeof value, "%.9g",
-                 whole ? 12.0 : 0.5 * (fields[n].low + fields[n].high));
+        double number = cvk_rig_field_value(&ideal, &fields[n]);
+        if (fields[n].names != NULL) {
+            snprintf(value, sizeof value, "%s", fields[n].names[(int)number]);
+        } else {
+            snprintf(value, sizeof value, "%.9g", number);
+        }
         used += snprintf(text + used, size - (size_t)used, "  %s: %s\n", fields[n].name,
                          replace != NULL && strcmp(replace, fields[n].name) == 0 ? with : value);
     }
@@ -42,7 +47,7 @@ static cvk_status parse(const char *text)
 
 static void assert_refused(const char *replace, const char *with, const char *words)
 {
-    char text[8192];
+    char text[16384];
     write_rig(text, sizeof text, replace, with);
     ck_assert_int_ne(parse(text), CVK_OK);
     ck_assert_msg(strstr(complaint.text, words) != NULL, "\"%s\" lacks \"%s\"", complaint.text,
@@ -52,11 +57,11 @@ static void assert_refused(const char *replace, const char *with, const char *wo
 
 START_TEST(complete_rig_is_read)
 {
-    char text[8192];
+    char text[16384];
     write_rig(text, sizeof text, "resistance_ohm", "0.25");
     ck_assert_msg(parse(text) == CVK_OK, "%s", complaint.text);
     ck_assert_str_eq(config.name, "test rig");
-    ck_assert_double_eq(config.motor.pole_pairs, 12.0);
+    ck_assert_double_eq(config.motor.pole_pairs, 4.0);
     ck_assert_double_eq(config.motor.resistance_ohm, 0.25);
 }
 END_TEST
@@ -69,17 +74,29 @@ START_TEST(bad_rig_values_name_line_key_and_range)
     assert_refused("adc_bits", "[12]", "lists and aliases are not allowed");
     assert_refused("flux_linkage_wb", "nan", "not a number");
     assert_refused("cogging_nm", "", "not a number");
+    assert_refused("phases", "abd", "\"abd\" is none of: abc bca cab acb bac cba");
+    assert_refused("dead_time", "maybe", "imperfections.dead_time: \"maybe\" is none of: off on");
+    assert_refused("winding_j_k", "0", "motor.winding_j_k is 0; allowed: 0.01 .. 1e+06");
+    assert_refused("index", "0.5", "rotor_sensor.index is 0.5; allowed: 0 .. 1");
 }
 END_TEST
 
 START_TEST(unknown_missing_and_double_keys_are_refused)
 {
-    char text[8192];
+    char text[16384];
     write_rig(text, sizeof text, NULL, NULL);
     char *bus = strstr(text, "bus_v");
     memcpy(bus, "buz_v", 5);
     ck_assert_int_eq(parse(text), CVK_BAD_FORMAT);
-    ck_assert_ptr_nonnull(strstr(complaint.text, "unknown key supply.buz_v; allowed here: bus_v"));
+    ck_assert_ptr_nonnull(strstr(complaint.text, "unknown key supply.buz_v; allowed here: kind bus_v"));
+
+    /* a key with another unit is answered with the right one */
+    write_rig(text, sizeof text, NULL, NULL);
+    char *key = strstr(text, "inductance_d_h");
+    memcpy(key, "inductance_d_u", 14);
+    ck_assert_int_eq(parse(text), CVK_BAD_FORMAT);
+    ck_assert_msg(strstr(complaint.text, "the closest is motor.inductance_d_h") != NULL, "%s",
+                  complaint.text);
 
     write_rig(text, sizeof text, NULL, NULL);
     strcat(text, "motor:\n  pole_pairs: 3\n");
@@ -90,6 +107,33 @@ START_TEST(unknown_missing_and_double_keys_are_refused)
     ck_assert_ptr_nonnull(strstr(complaint.text, "motor.pole_pairs is missing"));
     ck_assert_int_eq(parse("speling:\n  x: 1\n"), CVK_BAD_FORMAT);
     ck_assert_ptr_nonnull(strstr(complaint.text, "motor shaft inverter"));
+}
+END_TEST
+
+/* What is in range field by field may still be impossible together. */
+START_TEST(contradictions_are_refused_with_the_cure)
+{
+    assert_refused("updates_per_period", "2", "needs sensing.current_sensing inline");
+    assert_refused("cross_saturation", "0.1", "needs saturation_d_a and saturation_q_a");
+    assert_refused("load_inertia_kg_m2", "1e-9", "rings or settles within a PWM period");
+    cvk_rig_config slow = ideal_rig();
+    ck_assert_ptr_null(cvk_rig_contradiction(&slow));
+    slow.inverter.pwm_hz = 40000;
+    slow.inverter.dead_time_s = 5e-6;
+    ck_assert_ptr_nonnull(strstr(cvk_rig_contradiction(&slow), "a tenth of the PWM period"));
+}
+END_TEST
+
+/* What may be left out is at its preset; the printed keys are those of the table. */
+START_TEST(optional_keys_have_presets)
+{
+    cvk_rig_config preset = cvk_rig_config_default();
+    ck_assert_double_eq(preset.supply.capacitor_f, 1e-3);
+    ck_assert_int_eq(preset.imperfections.dead_time, 1);
+    ck_assert(preset.motor.resistance_ohm != preset.motor.resistance_ohm); /* needed: no preset */
+    ck_assert(cvk_rig_switch(&preset, "all", false));
+    ck_assert_int_eq(preset.imperfections.cogging, 0);
+    ck_assert(!cvk_rig_switch(&preset, "colour", false));
 }
 END_TEST
 
@@ -113,7 +157,7 @@ START_TEST(card_is_written_whole)
     card.entry[CVK_CARD_RESISTANCE] = (cvk_card_entry){
         .known = true, .value = 0.169, .low = 0.168, .high = 0.17, .from = "a.csv: standstill fit"};
     strcpy(card.entry[CVK_CARD_INERTIA].missing, "reason: it is \"quoted\"");
-    char path[] = "/tmp/corvak-card-XXXXXX", text[8192];
+    char path[] = "/tmp/corvak-card-XXXXXX", text[16384];
     int descriptor = mkstemp(path);
     ck_assert_int_ge(descriptor, 0);
     close(descriptor);
@@ -177,6 +221,8 @@ static void add(TCase *tests)
     tcase_add_test(tests, complete_rig_is_read);
     tcase_add_test(tests, bad_rig_values_name_line_key_and_range);
     tcase_add_test(tests, unknown_missing_and_double_keys_are_refused);
+    tcase_add_test(tests, contradictions_are_refused_with_the_cure);
+    tcase_add_test(tests, optional_keys_have_presets);
     tcase_add_test(tests, broken_yaml_is_refused_with_its_line);
     tcase_add_test(tests, card_is_written_whole);
     tcase_add_test(tests, every_column_and_card_key_is_documented);

@@ -47,17 +47,32 @@ static bool has_finding(cvk_severity severity, const char *words)
 
 /* ---- the simulated wheel --------------------------------------------------------------------- */
 
-/* Each motor of the studio: every value within its bar, the truth inside nearly all intervals. */
+/* The inverter's own voltage approaches its full value slowly, as 1 - 1/(2 x): a log of levels up
+ * to some current leaves part of it open, which its interval must say. */
+static void assert_dead_time_voltage(double truth)
+{
+    const cvk_card_entry *entry = &result.card.entry[CVK_CARD_DEAD_TIME_VOLTAGE];
+    bool inside = truth >= entry->low && truth <= entry->high;
+    ck_assert_msg(inside || fabs(entry->value / truth - 1.0) < 0.04, "%g, not %g", entry->value,
+                  truth);
+}
+
+/* Each motor of the studio, all imperfections on: every value within its bar. The intervals do not
+ * count saturation and iron loss yet: without these two, and without the gain errors that no log
+ * can show, the truth lies inside nearly all. */
 START_TEST(studio_is_estimated_within_the_bars)
 {
     static const char *const names[] = {"wheel", "blower", "mixer", "table"};
     static const double bars[] = {1.5, 3.0, 3.0, 0.7};
-    const cvk_rig_config rig = studio_rig(names[_i]);
+    cvk_rig_config rig = studio_rig(names[_i]);
     const double truths[] = {cvk_rig_visible_resistance(&rig), rig.motor.inductance_d_h,
                              rig.motor.inductance_q_h, rig.motor.flux_linkage_wb};
     int inside = 0;
-    for (uint64_t seed = 11; seed < 13; seed++) {
+    for (unsigned run = 0; run < 4; run++) {
+        const uint64_t seed = 20 + run + 10 * (unsigned)_i; /* other gain errors for each motor */
         recording r[3];
+        rig.imperfections.saturation = rig.imperfections.iron_loss = run < 2;
+        rig.imperfections.current_gain = rig.imperfections.voltage_gain = run < 2;
         record(&r[0], &rig, "standstill", seed, false);
         record(&r[1], &rig, "spin", seed, true);
         record(&r[2], &rig, "coast", seed, false);
@@ -65,12 +80,12 @@ START_TEST(studio_is_estimated_within_the_bars)
         ck_assert_int_eq(cvk_estimate_logs(logs, 3, &options, &result), CVK_OK);
         for (int key = 0; key <= CVK_CARD_FLUX_LINKAGE; key++) {
             assert_near((cvk_card_key)key, truths[key], bars[key]);
-            inside += truths[key] >= result.card.entry[key].low &&
+            inside += run >= 2 && truths[key] >= result.card.entry[key].low &&
                       truths[key] <= result.card.entry[key].high;
         }
         ck_assert_double_eq(result.card.entry[CVK_CARD_POLE_PAIRS].value, rig.motor.pole_pairs);
         ck_assert_double_gt(result.card.entry[CVK_CARD_POLE_PAIRS].probability, 0.99);
-        assert_near(CVK_CARD_DEAD_TIME_VOLTAGE, cvk_rig_dead_time_voltage(&rig), 3.0);
+        assert_dead_time_voltage(cvk_rig_dead_time_voltage(&rig));
         ck_assert_double_eq_tol(result.card.entry[CVK_CARD_DELAY].value, 1.0, 0.02);
         for (int n = 0; n < 3; n++) {
             recording_free(&r[n]);

@@ -4,6 +4,7 @@
  */
 #include "corvak/rig/outlook.h"
 #include "corvak/sim/sim.h"
+#include "ideal_rig.h"
 #include "suite.h"
 
 #include <math.h>
@@ -11,15 +12,12 @@
 
 static cvk_rig_config plain(void)
 {
-    return (cvk_rig_config){
-        .name = "plain",
-        .motor = {4, 0.5, 1e-3, 1.5e-3, 0.01, 0.0, 0.0, 0.0},
-        .shaft = {1e-3, 0.0, 0.0, 0.0},
-        .inverter = {20000, 0.0, 0.0, 0.0, 0.01},
-        .supply = {24.0, 0.0},
-        .sensing = {12, 20, 0.0, 0.0, 0.0, 40, 0.0, 0.0},
-        .drive = {10, 15, 500, 0.5, 1e-3, 1e-3, 0.01, 0.1, 0.1, 400, 0.2},
-    };
+    cvk_rig_config config = ideal_rig();
+    config.sensing.adc_bits = 12;
+    config.sensing.current_range_a = 20;
+    config.sensing.voltage_range_v = 40;
+    config.drive.trip_current_a = 15;
+    return config;
 }
 
 static cvk_rig_outlook outlook;

@@ -1,0 +1,34 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * A rig without imperfections; each test adds what it needs.
+ */
+#ifndef CORVAK_TESTS_IDEAL_RIG_H
+#define CORVAK_TESTS_IDEAL_RIG_H
+
+#include "corvak/rig/config.h"
+
+static inline cvk_rig_config ideal_rig(void)
+{
+    cvk_rig_config config = cvk_rig_config_default();
+    config.name[0] = 'i';
+    config.motor.pole_pairs = 4;
+    config.motor.resistance_ohm = 0.5;
+    config.motor.inductance_d_h = 1e-3;
+    config.motor.inductance_q_h = 1.5e-3;
+    config.motor.flux_linkage_wb = 0.01;
+    config.shaft = (cvk_rig_shaft){.inertia_kg_m2 = 1e-3, .coupling_nm_rad = 1.0};
+    config.inverter.pwm_hz = 20000;
+    config.inverter.dead_time_s = 0.0;
+    config.inverter.switch_resistance_ohm = 0.0;
+    config.inverter.diode_drop_v = 0.0;
+    config.supply.bus_v = 24.0;
+    config.supply.resistance_ohm = 0.0;
+    config.sensing = (cvk_rig_sensing){.adc_bits = 24,
+                                       .current_range_a = 100,
+                                       .voltage_range_v = 100,
+                                       .ringing_decay_s = 3e-7};
+    config.drive = (cvk_rig_drive){10, 50, 500, 0.5, 1e-3, 1e-3, 0.01, 0.1, 0.1, 400, 0.2};
+    return config;
+}
+
+#endif
