@@ -5,8 +5,10 @@
 set -eu
 
 packages="build-essential cmake ninja-build pkg-config git
-  liblapack-dev libblas-dev liblapacke-dev libcminpack-dev libyaml-dev libglib2.0-dev
+  liblapack-dev libblas-dev liblapacke-dev libcminpack-dev libyaml-dev libhdf5-dev
+  libglib2.0-dev
   libjson-glib-dev gnuplot-nox fonts-dejavu-core fontconfig check
+  python3-h5py
   clang clang-format clang-tidy cppcheck shellcheck libclang-rt-14-dev
   gcc-arm-none-eabi libnewlib-arm-none-eabi"
 

@@ -1,169 +1,409 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * corvak record: runs an excitation on the simulated rig and writes the log as CSV.
+ * corvak record: runs an excitation on the simulated rig and writes the log.
  */
-#include "cli.h"
+#include "record.h"
 
 #include "corvak/files/rig_yaml.h"
-#include "corvak/sim/sim.h"
+#include "corvak/files/scenario_yaml.h"
+#include "corvak/rig/scope.h"
 
-#include <errno.h>
 #include <stdio.h>
 #include <string.h>
 
 #define VERB "record"
 
+typedef struct options {
+    char *rig, *output, *channels, *scenario, *plot, *scope;
+    char **set, **without;
+    gboolean ideal, no_sensor;
+    gint64 seed;
+    gint decimate;
+    double from_s, length_s, rate_hz;
+} options;
+
 typedef struct recording {
-    const cvk_rig_config *config;
+    const options *given;
+    cvk_rig_config config;
+    cvk_rig_scenario scenario;
     const char *excitation;
-    guint64 seed;
-    gboolean rotor_sensor;
+    const record_channel *channel[CVK_LOG_WRITER_MOST];
+    size_t channels;
+    cvk_log_writer *log;
+    record_figure *figure;
+    cvk_sim sim;
+    cvk_excitation program;
 } recording;
 
-/* The coast log has terminal voltages: with the bridge off there are no duties. */
-static gboolean bridge_is_off(const recording *r)
-{
-    return strcmp(r->excitation, "coast") == 0;
-}
+/* ---- preparing ------------------------------------------------------------------------------ */
 
-static void write_head(FILE *out, const recording *r)
+static gboolean prepare_rig(recording *r)
 {
-    fprintf(out, "# rig: %s\n# excitation: %s\n# seed: %" G_GUINT64_FORMAT "\n", r->config->name,
-            r->excitation, r->seed);
-    fprintf(out, "# current_gain_tolerance: %g\n# voltage_gain_tolerance: %g\n",
-            r->config->sensing.current_gain_tolerance, r->config->sensing.voltage_gain_tolerance);
-    fprintf(out, "t [s],ia [A],ib [A],ic [A],%s,vdc [V]%s\n",
-            bridge_is_off(r) ? "va [V],vb [V],vc [V]" : "duty_a,duty_b,duty_c",
-            r->rotor_sensor ? ",theta_m [rad]" : "");
-}
-
-static void write_row(FILE *out, const recording *r, const cvk_sim_row *row)
-{
-    const double *i = row->current_a;
-    fprintf(out, "%.6f,%.4f,%.4f,%.4f,", row->time_s, i[0], i[1], i[2]);
-    if (bridge_is_off(r)) {
-        const double *v = row->sample.terminal_v;
-        fprintf(out, "%.4f,%.4f,%.4f", v[0], v[1], v[2]);
-    } else {
-        fprintf(out, "%.6f,%.6f,%.6f", row->duty[0], row->duty[1], row->duty[2]);
+    cvk_complaint complaint;
+    const options *given = r->given;
+    if (cvk_rig_file_read(&r->config, given->rig, &complaint) != CVK_OK ||
+        (given->scenario != NULL &&
+         cvk_scenario_file_read(&r->scenario, given->scenario, &complaint) != CVK_OK)) {
+        complain_file(VERB, &complaint);
+        return FALSE;
     }
-    fprintf(out, ",%.4f", row->sample.bus_v);
-    if (r->rotor_sensor) {
-        fprintf(out, ",%.6f", row->sensor_mech_rad);
-    }
-    fputc('\n', out);
-}
-
-/* Runs to the end of the excitation. Returns an exit status. */
-static int run(FILE *out, const recording *r)
-{
-    cvk_sim *sim = g_new0(cvk_sim, 1);
-    cvk_excitation *program = g_new0(cvk_excitation, 1);
-    cvk_refusal why = {0};
-    int status = EXIT_DONE;
-    cvk_status started = cvk_sim_init(sim, r->config, r->seed, &why);
-    if (started == CVK_OK) {
-        started = cvk_sim_start(sim, r->excitation, program, &why);
-    }
-    if (started == CVK_NOT_IN_LOG) {
-        status = complain_usage(VERB,
-                                "there is no excitation \"%s\"; there are standstill, spin "
-                                "and coast",
-                                r->excitation);
-    } else if (started != CVK_OK) {
-        status = complain_usage(VERB, "drive.%s is %g; allowed: %g .. %g", why.field,
-                                (double)why.value, (double)why.low, (double)why.high);
-    } else {
-        double length_s = (double)cvk_excitation_length_s(program);
-        write_head(out, r);
-        for (unsigned long row = 0; !cvk_excitation_finished(program); row++) {
-            cvk_sim_row now = cvk_sim_step(sim);
-            if (now.recorded) {
-                write_row(out, r, &now);
-            }
-            if (row % 20000u == 0) {
-                show_progress(r->excitation, MIN(now.time_s / length_s, 0.99));
-            }
-            if (sim->drive.fault != CVK_FAULT_NONE) {
-                g_printerr("corvak record: the drive stopped after %.3f s: %s\n", now.time_s,
-                           cvk_fault_text(sim->drive.fault));
-                status = EXIT_ANSWER_NO;
-                break;
-            }
+    for (int n = 0; given->set != NULL && given->set[n] != NULL; n++) {
+        if (cvk_rig_set(&r->config, given->set[n], &complaint) != CVK_OK) {
+            complain_file(VERB, &complaint);
+            return FALSE;
         }
-        show_progress(r->excitation, 1.0);
     }
-    g_free(program);
-    g_free(sim);
+    if (given->ideal && !cvk_rig_switch(&r->config, "all", false)) {
+        return FALSE;
+    }
+    for (int n = 0; given->without != NULL && given->without[n] != NULL; n++) {
+        if (!cvk_rig_switch(&r->config, given->without[n], false)) {
+            complain_usage(VERB,
+                           "--without %s: no such imperfection; they stand under imperfections in "
+                           "corvak rig --keys",
+                           given->without[n]);
+            return FALSE;
+        }
+    }
+    if (given->scope != NULL) {
+        r->config.inverter.fidelity = CVK_FIDELITY_SWITCHED;
+    }
+    return TRUE;
+}
+
+/* A rotor angle that is left out: every column that a rotor sensor fills. */
+static gboolean of_rotor_sensor(const record_channel *channel)
+{
+    static const char *const names[] = {"theta_m", "enc", "index", "hall", "sin", "cos", "tach"};
+    for (size_t n = 0; n < G_N_ELEMENTS(names); n++) {
+        if (strcmp(channel->column.name, names[n]) == 0) {
+            return TRUE;
+        }
+    }
+    return FALSE;
+}
+
+static gboolean prepare_channels(recording *r)
+{
+    size_t count, kept = 0;
+    if (!choose_channels(r->given->channels, r->excitation, &r->config, r->channel, &count)) {
+        return FALSE;
+    }
+    for (size_t n = 0; n < count; n++) {
+        if (!r->given->no_sensor || !of_rotor_sensor(r->channel[n])) {
+            r->channel[kept++] = r->channel[n];
+        }
+    }
+    r->channels = kept;
+    return TRUE;
+}
+
+/* Returns an exit status. */
+static int prepare_run(recording *r)
+{
+    cvk_refusal why = {0};
+    cvk_status status = cvk_sim_init(&r->sim, &r->config, (uint64_t)r->given->seed, &why);
+    if (status == CVK_OK) {
+        status = cvk_sim_start(&r->sim, r->excitation, &r->program, &why);
+    }
+    if (status == CVK_NOT_IN_LOG) {
+        char *names = g_strjoinv(", ", (char **)(void *)cvk_sim_excitations);
+        complain_usage(VERB, "there is no excitation \"%s\"; there are %s", r->excitation, names);
+        g_free(names);
+    } else if (status != CVK_OK) {
+        complain_usage(VERB, "drive.%s is %g; allowed: %g .. %g", why.field, (double)why.value,
+                       (double)why.low, (double)why.high);
+    }
+    if (r->scenario.count > 0) {
+        cvk_rig_set_scenario(&r->sim.rig, &r->scenario);
+    }
+    return status == CVK_OK ? EXIT_DONE : EXIT_BAD_USAGE;
+}
+
+/* What stands before the columns. */
+static size_t notes_of(const recording *r, cvk_log_writer_note notes[12])
+{
+    size_t n = 0;
+    const struct {
+        const char *key;
+        double value;
+    } numbers[] = {
+        {"current_gain_tolerance", r->config.sensing.current_gain_tolerance},
+        {"voltage_gain_tolerance", r->config.sensing.voltage_gain_tolerance},
+        {"pwm_hz", r->config.inverter.pwm_hz},
+        {"encoder_counts", r->config.rotor_sensor.counts},
+    };
+    notes[n++] = (cvk_log_writer_note){.key = "rig"};
+    g_strlcpy(notes[0].value, r->config.name, sizeof notes[0].value);
+    notes[n++] = (cvk_log_writer_note){.key = "excitation"};
+    g_strlcpy(notes[1].value, r->excitation, sizeof notes[1].value);
+    notes[n].key = "seed";
+    g_snprintf(notes[n++].value, sizeof notes[0].value, "%" G_GINT64_FORMAT, r->given->seed);
+    for (size_t k = 0; k < G_N_ELEMENTS(numbers); k++) {
+        notes[n].key = numbers[k].key;
+        g_snprintf(notes[n++].value, sizeof notes[0].value, "%g", numbers[k].value);
+    }
+    return n;
+}
+
+static gboolean open_log(recording *r, const cvk_log_writer_column *columns, size_t count)
+{
+    cvk_log_writer_note notes[12];
+    cvk_complaint complaint;
+    size_t note_count = notes_of(r, notes);
+    r->log = cvk_log_writer_open(r->given->output, columns, count, notes, note_count, &complaint);
+    if (r->log == NULL) {
+        complain_file(VERB, &complaint);
+        return FALSE;
+    }
+    if (r->given->plot != NULL) {
+        r->figure = record_figure_new(columns, count);
+    }
+    return TRUE;
+}
+
+static void put_row(recording *r, const double *cells)
+{
+    cvk_log_writer_row(r->log, cells);
+    if (r->figure != NULL) {
+        record_figure_row(r->figure, cells);
+    }
+}
+
+/* ---- running -------------------------------------------------------------------------------- */
+
+/* Runs to the end of the excitation, or to `until_s`. Returns an exit status. */
+static int run(recording *r, gboolean write_rows, double until_s)
+{
+    const double length_s = MIN(until_s, (double)cvk_excitation_length_s(&r->program));
+    cvk_fault fault = CVK_FAULT_NONE;
+    guint64 recorded = 0;
+    for (guint64 period = 0; !cvk_excitation_finished(&r->program); period++) {
+        cvk_sim_row now = cvk_sim_step(&r->sim);
+        if (now.recorded && write_rows && recorded++ % (guint64)r->given->decimate == 0) {
+            double cells[CVK_LOG_WRITER_MOST];
+            for (size_t c = 0; c < r->channels; c++) {
+                cells[c] = r->channel[c]->read(&r->sim, &now);
+            }
+            put_row(r, cells);
+        }
+        if (period % 2000u == 0) {
+            show_progress(r->excitation, MIN(now.time_s / length_s, 0.99));
+        }
+        fault = r->sim.drive.fault;
+        if (fault != CVK_FAULT_NONE || now.time_s > until_s) {
+            break;
+        }
+    }
+    show_progress(r->excitation, 1.0);
+    if (fault != CVK_FAULT_NONE) {
+        g_printerr("corvak record: the drive stopped after %.3f s: %s; the log ends there\n",
+                   r->sim.rig.time_s, cvk_fault_text(fault));
+        return EXIT_ANSWER_NO;
+    }
+    return EXIT_DONE;
+}
+
+/* ---- scope ---------------------------------------------------------------------------------- */
+
+typedef struct scope_run {
+    recording *recording;
+    int column[8]; /* 0..2 legs' voltages, 3..5 currents, 6 bus */
+    size_t columns;
+} scope_run;
+
+static void on_scope_row(void *context, const cvk_rig_scope_row *row)
+{
+    scope_run *s = context;
+    const double all[] = {row->leg_v[0], row->leg_v[1], row->leg_v[2], row->leg_a[0],
+                          row->leg_a[1], row->leg_a[2], row->bus_v};
+    double cells[9] = {row->time_s};
+    for (size_t n = 0; n < s->columns; n++) {
+        cells[n + 1] = all[s->column[n]];
+    }
+    put_row(s->recording, cells);
+}
+
+static int run_scope(recording *r)
+{
+    static const char *const names[] = {"va", "vb", "vc", "ia", "ib", "ic", "vdc"};
+    const options *given = r->given;
+    scope_run s = {.recording = r};
+    cvk_log_writer_column columns[9] = {{"t", "s", 9}};
+    char **wanted = g_strsplit(given->scope, ",", -1);
+    for (size_t n = 0; wanted[n] != NULL; n++) {
+        size_t k = 0;
+        while (k < G_N_ELEMENTS(names) && strcmp(names[k], g_strstrip(wanted[n])) != 0) {
+            k++;
+        }
+        if (k == G_N_ELEMENTS(names) || s.columns == G_N_ELEMENTS(s.column)) {
+            int status =
+                complain_usage(VERB, "--scope %s: the probes are va vb vc ia ib ic vdc", wanted[n]);
+            g_strfreev(wanted);
+            return status;
+        }
+        s.column[s.columns++] = (int)k;
+        columns[s.columns] = (cvk_log_writer_column){names[k], names[k][0] == 'i' ? "A" : "V", 4};
+    }
+    g_strfreev(wanted);
+    if (!open_log(r, columns, s.columns + 1)) {
+        return EXIT_BAD_USAGE;
+    }
+    cvk_rig_scope scope = {.from_s = given->from_s,
+                           .until_s = given->from_s + given->length_s,
+                           .rate_hz = given->rate_hz,
+                           .row = on_scope_row,
+                           .context = &s};
+    cvk_rig_scope_attach(&r->sim.rig, &scope);
+    return run(r, FALSE, scope.until_s);
+}
+
+static int run_log(recording *r)
+{
+    cvk_log_writer_column columns[CVK_LOG_WRITER_MOST];
+    for (size_t n = 0; n < r->channels; n++) {
+        columns[n] = r->channel[n]->column;
+    }
+    if (!open_log(r, columns, r->channels)) {
+        return EXIT_BAD_USAGE;
+    }
+    return run(r, TRUE, INFINITY);
+}
+
+/* ---- the command ---------------------------------------------------------------------------- */
+
+static int finish(recording *r, int status)
+{
+    cvk_complaint complaint;
+    if (r->log != NULL &&
+        cvk_log_writer_close(r->log, status != EXIT_BAD_USAGE, &complaint) != CVK_OK) {
+        status = complain_file(VERB, &complaint);
+    }
+    if (r->figure != NULL && status != EXIT_BAD_USAGE) {
+        char *title = g_strdup_printf("%s: %s%s%s", r->config.name, r->excitation,
+                                      r->scenario.name[0] != '\0' ? ", " : "", r->scenario.name);
+        if (!record_figure_draw(r->figure, title, r->given->plot, &complaint)) {
+            status = complain_file(VERB, &complaint);
+        }
+        g_free(title);
+    }
+    record_figure_free(r->figure);
     return status;
 }
 
-/* To a file: written beside it and renamed at the end, so that a log is whole or not there. */
-static int run_to_file(const recording *r, const char *path)
+static int record(const options *given, const char *excitation)
 {
-    char *beside = g_strconcat(path, ".part", NULL);
-    FILE *out = fopen(beside, "w");
-    int status;
-    if (out == NULL) {
-        status = complain_usage(VERB, "%s: cannot be written (%s): check the folder", path,
-                                g_strerror(errno));
-        g_free(beside);
-        return status;
+    recording *r = g_new0(recording, 1);
+    r->given = given;
+    r->excitation = excitation;
+    int status = EXIT_BAD_USAGE;
+    if (prepare_rig(r) && prepare_channels(r)) {
+        status = prepare_run(r);
+        if (status == EXIT_DONE) {
+            status = finish(r, given->scope != NULL ? run_scope(r) : run_log(r));
+        }
     }
-    status = run(out, r);
-    gboolean whole = ferror(out) == 0;
-    whole = fclose(out) == 0 && whole;
-    if (status == EXIT_DONE && (!whole || rename(beside, path) != 0)) {
-        status = complain_usage(VERB, "%s: cannot be written completely: is the disk full?", path);
-    }
-    if (status != EXIT_DONE) {
-        remove(beside);
-    }
-    g_free(beside);
+    g_free(r);
     return status;
+}
+
+static int list_channels(void)
+{
+    size_t count;
+    const record_channel *channels = record_channels(&count);
+    for (size_t n = 0; n < count; n++) {
+        g_print("%-14s %-6s %s\n", channels[n].column.name, channels[n].column.unit,
+                channels[n].meaning);
+    }
+    return EXIT_DONE;
+}
+
+static int check_options(const options *o, int argc)
+{
+    if (argc != 2) {
+        return complain_usage(VERB, "name one excitation, such as standstill");
+    }
+    if (o->rig == NULL) {
+        return complain_usage(VERB, "name the rig: --rig data/wheel.rig.yaml");
+    }
+    if (o->seed < 0) {
+        return complain_usage(VERB, "--seed %" G_GINT64_FORMAT ": allowed are 0 and up", o->seed);
+    }
+    if (o->decimate < 1) {
+        return complain_usage(VERB, "--decimate %d: allowed are 1 and up", o->decimate);
+    }
+    if (!(o->rate_hz >= 1e3 && o->rate_hz <= 1e9) || !(o->from_s >= 0.0) || !(o->length_s > 0.0)) {
+        return complain_usage(VERB, "--rate: 1e3 .. 1e9; --from: 0 and up; --length: above 0");
+    }
+    return EXIT_DONE;
+}
+
+static void free_options(options *o)
+{
+    g_free(o->rig);
+    g_free(o->output);
+    g_free(o->channels);
+    g_free(o->scenario);
+    g_free(o->plot);
+    g_free(o->scope);
+    g_strfreev(o->set);
+    g_strfreev(o->without);
 }
 
 int cmd_record(int argc, char **argv)
 {
-    char *rig_path = NULL, *output = NULL;
-    gint64 seed = 1;
-    gboolean no_sensor = FALSE;
+    options o = {.seed = 1, .decimate = 1, .length_s = 2e-3, .rate_hz = 5e6};
     const GOptionEntry entries[] = {
-        {"rig", 'r', 0, G_OPTION_ARG_FILENAME, &rig_path, "the rig file (needed)", "FILE"},
-        {"output", 'o', 0, G_OPTION_ARG_FILENAME, &output, "where the log goes (else stdout)",
-         "FILE"},
-        {"seed", 's', 0, G_OPTION_ARG_INT64, &seed, "draws the rig's imperfections and noise (1)",
+        {"rig", 'r', 0, G_OPTION_ARG_FILENAME, &o.rig, "the rig file (needed)", "FILE"},
+        {"output", 'o', 0, G_OPTION_ARG_FILENAME, &o.output,
+         "where the log goes: CSV, or HDF5 when it ends in .h5 (else CSV to stdout)", "FILE"},
+        {"seed", 's', 0, G_OPTION_ARG_INT64, &o.seed, "draws the rig's imperfections and noise (1)",
          "N"},
-        {"no-rotor-sensor", 0, 0, G_OPTION_ARG_NONE, &no_sensor, "leave the rotor angle out", NULL},
+        {"scenario", 'S', 0, G_OPTION_ARG_FILENAME, &o.scenario,
+         "loads, set-points and faults during the run", "FILE"},
+        {"channels", 'c', 0, G_OPTION_ARG_STRING, &o.channels, "what to log; `help` lists them",
+         "A,B,..."},
+        {"decimate", 'd', 0, G_OPTION_ARG_INT, &o.decimate, "keep every Nth row (1)", "N"},
+        {"no-rotor-sensor", 0, 0, G_OPTION_ARG_NONE, &o.no_sensor, "leave rotor sensors out", NULL},
+        {"set", 0, 0, G_OPTION_ARG_STRING_ARRAY, &o.set,
+         "change a key of the rig, such as inverter.fidelity=switched", "KEY=VALUE"},
+        {"without", 0, 0, G_OPTION_ARG_STRING_ARRAY, &o.without, "switch an imperfection off",
+         "NAME"},
+        {"ideal", 0, 0, G_OPTION_ARG_NONE, &o.ideal, "switch all imperfections off", NULL},
+        {"scope", 0, 0, G_OPTION_ARG_STRING, &o.scope,
+         "log these probes (va vb vc ia ib ic vdc) as a bench scope, switching visible", "A,B,..."},
+        {"from", 0, 0, G_OPTION_ARG_DOUBLE, &o.from_s, "start of the scope's catch (0)", "S"},
+        {"length", 0, 0, G_OPTION_ARG_DOUBLE, &o.length_s, "its length (0.002)", "S"},
+        {"rate", 0, 0, G_OPTION_ARG_DOUBLE, &o.rate_hz, "its sample rate (5e6)", "HZ"},
+        {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &o.plot, "draw the log", "FILE.png|.svg"},
         G_OPTION_ENTRY_NULL};
-    if (!parse_options(VERB, "EXCITATION",
-                       "Runs an excitation on the simulated rig, through the controller core, and "
-                       "writes a log:\n"
-                       "  standstill  shaft held: DC levels of both signs, then a square wave "
-                       "along three directions\n"
-                       "  spin        a few speeds, with and without a d-axis current\n"
-                       "  coast       speeds up, switches the bridge off, logs terminal voltages",
-                       "corvak record standstill --rig data/wheel.rig.yaml -o standstill.csv",
-                       entries, &argc, &argv)) {
+    if (!parse_options(
+            VERB, "EXCITATION",
+            "Runs an excitation on the simulated rig, through the controller core, and writes a "
+            "log:\n"
+            "  standstill  shaft held: DC levels of both signs, then a square wave along three "
+            "directions\n"
+            "  spin        a few speeds, with and without a d-axis current\n"
+            "  coast       speeds up, switches the bridge off, logs terminal voltages\n"
+            "  sweep       turns the rotor slowly once forward and once back, in open loop\n"
+            "  duty        an ordinary run: ramps and plateaus, nothing injected\n"
+            "  steps       current steps on both axes and speed steps",
+            "corvak record standstill --rig data/wheel.rig.yaml -o standstill.csv\n"
+            "  corvak record duty --rig data/wheel.rig.yaml --scenario data/centring.scenario.yaml "
+            "-o duty.h5 --plot duty.png\n"
+            "  corvak record spin --rig data/wheel.rig.yaml --scope va,vb,ia --from 0.5 "
+            "-o scope.csv",
+            entries, &argc, &argv)) {
         return EXIT_BAD_USAGE;
     }
-    int status;
-    cvk_rig_config config;
-    cvk_complaint complaint;
-    if (argc != 2) {
-        status = complain_usage(VERB, "name one excitation: standstill, spin or coast");
-    } else if (rig_path == NULL) {
-        status = complain_usage(VERB, "name the rig: --rig data/wheel.rig.yaml");
-    } else if (seed < 0) {
-        status = complain_usage(VERB, "--seed %" G_GINT64_FORMAT ": allowed are 0 and up", seed);
-    } else if (cvk_rig_file_read(&config, rig_path, &complaint) != CVK_OK) {
-        status = complain_file(VERB, &complaint);
-    } else {
-        const recording r = {&config, argv[1], (guint64)seed,
-                             !no_sensor && strcmp(argv[1], "spin") == 0};
-        status = output != NULL ? run_to_file(&r, output) : run(stdout, &r);
+    if (o.channels != NULL && strcmp(o.channels, "help") == 0) {
+        free_options(&o);
+        return list_channels();
     }
-    g_free(rig_path);
-    g_free(output);
+    int status = check_options(&o, argc);
+    if (status == EXIT_DONE) {
+        status = record(&o, argv[1]);
+    }
+    free_options(&o);
     return status;
 }

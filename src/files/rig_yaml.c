@@ -5,6 +5,7 @@
 #include "corvak/files/rig_yaml.h"
 
 #include "number.h"
+#include "text_file.h"
 #include "yaml_doc.h"
 
 #include <math.h>
@@ -12,7 +13,6 @@
 #include <string.h>
 
 #define MOST_FIELDS 200
-#define MOST_BYTES 65536u
 
 typedef struct rig_reader {
     cvk_rig_config *config;
@@ -205,18 +205,27 @@ cvk_status cvk_rig_file_parse(cvk_rig_config *config, const char *path, const ch
 
 cvk_status cvk_rig_file_read(cvk_rig_config *config, const char *path, cvk_complaint *complaint)
 {
-    char text[MOST_BYTES];
-    FILE *stream = fopen(path, "rb");
-    if (stream == NULL) {
-        return cvk_complain(complaint, CVK_FILE_ERROR, path, 0,
-                            "cannot be opened: check the name and that it may be read");
+    char text[CVK_TEXT_FILE_MOST];
+    size_t length;
+    cvk_status status = cvk_text_file_read(path, text, &length, complaint);
+    return status == CVK_OK ? cvk_rig_file_parse(config, path, text, length, complaint) : status;
+}
+
+cvk_status cvk_rig_set(cvk_rig_config *config, const char *assignment, cvk_complaint *complaint)
+{
+    char section[64];
+    const char *dot = strchr(assignment, '.'), *equals = strchr(assignment, '=');
+    if (dot == NULL || equals == NULL || equals < dot || strlen(assignment) >= sizeof section) {
+        return cvk_complain(complaint, CVK_BAD_FORMAT, assignment, 0,
+                            "write SECTION.KEY=VALUE, such as inverter.fidelity=switched");
     }
-    size_t length = fread(text, 1, sizeof text, stream);
-    bool failed = ferror(stream) != 0;
-    fclose(stream);
-    if (failed || length == sizeof text) {
-        return cvk_complain(complaint, CVK_FILE_ERROR, path, 0,
-                            "cannot be read as a rig file (at most %u bytes)", MOST_BYTES - 1u);
+    memcpy(section, assignment, (size_t)(equals - assignment));
+    section[dot - assignment] = '\0';
+    section[equals - assignment] = '\0';
+    rig_reader r = {.config = config, .path = assignment, .complaint = complaint, .named = true};
+    cvk_status status = visit(&r, section, section + (dot - assignment) + 1, equals + 1, 0);
+    for (unsigned n = 0; n < MOST_FIELDS; n++) {
+        r.line_of[n] = -1; /* nothing is missing: only ranges and contradictions are looked at */
     }
-    return cvk_rig_file_parse(config, path, text, length, complaint);
+    return status == CVK_OK ? check(&r) : status;
 }

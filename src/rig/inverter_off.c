@@ -15,8 +15,31 @@ static cvk_vec iron_current(const cvk_rig *rig)
     return -rig->derived.inv_iron * rig->state.speed_mech_rad_s * cvk_vec_of(rig->rotor.slope_wb);
 }
 
+static void show(const cvk_rig *rig, const double phase_v[3])
+{
+    double node_v[3];
+    for (int n = 0; n < 3; n++) {
+        node_v[n] = phase_v[rig->derived.leg_phase[n]];
+    }
+    rig->scope(rig->scope_context, rig, rig->time_s, node_v);
+}
+
+/* The nodes float about half the bus. */
+static void show_coast(const cvk_rig *rig)
+{
+    double v[3];
+    cvk_to_phases(cvk_vec_of(rig->rotor.slope_wb) * rig->state.speed_mech_rad_s, v);
+    for (int n = 0; n < 3; n++) {
+        v[n] += 0.5 * rig->state.bus_v;
+    }
+    show(rig, v);
+}
+
 static void coast(cvk_rig *rig, double dt_s)
 {
+    if (rig->scope != NULL) {
+        show_coast(rig);
+    }
     cvk_vec i = iron_current(rig);
     double torque = cvk_motor_torque(rig, 0.0, i, &rig->rotor);
     rig->meter.iron_j +=
@@ -73,6 +96,9 @@ static bool diode_piece(cvk_rig *rig, double dt_s)
     if (!conducts[0] && !conducts[1] && !conducts[2]) {
         return false;
     }
+    if (rig->scope != NULL) {
+        show(rig, node);
+    }
     cvk_vec flux = cvk_flux_now(rig);
     double torque = cvk_motor_torque(rig, cvk_own_flux(flux, &rig->rotor), current, &rig->rotor);
     cvk_set_flux(rig,
@@ -105,6 +131,7 @@ void cvk_inverter_off(cvk_rig *rig, double dt_s)
             coast(rig, h);
         }
         left -= h;
+        rig->time_s += h; /* the caller knows when the period ends */
     }
     for (int n = 0; n < 3; n++) { /* whoever comes back finds both switches off */
         rig->leg[n] = (cvk_rig_leg){.high = rig->leg[n].high,

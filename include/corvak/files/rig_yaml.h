@@ -24,6 +24,10 @@ cvk_status cvk_rig_file_read(cvk_rig_config *config, const char *path,
 cvk_status cvk_rig_file_parse(cvk_rig_config *config, const char *path, const char *text,
                               size_t length, cvk_complaint *complaint) CVK_MUST_CHECK;
 
+/* Sets one key, "SECTION.KEY=VALUE", and checks the whole again. */
+cvk_status cvk_rig_set(cvk_rig_config *config, const char *assignment,
+                       cvk_complaint *complaint) CVK_MUST_CHECK;
+
 #ifdef __cplusplus
 }
 #endif

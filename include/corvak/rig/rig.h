@@ -174,7 +174,7 @@ typedef struct cvk_rig {
     cvk_rig_channel current[3], terminal[3], bus;
     double magnet_phase_rad[CVK_RIG_MAGNET_ORDERS];
     cvk_rig_state state;
-    cvk_rig_rotor rotor;         /* at the present angle */
+    cvk_rig_rotor rotor;          /* at the present angle */
     cvk_rig_vector own_wb, now_a; /* the currents' own flux (rotor frame) and the current now */
     cvk_rig_sensor_state sensors;
     cvk_rig_storage storage;

@@ -4,29 +4,11 @@
  * Drawn by gnuplot from a script with inline data.
  */
 #include "cli.h"
+#include "gnuplot.h"
 
 #include <math.h>
 #include <stdio.h>
 #include <string.h>
-
-#define BLUE "#0072b2"
-#define ORANGE "#d55e00"
-#define GREEN "#009e73"
-#define GREY "#808080"
-
-/* Text as gnuplot's single-quoted string, in which nothing has a meaning but the quote itself. */
-static void put_quoted(FILE *g, const char *text)
-{
-    fputc('\'', g);
-    for (; *text != '\0'; text++) {
-        if (*text == '\'') {
-            fputs("''", g);
-        } else {
-            fputc((unsigned char)*text < ' ' ? ' ' : *text, g);
-        }
-    }
-    fputc('\'', g);
-}
 
 /* Where a panel lies on the page, with room above it for a title and one line of legend. */
 static void place_panel(FILE *g, int column, int row)
@@ -187,39 +169,15 @@ static void card_panel(FILE *g, const cvk_estimate *e, const cvk_rig_config *tru
 gboolean draw_estimate(const cvk_estimate *estimate, const cvk_rig_config *truth, const char *path,
                        cvk_complaint *complaint)
 {
-    const char *terminal;
-    if (g_str_has_suffix(path, ".png")) {
-        terminal = "pngcairo size 1280,800 font 'DejaVu Sans,10'";
-    } else if (g_str_has_suffix(path, ".svg")) {
-        terminal = "svg size 1280,800 font 'DejaVu Sans,12' background rgb 'white'";
-    } else {
-        cvk_complain(complaint, CVK_BAD_FORMAT, path, 0, "name the figure FILE.png or FILE.svg");
-        return FALSE;
-    }
-    FILE *g = popen("LC_ALL=C.UTF-8 gnuplot", "w");
-    if (g == NULL) {
-        cvk_complain(complaint, CVK_FILE_ERROR, path, 0, "gnuplot cannot be started: install it");
-        return FALSE;
-    }
     char *title = g_strconcat("Motor card: ", estimate->card.name, NULL);
-    fprintf(g,
-            "set terminal %s noenhanced\nset encoding utf8\nset border 3\nset title font ',12'\n"
-            "set tics nomirror\nset grid lc rgb '#dddddd'\nset output ",
-            terminal);
-    put_quoted(g, path);
-    fputs("\nset multiplot title ", g);
-    put_quoted(g, title);
-    fputs(" font ',14'\n", g);
+    FILE *g = open_figure(path, title, complaint);
     g_free(title);
+    if (g == NULL) {
+        return FALSE;
+    }
     step_panel(g, estimate);
     line_panel(g, estimate);
     circle_panel(g, estimate);
     card_panel(g, estimate, truth);
-    fprintf(g, "unset multiplot\n");
-    if (pclose(g) != 0) {
-        cvk_complain(complaint, CVK_FILE_ERROR, path, 0,
-                     "gnuplot failed: check that it is installed and the folder may be written");
-        return FALSE;
-    }
-    return TRUE;
+    return close_figure(g, path, complaint);
 }

@@ -1,0 +1,56 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Starting and ending gnuplot.
+ */
+#include "gnuplot.h"
+
+void put_quoted(FILE *g, const char *text)
+{
+    fputc('\'', g);
+    for (; *text != '\0'; text++) {
+        if (*text == '\'') {
+            fputs("''", g);
+        } else {
+            fputc((unsigned char)*text < ' ' ? ' ' : *text, g);
+        }
+    }
+    fputc('\'', g);
+}
+
+FILE *open_figure(const char *path, const char *title, cvk_complaint *complaint)
+{
+    const char *terminal;
+    if (g_str_has_suffix(path, ".png")) {
+        terminal = "pngcairo size 1280,800 font 'DejaVu Sans,10'";
+    } else if (g_str_has_suffix(path, ".svg")) {
+        terminal = "svg size 1280,800 font 'DejaVu Sans,12' background rgb 'white'";
+    } else {
+        cvk_complain(complaint, CVK_BAD_FORMAT, path, 0, "name the figure FILE.png or FILE.svg");
+        return NULL;
+    }
+    FILE *g = popen("LC_ALL=C.UTF-8 gnuplot", "w");
+    if (g == NULL) {
+        cvk_complain(complaint, CVK_FILE_ERROR, path, 0, "gnuplot cannot be started: install it");
+        return NULL;
+    }
+    fprintf(g,
+            "set terminal %s noenhanced\nset encoding utf8\nset border 3\nset title font ',12'\n"
+            "set tics nomirror\nset grid lc rgb '#dddddd'\nset output ",
+            terminal);
+    put_quoted(g, path);
+    fputs("\nset multiplot title ", g);
+    put_quoted(g, title);
+    fputs(" font ',14'\n", g);
+    return g;
+}
+
+gboolean close_figure(FILE *g, const char *path, cvk_complaint *complaint)
+{
+    fprintf(g, "unset multiplot\n");
+    if (pclose(g) != 0) {
+        cvk_complain(complaint, CVK_FILE_ERROR, path, 0,
+                     "gnuplot failed: check that it is installed and the folder may be written");
+        return FALSE;
+    }
+    return TRUE;
+}
