@@ -7,6 +7,7 @@
 
 #include "corvak/files/complaint.h"
 #include "corvak/ident/estimate.h"
+#include "corvak/rig/comparison.h"
 #include "corvak/rig/rig.h"
 
 #include <glib.h>
@@ -54,7 +55,7 @@ display display_of(cvk_card_key key, double value);
 /* A number with as many decimals as an uncertainty of `half_width` deserves. */
 void print_number(char *out, size_t size, double value, double half_width);
 
-/* ---- estimate_table.c, estimate_json.c, figure.c ------------------------------------------- */
+/* ---- estimate_table.c, estimate_json.c, figure_*.c----------------------------------------- */
 
 /* `truth` may be null: the rig to compare with. */
 void print_estimate_table(const cvk_estimate *estimate, const cvk_rig_config *truth);
@@ -63,6 +64,10 @@ void print_estimate_json(const cvk_estimate *estimate);
 /* Draws one page. False, with a message in `complaint`, when gnuplot is missing or fails. */
 gboolean draw_estimate(const cvk_estimate *estimate, const cvk_rig_config *truth, const char *path,
                        cvk_complaint *complaint);
+
+/* The averaged against the switched inverter. */
+gboolean draw_inverters(const cvk_rig_config *config, const cvk_rig_comparison *comparison,
+                        const char *path, cvk_complaint *complaint);
 
 /* The rig's true value of a key; NaN when the rig has none. */
 double rig_truth(const cvk_rig_config *rig, cvk_card_key key);

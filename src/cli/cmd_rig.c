@@ -124,9 +124,12 @@ static void print_keys(void)
 int cmd_rig(int argc, char **argv)
 {
     gboolean json = FALSE, keys = FALSE;
+    char *plot = NULL;
     const GOptionEntry entries[] = {
         {"keys", 'k', 0, G_OPTION_ARG_NONE, &keys, "print every key with its range and meaning",
          NULL},
+        {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &plot,
+         "run both inverters and draw how they compare", "FILE.png|.svg"},
         {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print one JSON document", NULL},
         G_OPTION_ENTRY_NULL};
     if (!parse_options(VERB, "FILE",
@@ -154,5 +157,14 @@ int cmd_rig(int argc, char **argv)
     } else {
         print_outlook(&config, &outlook);
     }
-    return outlook.doubts == 0 ? EXIT_DONE : EXIT_ANSWER_NO;
+    int status = outlook.doubts == 0 ? EXIT_DONE : EXIT_ANSWER_NO;
+    if (plot != NULL) {
+        cvk_rig_comparison comparison;
+        if (cvk_rig_compare_inverters(&config, &comparison) != CVK_OK ||
+            !draw_inverters(&config, &comparison, plot, &complaint)) {
+            status = complain_file(VERB, &complaint);
+        }
+    }
+    g_free(plot);
+    return status;
 }

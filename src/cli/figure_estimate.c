@@ -10,17 +10,6 @@
 #include <stdio.h>
 #include <string.h>
 
-/* Where a panel lies on the page, with room above it for a title and one line of legend. */
-static void place_panel(FILE *g, int column, int row)
-{
-    double left = column == 0 ? 0.065 : 0.58, bottom = row == 0 ? 0.565 : 0.08;
-    fprintf(g,
-            "set lmargin at screen %g\nset rmargin at screen %g\nset bmargin at screen %g\n"
-            "set tmargin at screen %g\nset autoscale\nset title offset 0,1.3\n"
-            "set key at graph 0.5,1.015 center bottom horizontal maxrows 1 samplen 2\n",
-            left, left + 0.4, bottom, bottom + 0.325);
-}
-
 static void empty_panel(FILE *g, const char *title, const char *why)
 {
     fprintf(g,

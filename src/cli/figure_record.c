@@ -9,7 +9,8 @@
 #include <string.h>
 
 #define BINS 1600
-#define MOST_PANELS 4
+#define MOST_PANELS 5
+#define GAP 8.0 /* bins without rows: the line is broken */
 
 typedef struct bin {
     float low[CVK_LOG_WRITER_MOST], high[CVK_LOG_WRITER_MOST];
@@ -79,11 +80,13 @@ void record_figure_row(record_figure *f, const double *cells)
     }
 }
 
-/* Columns of one panel: same unit; columns without one go by the start of their names. */
+/* Columns of one panel: same unit; columns without one go by the start of their names, and voltages
+ * of the power stage apart from those of sensors. */
 static gboolean same_panel(const cvk_log_writer_column *a, const cvk_log_writer_column *b)
 {
     return strcmp(a->unit, b->unit) == 0 &&
-           (a->unit[0] != '\0' || strncmp(a->name, b->name, 3) == 0);
+           (a->unit[0] != '\0' ? (a->name[0] == 'v') == (b->name[0] == 'v')
+                               : strncmp(a->name, b->name, 3) == 0);
 }
 
 static const char *quantity_of(const cvk_log_writer_column *column)
@@ -101,8 +104,12 @@ static const char *quantity_of(const cvk_log_writer_column *column)
 
 static void put_data(FILE *g, const record_figure *f, double time_factor)
 {
+    double step_s = (f->bin[f->bins - 1].t - f->bin[0].t) / (double)(f->bins - 1);
     fprintf(g, "$log << EOD\n");
     for (size_t n = 0; n < f->bins; n++) {
+        if (n > 0 && f->bin[n].t - f->bin[n - 1].t > GAP * step_s) {
+            fputc('\n', g);
+        }
         for (int high = 0; high < (f->rows_per_bin > 1 ? 2 : 1); high++) {
             fprintf(g, "%.9g", time_factor * f->bin[n].t);
             for (size_t c = 1; c < f->columns; c++) {
@@ -128,7 +135,7 @@ static void put_panel(FILE *g, const record_figure *f, size_t first, int panel, 
             panel == panels - 1 ? time_label : "", panel == panels - 1 ? "%g" : "");
     for (size_t c = first; c < f->columns; c++) {
         if (same_panel(&f->column[first], &f->column[c])) {
-            fprintf(g, "%s$log using 1:%zu with lines lw 1 lc rgb '%s' title '%s'",
+            fprintf(g, "%s$log using 1:%zu with lines lw 1.3 lc rgb '%s' title '%s'",
                     drawn > 0 ? ", " : "", c + 1, colours[drawn % 5], f->column[c].name);
             drawn++;
         }

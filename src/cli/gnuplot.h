@@ -19,6 +19,10 @@
  * the name is another or gnuplot is missing. */
 FILE *open_figure(const char *path, const char *title, cvk_complaint *complaint);
 
+/* One of four panels of a page (column and row 0 or 1), with room above it for a title and one line
+ * of legend. */
+void place_panel(FILE *gnuplot, int column, int row);
+
 /* False, with the complaint, when gnuplot failed. */
 gboolean close_figure(FILE *gnuplot, const char *path, cvk_complaint *complaint);
 

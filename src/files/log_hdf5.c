@@ -8,7 +8,6 @@
 
 #include <hdf5.h>
 #include <stdlib.h>
-#include <string.h>
 
 #define CHUNK 16384u
 #define DEFLATE 1u
@@ -24,9 +23,9 @@ struct cvk_log_hdf5 {
 static bool write_text(hid_t object, const char *key, const char *text)
 {
     hid_t type = H5Tcopy(H5T_C_S1), space = H5Screate(H5S_SCALAR);
-    bool good = H5Tset_size(type, strlen(text) + 1) >= 0 && H5Tset_cset(type, H5T_CSET_UTF8) >= 0;
+    bool good = H5Tset_size(type, H5T_VARIABLE) >= 0 && H5Tset_cset(type, H5T_CSET_UTF8) >= 0;
     hid_t attribute = H5Acreate2(object, key, type, space, H5P_DEFAULT, H5P_DEFAULT);
-    good = good && attribute >= 0 && H5Awrite(attribute, type, text) >= 0;
+    good = good && attribute >= 0 && H5Awrite(attribute, type, &text) >= 0;
     if (attribute >= 0) {
         H5Aclose(attribute);
     }
