@@ -1,0 +1,2 @@
+#include "suite.h"
+int main(void){return 0;}
