@@ -30,7 +30,7 @@ gboolean draw_inverters(const cvk_rig_config *config, const cvk_rig_comparison *
         return FALSE;
     }
     /* where ripple and the capacitance of the legs blur the zero crossing */
-    double blur_a = 3.0 * c->crossover_a;
+    double blur_a = 5.0 * c->crossover_a;
     for (size_t n = 0; n < c->points; n++) {
         blur_a = fmax(blur_a, 0.5 * c->point[n].ripple_a + c->crossover_a);
     }

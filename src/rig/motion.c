@@ -122,7 +122,8 @@ static double dry_friction(cvk_rig *rig, double motor_nm, const cvk_shaft_point 
     double toward = p->speed;
     if (p->speed == 0.0) {
         double net = rates_at(rig, motor_nm, 0.0, p).rotor * rig->config.shaft.inertia_kg_m2;
-        rig->state.stuck = fabs(net) <= breakaway_nm(rig);
+        double hold = breakaway_nm(rig);
+        rig->state.stuck = hold > 0.0 && fabs(net) <= hold;
         toward = net;
     } else {
         rig->state.stuck = false;
@@ -161,23 +162,34 @@ cvk_shaft_step cvk_shaft_predict(cvk_rig *rig, double motor_nm, double h)
     return s;
 }
 
-/* Simpson's rule over the three torques. */
+/* Simpson's rule over the three torques. Speeds in the middle and at the end are known better once
+ * the torques are: the drag follows them. */
 void cvk_shaft_finish(cvk_rig *rig, const cvk_shaft_step *s, double middle_nm, double end_nm,
                       double h)
 {
     cvk_rig_state *x = &rig->state;
     const double sixth = h / 6.0;
-    cvk_shaft_rates a = s->first, b = rates_at(rig, middle_nm, s->friction_nm, &s->middle),
-                    c = rates_at(rig, end_nm, s->friction_nm, &s->end);
-    bool given = s->rests || s->imposed;
-    b.rotor = given ? 0.0 : b.rotor;
-    c.rotor = given ? 0.0 : c.rotor;
+    const bool given = s->rests || s->imposed;
+    cvk_shaft_point middle = s->middle, end = s->end;
+    cvk_shaft_rates a = s->first, b, c;
+    for (int pass = 0; pass < 2; pass++) {
+        b = rates_at(rig, middle_nm, s->friction_nm, &middle);
+        c = rates_at(rig, end_nm, s->friction_nm, &end);
+        if (given) {
+            b.rotor = c.rotor = 0.0;
+        }
+        const double early = h / 24.0; /* integral of the parabola over the first half */
+        middle.speed = s->start.speed + early * (5.0 * a.rotor + 8.0 * b.rotor - c.rotor);
+        middle.load_speed = s->start.load_speed + early * (5.0 * a.load + 8.0 * b.load - c.load);
+        end.speed = s->start.speed + sixth * (a.rotor + 4.0 * b.rotor + c.rotor);
+        end.load_speed = s->start.load_speed + sixth * (a.load + 4.0 * b.load + c.load);
+    }
     x->angle_mech_rad = s->start.angle + h * (s->start.speed + sixth * (a.rotor + 2.0 * b.rotor));
-    x->speed_mech_rad_s = s->start.speed + sixth * (a.rotor + 4.0 * b.rotor + c.rotor);
+    x->speed_mech_rad_s = end.speed;
     if (rig->derived.inv_load_inertia > 0.0) {
         x->load_angle_mech_rad =
             s->start.load_angle + h * (s->start.load_speed + sixth * (a.load + 2.0 * b.load));
-        x->load_speed_mech_rad_s = s->start.load_speed + sixth * (a.load + 4.0 * b.load + c.load);
+        x->load_speed_mech_rad_s = end.load_speed;
     }
     if (x->speed_mech_rad_s * s->start.speed < 0.0 && breakaway_nm(rig) > 0.0 && !given) {
         x->speed_mech_rad_s = 0.0; /* it came to rest; the next step decides whether it stays */
@@ -233,9 +245,11 @@ static cvk_rig_rotor rotor_between(const cvk_rig_rotor *from, const cvk_rig_roto
                            .cogging_nm = 0.5 * (from->cogging_nm + to->cogging_nm)};
 }
 
-static double torque_at(const cvk_rig *rig, const node *n, const cvk_rig_rotor *rotor)
+static double torque_of_flux(const cvk_rig *rig, cvk_vec flux_wb, const cvk_rig_rotor *rotor)
 {
-    return cvk_motor_torque(rig, n->own_dq, n->i, rotor);
+    cvk_vec own = cvk_own_flux(flux_wb, rotor);
+    cvk_vec i = cvk_current_dq(&rig->derived, own) * cvk_vec_of(rotor->electrical);
+    return cvk_motor_torque(rig, own, i, rotor);
 }
 
 double cvk_torque_now(const cvk_rig *rig)
@@ -243,10 +257,10 @@ double cvk_torque_now(const cvk_rig *rig)
     return cvk_motor_torque(rig, cvk_vec_of(rig->own_wb), cvk_vec_of(rig->now_a), &rig->rotor);
 }
 
-/* The flux by Kutta's rule while the rotor turns on by `by_mech_rad`. Leaves the torques in the
- * middle and at the end. */
+/* The flux by Kutta's rule while the rotor turns on by `by_mech_rad`, in the middle of the time by
+ * `middle_rad` more than half of it. Leaves the torques in the middle and at the end. */
 static double flux_step(cvk_rig *rig, const cvk_terminals *at, double h, double by_mech_rad,
-                        double *middle_nm, double *end_nm)
+                        double middle_rad, double *middle_nm, double *end_nm)
 {
     const double sixth = h / 6.0;
     const cvk_vec psi = cvk_flux_now(rig);
@@ -256,23 +270,26 @@ static double flux_step(cvk_rig *rig, const cvk_terminals *at, double h, double 
         cvk_vec half;
         end = cvk_rotor_turned(rig, &rig->rotor, by_mech_rad, &half);
         middle = rotor_between(&rig->rotor, &end, half);
+        cvk_rotor_nudge(rig, &middle, middle_rad);
         at_middle = &middle;
         at_end = &end;
     }
     const node a = evaluate_now(rig, at);
     const node b = evaluate(rig, at, psi + 0.5 * h * a.slope, at_middle);
-    const node c = evaluate(rig, at, psi + h * (2.0 * b.slope - a.slope), at_end);
-    *middle_nm = torque_at(rig, &b, at_middle);
-    *end_nm = torque_at(rig, &c, at_end);
+    node c = evaluate(rig, at, psi + h * (2.0 * b.slope - a.slope), at_end);
+    *middle_nm =
+        torque_of_flux(rig, psi + h / 24.0 * (5.0 * a.slope + 8.0 * b.slope - c.slope), at_middle);
+    if (by_mech_rad != 0.0) {
+        rig->rotor = end;
+    }
+    cvk_set_flux(rig, psi + sixth * (a.slope + 4.0 * b.slope + c.slope));
+    *end_nm = cvk_torque_now(rig);
+    c.i = cvk_current_now(rig); /* the rule's last stage is a trial, not where the flux ends */
     if (rig->meter.on) {
         meter_losses(rig, at, &a, sixth);
         meter_losses(rig, at, &b, 4.0 * sixth);
         meter_losses(rig, at, &c, sixth);
     }
-    if (by_mech_rad != 0.0) {
-        rig->rotor = end;
-    }
-    cvk_set_flux(rig, psi + sixth * (a.slope + 4.0 * b.slope + c.slope));
     return sixth *
            (bus_current(rig, at, &a) + 4.0 * bus_current(rig, at, &b) + bus_current(rig, at, &c));
 }
@@ -281,8 +298,9 @@ double cvk_motion_step(cvk_rig *rig, const cvk_terminals *at, double dt_s)
 {
     double middle_nm, end_nm;
     const cvk_shaft_step s = cvk_shaft_predict(rig, cvk_torque_now(rig), dt_s);
-    const double charge =
-        flux_step(rig, at, dt_s, s.end.angle - s.start.angle, &middle_nm, &end_nm);
+    const double by = s.end.angle - s.start.angle;
+    const double charge = flux_step(rig, at, dt_s, by, s.middle.angle - s.start.angle - 0.5 * by,
+                                    &middle_nm, &end_nm);
     cvk_shaft_finish(rig, &s, middle_nm, end_nm, dt_s);
     if (!s.rests) {
         cvk_rotor_nudge(rig, &rig->rotor, rig->state.angle_mech_rad - s.end.angle);
@@ -320,7 +338,7 @@ double cvk_motion_piece(cvk_rig *rig, const cvk_terminals *at, double dt_s, doub
         *impulse_nms += 0.5 * dt_s * (before_nm + cvk_torque_now(rig));
         return charge;
     }
-    charge = flux_step(rig, at, dt_s, by, &middle_nm, &end_nm);
+    charge = flux_step(rig, at, dt_s, by, 0.0, &middle_nm, &end_nm);
     *impulse_nms += dt_s / 6.0 * (before_nm + 4.0 * middle_nm + end_nm);
     return charge;
 }

@@ -1,2 +1,5 @@
 #include "suite.h"
-int main(void){return 0;}
+int main(void)
+{
+    return 0;
+}

@@ -205,7 +205,8 @@ static double early_start(const cvk_rig_config *config)
     return rotor_alone / rig.state.speed_mech_rad_s - 1.0;
 }
 
-/* ---- inverter and supply ---------------------------------------------------------------------- */
+/* ---- inverter and supply ----------------------------------------------------------------------
+ */
 
 static double current_lost(const cvk_rig_config *config)
 {
@@ -225,7 +226,8 @@ static double bus_sag(const cvk_rig_config *config)
     return 24.0 - rig.state.bus_v;
 }
 
-/* ---- measuring chain -------------------------------------------------------------------------- */
+/* ---- measuring chain --------------------------------------------------------------------------
+ */
 
 static double noise_of_current(const cvk_rig_config *config)
 {
@@ -282,7 +284,8 @@ static double error_of_temperature(const cvk_rig_config *config)
     return noise + fabs(mean - 25.0);
 }
 
-/* ---- rotor sensors and inputs ----------------------------------------------------------------- */
+/* ---- rotor sensors and inputs -----------------------------------------------------------------
+ */
 
 static double noise_of_absolute(const cvk_rig_config *config)
 {
@@ -426,12 +429,13 @@ static double pulses_missing(const cvk_rig_config *config)
     return 1.0 - came / 500.0;
 }
 
-/* ---- the table -------------------------------------------------------------------------------- */
+/* ---- the table --------------------------------------------------------------------------------
+ */
 
 #define OF(field) offsetof(cvk_rig_config, field)
 
-/* One row: the switch, up to three fields that make the imperfection, the signature, what it must be
- * with the switch on, and what it may be at most with the switch off. */
+/* One row: the switch, up to three fields that make the imperfection, the signature, what it must
+ * be with the switch on, and what it may be at most with the switch off. */
 static const struct {
     const char *name;
     struct {
@@ -449,11 +453,17 @@ static const struct {
     {"iron_loss", {{OF(motor.iron_loss_ohm), 5}}, coasting_loss, 0.375, 0.388, 1e-9},
     {"heating",
      {{OF(motor.copper_per_k), 0.004}, {OF(motor.ambient_degc), 125}, {OF(motor.winding_j_k), 1e6}},
-     current_lost_to_heat, 0.2855, 0.2859, 2e-3},
+     current_lost_to_heat,
+     0.2855,
+     0.2859,
+     2e-3},
     {"friction", {{OF(shaft.friction_viscous_nm_s), 1e-3}}, coasting_loss, 0.631, 0.633, 1e-9},
     {"compliance",
      {{OF(shaft.load_inertia_kg_m2), 1e-3}, {OF(shaft.coupling_nm_rad), 0.1}},
-     early_start, 0.98, 1.02, 1e-12},
+     early_start,
+     0.98,
+     1.02,
+     1e-12},
     {"dead_time", {{OF(inverter.dead_time_s), 1e-6}}, current_lost, 0.26, 0.27, 2e-3},
     {"device_drops", {{OF(inverter.switch_resistance_ohm), 0.05}}, current_lost, 0.09, 0.092, 2e-3},
     {"minimum_pulse", {{OF(inverter.minimum_pulse_s), 4e-7}}, pulses_lost, 0.999, 1.001, 5e-3},
@@ -463,51 +473,90 @@ static const struct {
     {"current_drift", {{OF(sensing.current_drift_a_s), 0.1}}, drift_of_current, 1e-3, 0.1, 1e-5},
     {"current_gain",
      {{OF(sensing.current_gain_tolerance), 0.05}},
-     error_of_current, 1e-4, 0.05, 1e-5},
-    {"amplifier_range",
-     {{OF(sensing.amplifier_range_a), 4.8}},
-     error_of_current, 0.05, 0.15, 1e-5},
+     error_of_current,
+     1e-4,
+     0.05,
+     1e-5},
+    {"amplifier_range", {{OF(sensing.amplifier_range_a), 4.8}}, error_of_current, 0.05, 0.15, 1e-5},
     {"ringing",
      {{OF(sensing.ringing_a), 3}, {OF(sensing.ringing_decay_s), 1e-6}},
-     error_at_high_duty, 0.5, 3, 1e-4},
+     error_at_high_duty,
+     0.5,
+     3,
+     1e-4},
     {"settling",
      {{OF(sensing.settling_s), 1.5e-6}, {OF(inverter.output_capacitance_f), 1e-10}},
-     error_at_high_duty, 100.0, 120.0, 1e-4},
+     error_at_high_duty,
+     100.0,
+     120.0,
+     1e-4},
     {"quantisation", {{OF(sensing.adc_bits), 8}}, error_of_current, 1e-3, 0.1, 1e-9},
     {"voltage_noise", {{OF(sensing.voltage_noise_v), 0.1}}, noise_of_bus, 0.095, 0.105, 1e-4},
     {"voltage_gain", {{OF(sensing.voltage_gain_tolerance), 0.05}}, error_of_bus, 1e-4, 0.05, 1e-6},
     {"temperature_error",
      {{OF(sensing.temperature_noise_k), 1}, {OF(sensing.temperature_offset_k), 3}},
-     error_of_temperature, 3.9, 4.1, 1e-9},
+     error_of_temperature,
+     3.9,
+     4.1,
+     1e-9},
     {"absolute_noise",
      {{OF(rotor_sensor.noise_mech_rad), 0.01}},
-     noise_of_absolute, 0.0095, 0.0105, 1e-9},
+     noise_of_absolute,
+     0.0095,
+     0.0105,
+     1e-9},
     {"absolute_harmonics",
      {{OF(rotor_sensor.harmonic_1_mech_rad), 0.02}},
-     error_of_absolute, 0.0199, 0.0201, 1e-9},
+     error_of_absolute,
+     0.0199,
+     0.0201,
+     1e-9},
     {"absolute_latency",
      {{OF(rotor_sensor.latency_s), 1e-4}},
-     lag_of_absolute, 0.00999, 0.01001, 1e-9},
+     lag_of_absolute,
+     0.00999,
+     0.01001,
+     1e-9},
     {"encoder_eccentricity",
      {{OF(rotor_sensor.eccentricity_mech_rad), 0.02}},
-     error_of_encoder, 12.5, 14.5, 1.01},
+     error_of_encoder,
+     12.5,
+     14.5,
+     1.01},
     {"encoder_missing", {{OF(rotor_sensor.missing_share), 0.1}}, counts_lost, 0.095, 0.105, 1e-4},
     {"sincos_ellipse", {{OF(rotor_sensor.gain_mismatch), 0.1}}, ellipse, 1e-3, 0.05, 1e-9},
     {"sincos_harmonic", {{OF(rotor_sensor.harmonic_3), 0.02}}, ellipse, 0.0195, 0.0205, 1e-9},
-    {"sincos_noise", {{OF(rotor_sensor.sincos_noise_v), 0.05}}, noise_of_sincos, 0.047, 0.053, 1e-9},
+    {"sincos_noise",
+     {{OF(rotor_sensor.sincos_noise_v), 0.05}},
+     noise_of_sincos,
+     0.047,
+     0.053,
+     1e-9},
     {"hall_misplacement",
      {{OF(rotor_sensor.hall_misplacement_e_rad), 0.2}},
-     hall_place, 0.01, 0.2, 4e-3},
+     hall_place,
+     0.01,
+     0.2,
+     4e-3},
     {"hall_hysteresis",
      {{OF(rotor_sensor.hall_hysteresis_e_rad), 0.2}},
-     hall_width, 0.19, 0.21, 7e-3},
+     hall_width,
+     0.19,
+     0.21,
+     7e-3},
     {"hall_bounce", {{OF(rotor_sensor.hall_bounce_s), 2e-4}}, hall_changes, 20, 400, 0.0},
     {"tachometer_ripple",
      {{OF(rotor_sensor.tachometer_ripple), 0.05}},
-     tachometer_error, 0.049, 0.051, 1e-9},
+     tachometer_error,
+     0.049,
+     0.051,
+     1e-9},
     {"tachometer_noise",
      {{OF(rotor_sensor.tachometer_noise_v), 0.02}},
-     noise_of_tachometer, 0.019, 0.021, 1e-9},
+     noise_of_tachometer,
+     0.019,
+     0.021,
+     1e-9},
     {"input_noise", {{OF(inputs.pedal_noise_v), 0.1}}, noise_of_pedal, 0.095, 0.105, 1e-9},
     {"input_loss", {{OF(inputs.pulse_loss), 0.2}}, pulses_missing, 0.15, 0.25, 0.003},
 };

@@ -110,12 +110,11 @@ START_TEST(dead_time_works_against_the_current)
         cvk_rig_advance(&rig, duty);
     }
     cvk_rig_true_current(&rig, i);
-    /* along phase a: 2/3 of 0.15 bus, less 2/3 of what phase a and the two others lose; at ten times
-     * the current that gets the node across in the dead time, a twentieth is not lost */
+    /* along phase a: 2/3 of 0.15 bus, less 2/3 of what phase a and the two others lose; at ten
+     * times the current that gets the node across in the dead time, a twentieth is not lost */
     double across_a = 24.0 * config.inverter.output_capacitance_f / 1e-6;
     double lost = 2.0 - 0.5 * across_a / i[0] - across_a / i[0];
-    double expected =
-        2.0 / 3.0 * (0.15 * 24.0 - lost * cvk_rig_dead_time_voltage(&config)) / 0.5;
+    double expected = 2.0 / 3.0 * (0.15 * 24.0 - lost * cvk_rig_dead_time_voltage(&config)) / 0.5;
     ck_assert_double_eq_tol(i[0], expected, 1e-3);
 }
 END_TEST
