@@ -141,6 +141,22 @@ static double sensor_angle(const cvk_rig_config *config, const cvk_rig_sample *s
     }
 }
 
+/* Low-side shunts need their leg low for a while around the sample: the three duties go down
+ * together, which leaves the motor's voltage as it is while the lowest stays above zero. */
+static void keep_windows(const cvk_rig_config *config, double duty[3])
+{
+    if (config->sensing.current_sensing != CVK_SENSING_TWO_SHUNTS &&
+        config->sensing.current_sensing != CVK_SENSING_THREE_SHUNTS) {
+        return;
+    }
+    double window_s = config->sensing.settling_s + config->inverter.dead_time_s;
+    double most = 1.0 - 2.1 * window_s * config->inverter.pwm_hz;
+    double over = fmax(duty[0], fmax(duty[1], duty[2])) - most;
+    for (int n = 0; n < 3 && over > 0.0; n++) {
+        duty[n] = fmax(0.0, duty[n] - over);
+    }
+}
+
 cvk_sim_row cvk_sim_step(cvk_sim *sim)
 {
     cvk_sim_row row = {.time_s = sim->rig.time_s, .sample = cvk_rig_read(&sim->rig)};
@@ -156,6 +172,7 @@ cvk_sim_row cvk_sim_step(cvk_sim *sim)
     sim->duty[0] = duties.a;
     sim->duty[1] = duties.b;
     sim->duty[2] = duties.c;
+    keep_windows(&sim->rig.config, sim->duty);
     memcpy(row.duty, sim->duty, sizeof row.duty);
     memcpy(row.current_a, sim->current_a, sizeof row.current_a);
     row.recorded = sim->drive.excitation != NULL && cvk_excitation_recorded(sim->drive.excitation);

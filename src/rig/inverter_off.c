@@ -101,9 +101,9 @@ static bool diode_piece(cvk_rig *rig, double dt_s)
     }
     cvk_vec flux = cvk_flux_now(rig);
     double torque = cvk_motor_torque(rig, cvk_own_flux(flux, &rig->rotor), current, &rig->rotor);
+    cvk_shaft_coast(rig, torque, dt_s);
     cvk_set_flux(rig,
                  flux + dt_s * (cvk_from_phases(node) - rig->derived.resistance_ohm * current));
-    cvk_shaft_coast(rig, torque, dt_s);
     cvk_to_phases(cvk_current_now(rig), after);
     double charge = 0.0;
     for (int n = 0; n < 3; n++) {
