@@ -5,12 +5,14 @@ set -eu
 cd "$(dirname "$0")/.."
 seconds=${1:-20}
 cmake --preset fuzz >/dev/null
-cmake --build --preset fuzz --target fuzz_log_csv fuzz_rig_yaml | tail -n 1
-for target in log_csv rig_yaml; do
+cmake --build --preset fuzz --target fuzz_log_csv fuzz_rig_yaml fuzz_scenario_yaml | tail -n 1
+for target in log_csv rig_yaml scenario_yaml; do
     corpus=build/fuzz/corpus-$target
     mkdir -p "$corpus"
     if [ "$target" = rig_yaml ]; then
         cp data/*.rig.yaml "$corpus"
+    elif [ "$target" = scenario_yaml ]; then
+        cp data/*.scenario.yaml "$corpus"
     else
         head -n 400 data/wheel-standstill.csv >"$corpus/standstill.csv"
         printf 't_ms;ia_ma;ib_ma;vab;vbc\n0,1;1,5;2;3;4\n0,2;1;2;3;4\n' >"$corpus/comma.csv"

@@ -131,15 +131,19 @@ static size_t notes_of(const recording *r, cvk_log_writer_note notes[12])
         {"current_gain_tolerance", r->config.sensing.current_gain_tolerance},
         {"voltage_gain_tolerance", r->config.sensing.voltage_gain_tolerance},
         {"pwm_hz", r->config.inverter.pwm_hz},
-        {"encoder_counts", r->config.rotor_sensor.counts},
+        {"encoder_counts", r->config.rotor_sensor.counts}, /* the last: with an encoder only */
     };
+    size_t count = G_N_ELEMENTS(numbers) - 1;
+    for (size_t c = 0; c < r->channels; c++) {
+        count += strcmp(r->channel[c]->column.name, "enc") == 0;
+    }
     notes[n++] = (cvk_log_writer_note){.key = "rig"};
     g_strlcpy(notes[0].value, r->config.name, sizeof notes[0].value);
     notes[n++] = (cvk_log_writer_note){.key = "excitation"};
     g_strlcpy(notes[1].value, r->excitation, sizeof notes[1].value);
     notes[n].key = "seed";
     g_snprintf(notes[n++].value, sizeof notes[0].value, "%" G_GINT64_FORMAT, r->given->seed);
-    for (size_t k = 0; k < G_N_ELEMENTS(numbers); k++) {
+    for (size_t k = 0; k < MIN(count, G_N_ELEMENTS(numbers)); k++) {
         notes[n].key = numbers[k].key;
         g_snprintf(notes[n++].value, sizeof notes[0].value, "%g", numbers[k].value);
     }

@@ -23,10 +23,8 @@ static inline cvk_rig_config ideal_rig(void)
     config.inverter.diode_drop_v = 0.0;
     config.supply.bus_v = 24.0;
     config.supply.resistance_ohm = 0.0;
-    config.sensing = (cvk_rig_sensing){.adc_bits = 24,
-                                       .current_range_a = 100,
-                                       .voltage_range_v = 100,
-                                       .ringing_decay_s = 3e-7};
+    config.sensing = (cvk_rig_sensing){
+        .adc_bits = 24, .current_range_a = 100, .voltage_range_v = 100, .ringing_decay_s = 3e-7};
     config.drive = (cvk_rig_drive){10, 50, 500, 0.5, 1e-3, 1e-3, 0.01, 0.1, 0.1, 400, 0.2};
     return config;
 }

@@ -60,15 +60,9 @@ void record_with(recording *out, const cvk_rig_config *config, const char *excit
             continue;
         }
         const double *voltage = off ? row.sample.terminal_v : row.duty;
-        const double cells[COLUMNS] = {row.time_s,
-                                       row.current_a[0],
-                                       row.current_a[1],
-                                       row.current_a[2],
-                                       voltage[0],
-                                       voltage[1],
-                                       voltage[2],
-                                       row.sample.bus_v,
-                                       row.sensor_mech_rad};
+        const double cells[COLUMNS] = {row.time_s,       row.current_a[0], row.current_a[1],
+                                       row.current_a[2], voltage[0],       voltage[1],
+                                       voltage[2],       row.sample.bus_v, row.sensor_mech_rad};
         for (size_t c = 0; c < COLUMNS; c++) {
             out->storage[c * most + rows] = cells[c];
         }

@@ -1,0 +1,26 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The corvak command as a user runs it, for tests: a scratch folder, runs, what they said.
+ */
+#ifndef CORVAK_TESTS_COMMAND_H
+#define CORVAK_TESTS_COMMAND_H
+
+#include <glib.h>
+
+extern char *dir;       /* scratch folder of the suite */
+extern char *out, *err; /* of the last run */
+
+void make_folder(void);
+void remove_folder(void);
+
+/* Runs a command line in the scratch folder; returns its exit status. */
+int run(const char *format, ...) G_GNUC_PRINTF(1, 2);
+
+void assert_status(int status, int expected);
+void assert_says(const char *text, const char *words);
+
+/* Files of the scratch folder. */
+void write_file(const char *name, const char *text, gssize length);
+char *read_file(const char *name);
+
+#endif
