@@ -8,6 +8,7 @@
 #include <math.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
 
 struct cvk_log_writer {
     cvk_log_writer_column column[CVK_LOG_WRITER_MOST];
@@ -47,6 +48,13 @@ static void write_csv_head(cvk_log_writer *w, const cvk_log_writer_note *notes, 
     fputc('\n', w->csv);
 }
 
+/* A device or a pipe must not be renamed over. */
+static bool is_special(const char *path)
+{
+    struct stat info;
+    return stat(path, &info) == 0 && !S_ISREG(info.st_mode);
+}
+
 static void free_writer(cvk_log_writer *w)
 {
     free(w->path);
@@ -67,6 +75,12 @@ cvk_log_writer *cvk_log_writer_open(const char *path, const cvk_log_writer_colum
     }
     w->columns = column_count;
     memcpy(w->column, columns, column_count * sizeof *columns);
+    if (path != NULL && is_special(path)) {
+        free_writer(w);
+        cvk_complain(complaint, CVK_FILE_ERROR, path, 0,
+                     "is there and not a file: name a file, or leave the name out for stdout");
+        return NULL;
+    }
     if (path == NULL) {
         w->csv = stdout;
     } else {

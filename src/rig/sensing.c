@@ -1,6 +1,6 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * Currents, voltages and temperature as the converters deliver them.
+ * Currents and voltages as the converters deliver them.
  */
 #include "parts.h"
 #include "random.h"
@@ -156,8 +156,4 @@ void cvk_sensing_read(cvk_rig *rig, cvk_rig_sample *sample)
         sample->terminal_v[n] = rig->bridge_on ? NAN : read_voltage(rig, &rig->terminal[n], v);
     }
     sample->bus_v = read_voltage(rig, &rig->bus, rig->state.bus_v);
-    sample->winding_degc = rig->state.winding_degc + s->temperature_offset_k;
-    if (s->temperature_noise_k > 0.0) {
-        sample->winding_degc += s->temperature_noise_k * cvk_rig_random_normal(&rig->random);
-    }
 }

@@ -6,6 +6,7 @@
 #include "parts.h"
 #include "random.h"
 
+#define SLOW_EVERY_S 0.001 /* pedal and temperature share a converter */
 #define PULSE_EVERY_S 0.02
 #define DIGITAL_EVERY_S 0.01
 
@@ -221,7 +222,15 @@ void cvk_inputs_read(cvk_rig *rig, cvk_rig_sample *sample)
     cvk_rig_sensor_state *x = &rig->sensors;
     bool lost = rig->acting.set_point_lost;
     sample->pulse_s = sample->digital = NAN;
-    sample->pedal_v = lost ? 0.0 : 0.5 + 4.0 * rig->set_point + noise(rig, in->pedal_noise_v);
+    sample->pedal_v = x->last.pedal_v;
+    sample->winding_degc = x->last.winding_degc;
+    if (rig->time_s >= x->slow_due_s) {
+        const cvk_rig_sensing *sensing = &rig->config.sensing;
+        x->slow_due_s += SLOW_EVERY_S;
+        sample->pedal_v = lost ? 0.0 : 0.5 + 4.0 * rig->set_point + noise(rig, in->pedal_noise_v);
+        sample->winding_degc = rig->state.winding_degc + sensing->temperature_offset_k +
+                               noise(rig, sensing->temperature_noise_k);
+    }
     if (rig->time_s >= x->pulse_due_s) {
         x->pulse_due_s += PULSE_EVERY_S;
         if (!lost && !chance(rig, in->pulse_loss)) {

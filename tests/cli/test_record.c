@@ -185,6 +185,8 @@ START_TEST(a_cut_run_leaves_no_log)
     }
     assert_status(run("sh -c '" CORVAK_COMMAND " record steps" WHEEL " > /dev/full'"), 2);
     assert_says(err, "is the disk full?");
+    assert_status(run(CORVAK_COMMAND " record steps" WHEEL " -o /dev/null"), 2);
+    assert_says(err, "/dev/null: is there and not a file");
 }
 END_TEST
 

@@ -91,6 +91,7 @@ static double scatter(const cvk_rig_config *config, reading *read, double *mean)
     cvk_rig_place(&rig, 1.0);
     double first = 0.0;
     for (int k = 0; k < READINGS; k++) {
+        rig.time_s = 1e-3 * k;
         cvk_rig_sample s = cvk_rig_read(&rig);
         first = k == 0 ? read(&s) : first;
         sum += read(&s) - first;

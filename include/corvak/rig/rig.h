@@ -100,7 +100,7 @@ typedef struct cvk_rig_sample {
     bool current_valid[3]; /* the window was long enough */
     double terminal_v[3];  /* against the negative bus; NaN while the bridge is on */
     double bus_v;
-    double winding_degc;
+    double winding_degc; /* read every millisecond, like the pedal */
     /* rotor sensors: NaN or 0 where not fitted */
     double absolute_mech_rad; /* 0 .. 2 pi */
     double encoder_counts;    /* since the start */
@@ -119,7 +119,7 @@ typedef struct cvk_rig_sensor_state {
     double encoder_start, encoder_edge, encoder_counts, encoder_turn;
     double latency[CVK_RIG_LATENCY_MOST];
     unsigned latency_next;
-    double pulse_due_s, digital_due_s;
+    double pulse_due_s, digital_due_s, slow_due_s;
     cvk_rig_sample last; /* for a sensor that is stuck */
 } cvk_rig_sensor_state;
 
