@@ -7,7 +7,7 @@
  */
 #include "parts.h"
 
-#define SLEW_PIECES 3 /* pieces of a dead time while a node moves */
+#define SLEW_PIECES 1 /* pieces of a dead time while a node moves */
 #define LEAST_S 1e-12
 
 typedef struct edges {
