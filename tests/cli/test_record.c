@@ -210,14 +210,10 @@ START_TEST(the_same_seed_gives_the_same_bytes)
             g_free(name);
         }
         ck_assert_uint_eq(length[0], length[1]);
-        ck_assert(n / 2 == 1 || memcmp(bytes[0], bytes[1], length[0]) == 0);
+        ck_assert_int_eq(memcmp(bytes[0], bytes[1], length[0]), 0);
         g_free(bytes[0]);
         g_free(bytes[1]);
     }
-    assert_status(run("/usr/bin/python3 -c \"import h5py; a=h5py.File('same-0.h5'); "
-                      "b=h5py.File('same-1.h5'); "
-                      "assert all((a[k][()] == b[k][()]).all() for k in a)\""),
-                  0);
 }
 END_TEST
 
