@@ -14,6 +14,24 @@
 #define VERB "rig"
 #define RPM_PER_RAD_S (60.0 / 6.28318530717958647693)
 
+/* Imperfections that this rig file has switched off. */
+static void print_switched_off(const cvk_rig_config *config)
+{
+    unsigned count;
+    const cvk_rig_field *fields = cvk_rig_fields(&count);
+    GString *names = g_string_new(NULL);
+    for (unsigned n = 0; n < count; n++) {
+        if (strcmp(fields[n].section, "imperfections") == 0 &&
+            cvk_rig_field_value(config, &fields[n]) == 0.0) {
+            g_string_append_printf(names, " %s", fields[n].name);
+        }
+    }
+    if (names->len > 0) {
+        g_print("\nSwitched off:%s\n", names->str);
+    }
+    g_string_free(names, TRUE);
+}
+
 static void print_outlook(const cvk_rig_config *config, const cvk_rig_outlook *o)
 {
     g_print("Rig: %s\n\n", config->name);
@@ -22,6 +40,8 @@ static void print_outlook(const cvk_rig_config *config, const cvk_rig_outlook *o
             1e3 * o->mechanical_time_constant_s);
     g_print("torque                  %.3g N m at the allowed %.3g A\n", o->torque_limit_nm,
             config->drive.current_limit_a);
+    g_print("inductance loaded       %.3g µH (d), %.3g µH (q) at the allowed current\n",
+            1e6 * o->loaded_inductance_d_h, 1e6 * o->loaded_inductance_q_h);
     g_print("\nspeed                     phase voltage      no load   at the allowed current\n");
     for (int n = 0; n < CVK_OUTLOOK_DEPTHS; n++) {
         g_print("  %-25s %8.2f V  %8.0f rpm  %8.0f rpm\n", o->depth[n].name,
@@ -38,6 +58,10 @@ static void print_outlook(const cvk_rig_config *config, const cvk_rig_outlook *o
             o->radians_per_sample);
     g_print("  dead time takes       %.3g V of each phase\n", o->dead_time_v);
     g_print("  one converter count   %.3g mA\n", 1e3 * o->current_step_a);
+    if (o->shunt_duty_limit < 1.0) {
+        g_print("  shunts see currents   up to a duty of %.3f\n", o->shunt_duty_limit);
+    }
+    print_switched_off(config);
     g_print("\n%s\n", o->doubts == 0 ? "Nothing implausible." : "Implausible:");
     for (size_t n = 0; n < o->doubts; n++) {
         g_print("  %s\n", o->doubt[n]);
@@ -60,6 +84,10 @@ static void print_json(const cvk_rig_config *config, const cvk_rig_outlook *o)
     add(b, "time_constant_q_s", o->time_constant_q_s);
     add(b, "mechanical_time_constant_s", o->mechanical_time_constant_s);
     add(b, "torque_limit_nm", o->torque_limit_nm);
+    add(b, "loaded_inductance_d_h", o->loaded_inductance_d_h);
+    add(b, "loaded_inductance_q_h", o->loaded_inductance_q_h);
+    add(b, "thermal_time_constant_s", o->thermal_time_constant_s);
+    add(b, "shunt_duty_limit", o->shunt_duty_limit);
     json_builder_set_member_name(b, "speed");
     json_builder_begin_array(b);
     for (int n = 0; n < CVK_OUTLOOK_DEPTHS; n++) {

@@ -10,12 +10,13 @@
  */
 #include "corvak/rig/outlook.h"
 
+#include "parts.h"
+
 #include <math.h>
 #include <stdarg.h>
 #include <stdio.h>
 
 #define PI 3.14159265358979323846
-#define SQRT3 1.73205080756887729353
 #define ANGLES 60 /* voltage directions tried, over a sixth of a turn */
 #define DEPTHS 20 /* modulation depths tried */
 
@@ -137,6 +138,24 @@ doubt(cvk_rig_outlook *out, const char *format, ...)
     }
 }
 
+/* Slope of the flux map along an axis. */
+static double loaded_inductance(const cvk_rig_config *config, double d_a, double q_a)
+{
+    double d_wb[2], q_wb[2], step_a = 1e-3 * config->drive.current_limit_a;
+    double step_d = q_a == 0.0 ? step_a : 0.0, step_q = step_a - step_d;
+    cvk_rig_flux_at(config, d_a - step_d, q_a - step_q, &d_wb[0], &q_wb[0]);
+    cvk_rig_flux_at(config, d_a + step_d, q_a + step_q, &d_wb[1], &q_wb[1]);
+    return (step_d > 0.0 ? d_wb[1] - d_wb[0] : q_wb[1] - q_wb[0]) / (2.0 * step_a);
+}
+
+static double shunt_duty_limit(const cvk_rig_config *config)
+{
+    double window_s = config->sensing.settling_s + config->inverter.dead_time_s;
+    return config->sensing.current_sensing == CVK_SENSING_INLINE
+               ? 1.0
+               : fmax(0.0, 1.0 - 2.0 * window_s * config->inverter.pwm_hz);
+}
+
 static void doubt_currents(const cvk_rig_config *config, cvk_rig_outlook *out)
 {
     const cvk_rig_drive *drive = &config->drive;
@@ -171,6 +190,33 @@ static void doubt_currents(const cvk_rig_config *config, cvk_rig_outlook *out)
               "current ripple (%.3g A) is larger than drive.current_limit_a %g: raise "
               "inverter.pwm_hz",
               out->ripple_a, drive->current_limit_a);
+    }
+}
+
+static void doubt_sensing(const cvk_rig_config *config, cvk_rig_outlook *out)
+{
+    const cvk_rig_gate_driver *gate = &config->gate_driver;
+    if (config->sensing.amplifier_range_a > 0.0 &&
+        config->sensing.amplifier_range_a < config->drive.trip_current_a) {
+        doubt(out,
+              "sensing.amplifier_range_a %g saturates below drive.trip_current_a %g: the trip "
+              "cannot be seen; lower the trip or the amplifier's gain",
+              config->sensing.amplifier_range_a, config->drive.trip_current_a);
+    }
+    if (gate->overcurrent_a > 0.0 && gate->overcurrent_a < config->drive.current_limit_a) {
+        doubt(out,
+              "gate_driver.overcurrent_a %g cuts in below drive.current_limit_a %g: raise it or "
+              "lower the limit",
+              gate->overcurrent_a, config->drive.current_limit_a);
+    }
+    if (out->shunt_duty_limit < 0.85) {
+        doubt(out,
+              "a shunt is blind above a duty of %.2f: shorten sensing.settling_s or "
+              "inverter.dead_time_s, or lower inverter.pwm_hz",
+              out->shunt_duty_limit);
+    }
+    if (config->rotor_sensor.hall_dead != 0 && config->imperfections.hall_dead) {
+        doubt(out, "rotor_sensor.hall_dead: a hall does not move; the hall angle has gaps");
     }
 }
 
@@ -244,9 +290,15 @@ void cvk_rig_look_ahead(const cvk_rig_config *config, cvk_rig_outlook *out)
         .current_step_a =
             2.0 * config->sensing.current_range_a / (exp2(floor(config->sensing.adc_bits)) - 1.0),
     };
+    double limit_a = config->drive.current_limit_a;
+    out->loaded_inductance_d_h = loaded_inductance(config, limit_a, 0.0);
+    out->loaded_inductance_q_h = loaded_inductance(config, 0.0, limit_a);
+    out->thermal_time_constant_s = motor->winding_k_w * motor->winding_j_k;
+    out->shunt_duty_limit = shunt_duty_limit(config);
     find_ripple(config, out);
     find_speeds(config, out);
     doubt_currents(config, out);
+    doubt_sensing(config, out);
     doubt_timing(config, out);
     doubt_beliefs(config, out);
 }

@@ -61,6 +61,18 @@ START_TEST(loaded_speed_takes_the_whole_voltage)
 }
 END_TEST
 
+/* Half the inductance at the current that halves it. */
+START_TEST(saturation_is_announced)
+{
+    cvk_rig_config config = plain();
+    config.motor.saturation_q_a = 10;
+    cvk_rig_look_ahead(&config, &outlook);
+    ck_assert_double_eq_tol(outlook.loaded_inductance_q_h, 0.75e-3, 1e-6);
+    ck_assert_double_eq_tol(outlook.loaded_inductance_d_h, 1e-3, 1e-9);
+    ck_assert_double_eq(outlook.shunt_duty_limit, 1.0);
+}
+END_TEST
+
 /* Ripple grows with the period and falls with the inductance; the capacitor carries about 0.65 of
  * the phase's rms current at worst (the known maximum of the published formula). */
 START_TEST(ripple_currents_scale_as_known)
@@ -108,6 +120,19 @@ START_TEST(implausible_rigs_are_doubted_with_a_cure)
     config.drive.current_limit_a = 0.2;
     cvk_rig_look_ahead(&config, &outlook);
     ck_assert(doubts("counts of the converter"));
+
+    config = plain();
+    config.sensing.current_sensing = CVK_SENSING_THREE_SHUNTS;
+    config.sensing.settling_s = 5e-6;
+    config.sensing.amplifier_range_a = 12;
+    config.gate_driver.overcurrent_a = 9;
+    config.rotor_sensor.hall_dead = 1;
+    cvk_rig_look_ahead(&config, &outlook);
+    ck_assert_double_eq_tol(outlook.shunt_duty_limit, 0.8, 1e-12);
+    ck_assert(doubts("blind above a duty of 0.80"));
+    ck_assert(doubts("saturates below drive.trip_current_a 15"));
+    ck_assert(doubts("cuts in below drive.current_limit_a 10"));
+    ck_assert(doubts("a hall does not move"));
 }
 END_TEST
 
@@ -115,6 +140,7 @@ static void add(TCase *tests)
 {
     tcase_add_test(tests, plain_figures_are_the_textbook_ones);
     tcase_add_test(tests, loaded_speed_takes_the_whole_voltage);
+    tcase_add_test(tests, saturation_is_announced);
     tcase_add_test(tests, ripple_currents_scale_as_known);
     tcase_add_test(tests, implausible_rigs_are_doubted_with_a_cure);
 }

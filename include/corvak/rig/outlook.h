@@ -5,7 +5,7 @@
 #ifndef CORVAK_RIG_OUTLOOK_H
 #define CORVAK_RIG_OUTLOOK_H
 
-#include "corvak/rig/rig.h"
+#include "corvak/rig/config.h"
 
 #include <stddef.h>
 
@@ -20,6 +20,10 @@ typedef struct cvk_rig_outlook {
     double time_constant_d_s, time_constant_q_s; /* L / R, switch included */
     double mechanical_time_constant_s;           /* J R / (1.5 p^2 flux^2) */
     double torque_limit_nm;                      /* at the allowed current on the q axis */
+    /* incremental, at the allowed current on that axis: what saturation leaves of them */
+    double loaded_inductance_d_h, loaded_inductance_q_h;
+    double thermal_time_constant_s;
+    double shunt_duty_limit; /* a leg's duty above which its shunt is blind; 1 without shunts */
     /* Mechanical speed at which the back-EMF (and, loaded, the drop at the allowed q current) takes
      * the whole voltage, at each modulation depth: share of what the depth's phase voltage is. */
     struct {
