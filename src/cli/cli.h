@@ -34,7 +34,7 @@ int complain_file(const char *verb, const cvk_complaint *complaint);
 gboolean parse_options(const char *verb, const char *parameters, const char *summary,
                        const char *example, const GOptionEntry *entries, int *argc, char ***argv);
 
-/* A progress line on a terminal; nothing in a pipe. `share` 0 .. 1; 1 ends it. */
+/* A progress bar on a terminal; nothing in a pipe. `share` 0 .. 1; 1 ends it. */
 void show_progress(const char *what, double share);
 
 /* Prints what was built, and frees it. */

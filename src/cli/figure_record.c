@@ -169,6 +169,7 @@ gboolean record_figure_draw(const record_figure *f, const char *title, const cha
     double length_s = f->bin[f->bins - 1].t - f->bin[0].t;
     gboolean brief = length_s < 0.5;
     put_data(g, f, brief ? 1e3 : 1.0);
+    fprintf(g, "set ytics font ',%d'\n", panels > 3 ? 7 : 10);
     fprintf(g, "set xrange [%.9g:%.9g]\n", (brief ? 1e3 : 1.0) * f->bin[0].t,
             (brief ? 1e3 : 1.0) * f->bin[f->bins - 1].t);
     for (int k = 0; k < panels; k++) {

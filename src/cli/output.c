@@ -55,7 +55,13 @@ void show_progress(const char *what, double share)
     if (share >= 1.0) {
         g_printerr("\r\033[K");
     } else {
-        g_printerr("\r%s %3.0f %%", what, 100.0 * share);
+        enum { WIDTH = 40 };
+        char bar[WIDTH + 1];
+        for (int n = 0; n < WIDTH; n++) {
+            bar[n] = n < share * WIDTH ? '#' : '.';
+        }
+        bar[WIDTH] = '\0';
+        g_printerr("\r%s [%s] %3.0f %%", what, bar, 100.0 * share);
     }
 }
 
