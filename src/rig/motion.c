@@ -264,24 +264,20 @@ static double flux_step(cvk_rig *rig, const cvk_terminals *at, double h, double 
 {
     const double sixth = h / 6.0;
     const cvk_vec psi = cvk_flux_now(rig);
-    cvk_rig_rotor middle, end;
-    const cvk_rig_rotor *at_middle = &rig->rotor, *at_end = &rig->rotor;
-    if (by_mech_rad != 0.0) {
-        cvk_vec half;
-        end = cvk_rotor_turned(rig, &rig->rotor, by_mech_rad, &half);
-        middle = rotor_between(&rig->rotor, &end, half);
+    const bool turns = by_mech_rad != 0.0;
+    cvk_vec half = 1.0;
+    const cvk_rig_rotor end =
+        turns ? cvk_rotor_turned(rig, &rig->rotor, by_mech_rad, &half) : rig->rotor;
+    cvk_rig_rotor middle = turns ? rotor_between(&rig->rotor, &end, half) : rig->rotor;
+    if (turns) {
         cvk_rotor_nudge(rig, &middle, middle_rad);
-        at_middle = &middle;
-        at_end = &end;
     }
     const node a = evaluate_now(rig, at);
-    const node b = evaluate(rig, at, psi + 0.5 * h * a.slope, at_middle);
-    node c = evaluate(rig, at, psi + h * (2.0 * b.slope - a.slope), at_end);
+    const node b = evaluate(rig, at, psi + 0.5 * h * a.slope, &middle);
+    node c = evaluate(rig, at, psi + h * (2.0 * b.slope - a.slope), &end);
     *middle_nm =
-        torque_of_flux(rig, psi + h / 24.0 * (5.0 * a.slope + 8.0 * b.slope - c.slope), at_middle);
-    if (by_mech_rad != 0.0) {
-        rig->rotor = end;
-    }
+        torque_of_flux(rig, psi + h / 24.0 * (5.0 * a.slope + 8.0 * b.slope - c.slope), &middle);
+    rig->rotor = end;
     cvk_set_flux(rig, psi + sixth * (a.slope + 4.0 * b.slope + c.slope));
     *end_nm = cvk_torque_now(rig);
     c.i = cvk_current_now(rig); /* the rule's last stage is a trial, not where the flux ends */

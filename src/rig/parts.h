@@ -153,7 +153,7 @@ double cvk_motion_piece(cvk_rig *rig, const cvk_terminals *at, double dt_s, doub
                         double *impulse_nms);
 
 /* The shaft's part of a step: where it will go by the torque at the start, and where it went by the
- * torques at the middle and the end. */
+ * torques at the middle and the end. `h` is the length of the step, in s. */
 typedef struct cvk_shaft_point {
     double angle, speed, load_angle, load_speed;
 } cvk_shaft_point;
@@ -171,9 +171,9 @@ typedef struct cvk_shaft_step {
     bool imposed; /* it turns at a given speed */
 } cvk_shaft_step;
 
-cvk_shaft_step cvk_shaft_predict(cvk_rig *rig, double motor_nm, double dt_s);
-void cvk_shaft_finish(cvk_rig *rig, const cvk_shaft_step *step, double middle_nm, double end_nm,
-                      double dt_s);
+cvk_shaft_step cvk_shaft_predict(cvk_rig *rig, double motor_nm, double h);
+void cvk_shaft_finish(cvk_rig *rig, const cvk_shaft_step *s, double middle_nm, double end_nm,
+                      double h);
 
 /* Moves the shaft alone on under a torque of the motor, and the rotor with it; for the bridge off.
  * The flux is left to the caller. */
