@@ -81,6 +81,7 @@ static double mean_switched(cvk_rig *rig, double voltage_v, cvk_rig_comparison_p
     }
     gather_piece(&g, rig, rig->time_s, nothing);
     rig->scope = NULL;
+    rig->scope_context = NULL;
     point->ripple_a = g.high_a - g.low_a;
     point->capacitor_ripple_a = sqrt(rig->meter.capacitor_a2_s / rig->meter.time_s);
     return g.integral_as / (g.time_s - g.from_s);
