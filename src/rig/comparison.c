@@ -67,24 +67,25 @@ static double mean_averaged(cvk_rig *rig, double voltage_v)
     return sum / COUNTED_PERIODS;
 }
 
-static double mean_switched(cvk_rig *rig, double voltage_v, cvk_rig_comparison_point *point)
+/* `g` is the caller's: the rig points to it while it runs. */
+static double mean_switched(cvk_rig *rig, gathering *g, double voltage_v,
+                            cvk_rig_comparison_point *point)
 {
-    gathering g = {.started = false};
+    *g = (gathering){.started = false};
     double duty[3], nothing[3] = {0.0, 0.0, 0.0};
     settle(rig, voltage_v);
     rig->scope = gather_piece;
-    rig->scope_context = &g;
+    rig->scope_context = g;
     rig->meter = (cvk_rig_meter){.on = true};
     for (int n = 0; n < COUNTED_PERIODS; n++) {
         held_duties(rig, voltage_v, duty);
         cvk_rig_advance(rig, duty);
     }
-    gather_piece(&g, rig, rig->time_s, nothing);
+    gather_piece(g, rig, rig->time_s, nothing);
     rig->scope = NULL;
-    rig->scope_context = NULL;
-    point->ripple_a = g.high_a - g.low_a;
+    point->ripple_a = g->high_a - g->low_a;
     point->capacitor_ripple_a = sqrt(rig->meter.capacitor_a2_s / rig->meter.time_s);
-    return g.integral_as / (g.time_s - g.from_s);
+    return g->integral_as / (g->time_s - g->from_s);
 }
 
 cvk_status cvk_rig_compare_inverters(const cvk_rig_config *config, cvk_rig_comparison *comparison)
@@ -111,6 +112,7 @@ cvk_status cvk_rig_compare_inverters(const cvk_rig_config *config, cvk_rig_compa
         cvk_rig_enable_bridge(rigs[n], true);
     }
     *comparison = (cvk_rig_comparison){.crossover_a = averaged.derived.crossover_a};
+    gathering g;
     const size_t each = sizeof shares / sizeof shares[0];
     double full_v = cvk_least(config->drive.current_limit_a * averaged.derived.resistance_ohm +
                                   4.0 / 3.0 * averaged.derived.dead_v,
@@ -120,7 +122,7 @@ cvk_status cvk_rig_compare_inverters(const cvk_rig_config *config, cvk_rig_compa
         double share = n < each ? -shares[each - 1 - n] : shares[n - each];
         p->voltage_v = share * full_v;
         p->averaged_a = mean_averaged(&averaged, p->voltage_v);
-        p->switched_a = mean_switched(&switched, p->voltage_v, p);
+        p->switched_a = mean_switched(&switched, &g, p->voltage_v, p);
     }
     return CVK_OK;
 }
