@@ -207,13 +207,18 @@ static bool start_values(const problem *f, double p[N])
 }
 
 /* Weak priors keep what a log does not show from wandering off: one row each. */
-enum { PRIORS = 3 };
+enum { PRIORS = 6 };
+#define SATURATION_SPREAD 0.5 /* expected loss of inductance at the peak current, as a share */
 
 static void prior_rows(const problem *f, const double p[N], double rows[PRIORS])
 {
     rows[0] = f->noise_a * (p[CVK_SM_LOG_KNEE] - f->knee_centre) / KNEE_SPREAD;
     rows[1] = f->noise_a * p[CVK_SM_L_COS] / p[CVK_SM_L_MEAN];
     rows[2] = f->noise_a * p[CVK_SM_L_SIN] / p[CVK_SM_L_MEAN];
+    const double peak_a = f->s->peak_current_a, weight = f->noise_a * peak_a / SATURATION_SPREAD;
+    rows[3] = weight * peak_a * p[CVK_SM_SQUARE_X];
+    rows[4] = weight * peak_a * p[CVK_SM_SQUARE_Y];
+    rows[5] = weight * p[CVK_SM_LINEAR_Y];
 }
 
 /* Simulates `lanes` parameter sets over all blocks; lane n's residuals start at out[n]. */
@@ -447,6 +452,9 @@ static void set_scale(problem *f, const double p[N])
         [CVK_SM_DELAY] = 1.0,
         [CVK_SM_OFFSET_ALPHA] = 0.01 * peak_a,
         [CVK_SM_OFFSET_BETA] = 0.01 * peak_a,
+        [CVK_SM_SQUARE_X] = 0.1 / (peak_a * peak_a),
+        [CVK_SM_SQUARE_Y] = 0.1 / (peak_a * peak_a),
+        [CVK_SM_LINEAR_Y] = 0.1 / peak_a,
     };
     memcpy(f->scale, scale, sizeof scale);
 }

@@ -1,8 +1,8 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
  * Exact discretisation of L di/dt = v - R i - u(i): v is piecewise constant and changes inside the
- * sample period at the delay's fraction; the inverter's own voltage u is taken at the middle of a
- * step. See docs/theory.md section 4.
+ * sample period at the delay's fraction; the inverter's own voltage u and what saturation leaves of
+ * L are taken at the middle of a step. See docs/theory.md section 4.
  *
  * This loop is where estimation spends its time: lanes are the innermost index, so that the
  * compiler can use vector instructions. One lane is simulated alone when only the misfit is asked.
@@ -25,6 +25,8 @@ typedef struct coefficients {
     double gain_aa[LANES], gain_ab[LANES], gain_bb[LANES]; /* voltage to current, over a step */
     double old_share[MOST_STEPS][LANES]; /* of each step in which the voltage before still acts */
     double dead_v[LANES], per_knee[LANES], offset_a[LANES], offset_b[LANES];
+    double axis_a[LANES], axis_b[LANES]; /* direction of the high-inductance axis x */
+    double square_x[LANES], square_y[LANES], linear_y[LANES];
     long delay; /* whole periods */
     int steps;
 } coefficients;
@@ -67,6 +69,11 @@ static void prepare(coefficients *k, int n, const double p[CVK_SM_COUNT], double
     for (int j = 0; j < k->steps; j++) {
         k->old_share[j][n] = fmin(fmax(old_steps - j, 0.0), 1.0);
     }
+    k->axis_a[n] = sqrt(xx);
+    k->axis_b[n] = copysign(sqrt(yy), s);
+    k->square_x[n] = p[CVK_SM_SQUARE_X];
+    k->square_y[n] = p[CVK_SM_SQUARE_Y];
+    k->linear_y[n] = p[CVK_SM_LINEAR_Y];
     k->dead_v[n] = p[CVK_SM_DEAD_TIME];
     k->per_knee[n] = exp(-p[CVK_SM_LOG_KNEE]);
     k->offset_a[n] = p[CVK_SM_OFFSET_ALPHA];
@@ -102,6 +109,16 @@ static inline void advance(const coefficients *k, int lanes, int curve, int step
             double u_beta = dead_v * (ub - uc) * (0.5 / HALF_SQRT3);
             double next_a = free_a[n] - k->gain_aa[n] * u_alpha - k->gain_ab[n] * u_beta;
             double next_b = free_b[n] - k->gain_ab[n] * u_alpha - k->gain_bb[n] * u_beta;
+            /* saturation: what moves along an axis moves by more */
+            double move_a = next_a - ia[n], move_b = next_b - ib[n];
+            double x = k->axis_a[n] * mid_a[n] + k->axis_b[n] * mid_b[n];
+            double y = k->axis_a[n] * mid_b[n] - k->axis_b[n] * mid_a[n];
+            double more_x =
+                k->square_x[n] * x * x * (k->axis_a[n] * move_a + k->axis_b[n] * move_b);
+            double more_y = y * (k->linear_y[n] + k->square_y[n] * y) *
+                            (k->axis_a[n] * move_b - k->axis_b[n] * move_a);
+            next_a += k->axis_a[n] * more_x - k->axis_b[n] * more_y;
+            next_b += k->axis_b[n] * more_x + k->axis_a[n] * more_y;
             mid_a[n] = pass == 0 ? 0.5 * (ia[n] + next_a) : next_a;
             mid_b[n] = pass == 0 ? 0.5 * (ib[n] + next_b) : next_b;
         }

@@ -21,10 +21,16 @@ enum {
     CVK_SM_DELAY,        /* periods */
     CVK_SM_OFFSET_ALPHA, /* A */
     CVK_SM_OFFSET_BETA,  /* A */
+    /* Saturation: along an axis of the tensor the incremental inductance at current i is
+     * L / (1 + linear i + square i^2). x: the axis of high inductance, y: that of low. */
+    CVK_SM_SQUARE_X, /* 1/A^2 */
+    CVK_SM_SQUARE_Y, /* 1/A^2 */
+    CVK_SM_LINEAR_Y, /* 1/A: the magnet has saturated its axis to one side already */
     CVK_SM_COUNT
 };
 
-#define CVK_SM_LANES 10 /* the parameter set itself and one step along each parameter */
+#define CVK_SM_LANES                                                                               \
+    (CVK_SM_COUNT + 1) /* the parameter set itself and one step along each parameter */
 
 typedef struct cvk_sm_lane {
     double p[CVK_SM_COUNT];
