@@ -159,6 +159,21 @@ static bool plausible_loss(const work *w, double resistance_ohm, cvk_estimate *o
     return loss_w <= LARGEST_LOSS_W;
 }
 
+/* How far the log saturates an axis, when it surely does. */
+static void tell_saturation(const cvk_signals *s, const cvk_standstill_fit *fit, int parameter,
+                            const char *name, cvk_estimate *out)
+{
+    double square = s->peak_current_a * s->peak_current_a;
+    double loss = fit->p[parameter] * square;
+    double deviation = sqrt(fit->cov[parameter * (CVK_SM_COUNT + 1)]) * square;
+    if (loss > 0.02 && loss > 4.0 * deviation) {
+        cvk_add_finding(out, CVK_NOTE, s->name,
+                        "inductance %s falls by about %.0f %% at %.3g A: the value on the card is "
+                        "that at small current",
+                        name, 100.0 * loss / (1.0 + loss), s->peak_current_a);
+    }
+}
+
 static void learn_standstill(work *w, const cvk_belief *start, cvk_belief *belief,
                              cvk_estimate *out)
 {
@@ -195,6 +210,8 @@ static void learn_standstill(work *w, const cvk_belief *start, cvk_belief *belie
             cvk_belief_note(&news, told[k], s->name, "standstill fit");
         }
     }
+    tell_saturation(s, &fit, CVK_SM_SQUARE_Y, "d", out);
+    tell_saturation(s, &fit, CVK_SM_SQUARE_X, "q", out);
     compare_resistance(belief, &news, s->name, out);
     if (cvk_belief_merge(belief, &news) && !(out->residual_a < fit.residual_a)) {
         out->residual_a = fit.residual_a;

@@ -58,8 +58,8 @@ static void assert_dead_time_voltage(double truth)
 }
 
 /* Each motor of the studio, all imperfections on: every value within its bar. The intervals do not
- * count saturation and iron loss yet: without these two, and without the gain errors that no log
- * can show, the truth lies inside nearly all. */
+ * count iron loss yet: without it, and without the gain errors that no log can show, the truth lies
+ * inside nearly all. */
 START_TEST(studio_is_estimated_within_the_bars)
 {
     static const char *const names[] = {"wheel", "blower", "mixer", "table"};
@@ -71,7 +71,7 @@ START_TEST(studio_is_estimated_within_the_bars)
     for (unsigned run = 0; run < 4; run++) {
         const uint64_t seed = 20 + run + 10 * (unsigned)_i; /* other gain errors for each motor */
         recording r[3];
-        rig.imperfections.saturation = rig.imperfections.iron_loss = run < 2;
+        rig.imperfections.iron_loss = run < 2;
         rig.imperfections.current_gain = rig.imperfections.voltage_gain = run < 2;
         record(&r[0], &rig, "standstill", seed, false);
         record(&r[1], &rig, "spin", seed, true);
@@ -92,6 +92,29 @@ START_TEST(studio_is_estimated_within_the_bars)
         }
     }
     ck_assert_int_ge(inside, 7);
+}
+END_TEST
+
+/* Twice as much saturation as in the studio: small-current inductances all the same, and a note. */
+START_TEST(saturation_is_seen_and_told)
+{
+    cvk_rig_config rig = studio_rig("wheel");
+    rig.motor.saturation_q_a = 22;
+    rig.motor.saturation_d_a = 35;
+    recording r;
+    record(&r, &rig, "standstill", 6, false);
+    const cvk_log *logs[] = {&r.log};
+    ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
+    assert_near(CVK_CARD_INDUCTANCE_D, rig.motor.inductance_d_h, 3.0);
+    assert_near(CVK_CARD_INDUCTANCE_Q, rig.motor.inductance_q_h, 3.0);
+    ck_assert(has_finding(CVK_NOTE, "inductance q falls by about"));
+    rig.imperfections.saturation = 0;
+    recording_free(&r);
+    record(&r, &rig, "standstill", 6, false);
+    const cvk_log *plain[] = {&r.log};
+    ck_assert_int_eq(cvk_estimate_logs(plain, 1, &options, &result), CVK_OK);
+    ck_assert(!has_finding(CVK_NOTE, "inductance q falls by about"));
+    recording_free(&r);
 }
 END_TEST
 
@@ -682,6 +705,7 @@ END_TEST
 static void add(TCase *tests)
 {
     tcase_add_loop_test(tests, studio_is_estimated_within_the_bars, 0, 4);
+    tcase_add_test(tests, saturation_is_seen_and_told);
     tcase_add_test(tests, coast_alone_gives_flux_and_pole_pairs);
     tcase_add_test(tests, equal_magnets_show_no_pole_pairs);
     tcase_add_test(tests, standstill_alone_names_what_it_cannot_show);
