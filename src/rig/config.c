@@ -323,9 +323,6 @@ const char *cvk_rig_contradiction(const cvk_rig_config *config)
         (config->rotor_sensor.kind == CVK_SENSOR_ENCODER || config->rotor_sensor.all_fitted)) {
         return "an encoder needs rotor_sensor.counts: give its counts per turn (four per line)";
     }
-    if (config->rotor_sensor.latency_s * inverter->pwm_hz * inverter->updates_per_period > 60.0) {
-        return "rotor_sensor.latency_s is more than 60 control periods: shorten it";
-    }
     return NULL;
 }
 

@@ -13,16 +13,21 @@
 #define LEAST_CROSSOVER_A 1e-3
 #define SHORT_OHM 0.01
 
+const int *cvk_order(cvk_rig_phases phases)
+{
+    static const int orders_of[][3] = {{0, 1, 2}, {1, 2, 0}, {2, 0, 1},
+                                       {0, 2, 1}, {1, 0, 2}, {2, 1, 0}};
+    return orders_of[phases];
+}
+
 void cvk_inverter_derive(cvk_rig *rig)
 {
-    static const int wiring[][3] = {{0, 1, 2}, {1, 2, 0}, {2, 0, 1},
-                                    {0, 2, 1}, {1, 0, 2}, {2, 1, 0}};
     const cvk_rig_inverter *inverter = &rig->config.inverter;
     const cvk_rig_motor *motor = &rig->config.motor;
     cvk_rig_derived *d = &rig->derived;
     d->period_s = 1.0 / (inverter->pwm_hz * inverter->updates_per_period);
     for (int n = 0; n < 3; n++) {
-        d->leg_phase[n] = wiring[rig->config.wiring.phases][n];
+        d->leg_phase[n] = cvk_order((cvk_rig_phases)rig->config.wiring.phases)[n];
     }
     d->dead_duty = inverter->dead_time_s * inverter->pwm_hz;
     d->dead_v = cvk_rig_dead_time_voltage(&rig->config);
@@ -61,16 +66,19 @@ cvk_vec cvk_from_legs(const cvk_rig *rig, const double leg[3])
     return cvk_from_phases(phase);
 }
 
-double cvk_short_current(const cvk_rig *rig, const double leg_v[3])
+double cvk_short_draw(cvk_rig *rig, const double share[3], const double node_v[3])
 {
     const cvk_rig_acting *a = &rig->acting;
-    double phase[3];
+    double ohm = 2.0 * rig->config.inverter.switch_resistance_ohm + SHORT_OHM;
+    double volts = 0.0, shares = 0.0;
     for (int n = 0; n < 3; n++) {
-        phase[rig->derived.leg_phase[n]] = leg_v[n];
+        int phase = rig->derived.leg_phase[n];
+        double sign = phase == a->short_from ? 1.0 : (phase == a->short_to ? -1.0 : 0.0);
+        volts += sign * node_v[n];
+        shares += sign * share[n];
     }
-    return a->short_from < 0 ? 0.0
-                             : (phase[a->short_from] - phase[a->short_to]) /
-                                   (2.0 * rig->config.inverter.switch_resistance_ohm + SHORT_OHM);
+    rig->short_a = volts / ohm;
+    return shares * rig->short_a;
 }
 
 void cvk_leg_currents(const cvk_rig *rig, double leg_a[3])
@@ -155,16 +163,13 @@ void cvk_inverter_averaged(cvk_rig *rig, const double duty[3])
     for (int n = 0; n < 3; n++) {
         at.dead[rig->derived.leg_phase[n]] = duty[n] > 0.0 && duty[n] < 1.0 ? 1.0 : 0.0;
     }
-    double shorted_as = 0.0;
+    double charge = 0.0;
     if (rig->acting.short_from >= 0) {
-        double v[3] = {duty[0] * rig->state.bus_v, duty[1] * rig->state.bus_v,
-                       duty[2] * rig->state.bus_v};
-        rig->short_a = cvk_short_current(rig, v);
-        double span = rig->short_a * (2.0 * rig->config.inverter.switch_resistance_ohm + SHORT_OHM);
-        shorted_as = span / rig->state.bus_v * rig->short_a * rig->derived.period_s;
+        const double bus_v = rig->state.bus_v;
+        const double v[3] = {duty[0] * bus_v, duty[1] * bus_v, duty[2] * bus_v};
+        charge = rig->derived.period_s * cvk_short_draw(rig, duty, v);
     }
     const double h = rig->derived.period_s / rig->derived.steps;
-    double charge = shorted_as;
     for (int n = 0; n < rig->derived.steps; n++) {
         charge += cvk_motion_step(rig, &at, h);
         cvk_open_phase(rig);

@@ -96,17 +96,6 @@ static void leg_voltage(const cvk_rig *rig, const cvk_rig_leg *leg, double curre
     *fixed_v = mean - *share * bus_v;
 }
 
-/* A short between two wires adds its own current. */
-static double short_charge(cvk_rig *rig, const double node_v[3], const double share[3], double dt_s)
-{
-    double phase[3];
-    rig->short_a = cvk_short_current(rig, node_v);
-    for (int n = 0; n < 3; n++) {
-        phase[rig->derived.leg_phase[n]] = share[n];
-    }
-    return dt_s * rig->short_a * (phase[rig->acting.short_from] - phase[rig->acting.short_to]);
-}
-
 /* One piece, during which no leg changes. `i` are the legs' currents, at its start and then at its
  * end. */
 static void run_piece(cvk_rig *rig, double i[3], double dt_s, double speed_mech_rad_s,
@@ -125,7 +114,7 @@ static void run_piece(cvk_rig *rig, double i[3], double dt_s, double speed_mech_
     double charge = cvk_motion_piece(rig, &at, dt_s, speed_mech_rad_s, impulse_nms);
     cvk_open_phase(rig);
     if (rig->acting.short_from >= 0) {
-        charge += short_charge(rig, node_v, share, dt_s);
+        charge += dt_s * cvk_short_draw(rig, share, node_v);
     }
     cvk_supply_step(rig, charge, dt_s);
     cvk_leg_currents(rig, i);

@@ -197,11 +197,14 @@ void cvk_inverter_off(cvk_rig *rig, double dt_s);
 void cvk_open_phase(cvk_rig *rig);
 /* Sets phases' currents to zero, keeping the sum of all three zero. */
 void cvk_zero_phases(cvk_rig *rig, const bool zero[3]);
+/* Which of three goes where, by the name of an order: "bca" is 1, 2, 0. */
+const int *cvk_order(cvk_rig_phases phases);
 /* The legs' voltages, in share of the bus and fixed, as the motor's terminals see them: wiring and
  * a short between two motor wires counted. */
 cvk_vec cvk_from_legs(const cvk_rig *rig, const double leg[3]);
-/* Mean current that a short between two wires adds, for legs at these voltages. */
-double cvk_short_current(const cvk_rig *rig, const double leg_v[3]);
+/* A short between two wires: finds its mean current for legs at these voltages (share of the bus by
+ * leg, node voltages by leg) and returns what it draws from the bus, in A. */
+double cvk_short_draw(cvk_rig *rig, const double share[3], const double node_v[3]);
 /* Currents by inverter leg, short counted. */
 void cvk_leg_currents(const cvk_rig *rig, double leg_a[3]);
 

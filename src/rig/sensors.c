@@ -125,15 +125,14 @@ static int read_one_hall(cvk_rig *rig, int n, double angle_e)
 
 static int read_halls(cvk_rig *rig)
 {
-    static const int wiring[][3] = {{0, 1, 2}, {1, 2, 0}, {2, 0, 1},
-                                    {0, 2, 1}, {1, 0, 2}, {2, 1, 0}};
+    const int *order = cvk_order((cvk_rig_phases)rig->config.wiring.hall_wires);
     double angle_e = rig->config.motor.pole_pairs * sensor_angle(rig);
     int hall[3], word = 0;
     for (int n = 0; n < 3; n++) {
         hall[n] = read_one_hall(rig, n, angle_e);
     }
     for (int n = 0; n < 3; n++) {
-        word |= hall[wiring[rig->config.wiring.hall_wires][n]] << n;
+        word |= hall[order[n]] << n;
     }
     return word;
 }

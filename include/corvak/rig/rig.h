@@ -18,7 +18,6 @@ extern "C" {
 #endif
 
 #define CVK_RIG_MAGNET_ORDERS 3
-#define CVK_RIG_LATENCY_MOST 64 /* control periods that an absolute sensor can lag */
 #define CVK_RIG_NORMAL_LAYERS 128
 
 typedef struct cvk_rig_random {
@@ -117,8 +116,6 @@ typedef struct cvk_rig_sensor_state {
     double hall_place_rad[3], hall_edge_s[3];
     int hall[3];
     double encoder_start, encoder_edge, encoder_counts, encoder_turn;
-    double latency[CVK_RIG_LATENCY_MOST];
-    unsigned latency_next;
     double pulse_due_s, digital_due_s, slow_due_s;
     cvk_rig_sample last; /* for a sensor that is stuck */
 } cvk_rig_sensor_state;
@@ -157,7 +154,6 @@ typedef struct cvk_rig_derived {
     double half_inv_crossover;
     double dead_duty, dead_v;                     /* duty and voltage that the dead time takes */
     cvk_rig_vector magnet[CVK_RIG_MAGNET_ORDERS]; /* pattern of unequal magnets */
-    double bus_decay;
     int supply_steps;
     double adc_current_a, adc_voltage_v; /* one count; 0: no quantisation */
     double period_s;                     /* of control */
@@ -184,8 +180,7 @@ typedef struct cvk_rig {
     double duty[3];    /* by leg, of the control period that ended last */
     double short_a;    /* mean current between two shorted motor wires */
     double shunt_a[3]; /* single shunt: what its two samples showed, by leg */
-    bool shunt_seen[3], shunt_valid[3];
-    bool second_half; /* double update: the coming half period begins at the peak */
+    bool second_half;  /* double update: the coming half period begins at the peak */
     bool bridge_on;
     bool shaft_held;
     double set_point;
