@@ -6,6 +6,7 @@
  *   bench_speed [ROWS]      (1000000)
  */
 #include "corvak/files/log_csv.h"
+#include "corvak/files/log_writer.h"
 #include "corvak/ident/estimate.h"
 #include "recording.h"
 
@@ -71,6 +72,42 @@ static double plain_read_s(const char *path, double *bytes)
     return lines > 0 ? now_s() - start : 0.0;
 }
 
+/* The same log as HDF5. */
+static void bench_hdf5(const cvk_log *log, double csv_s)
+{
+    const char *path = "bench-log.h5";
+    cvk_log_writer_column columns[CVK_COLUMN_COUNT];
+    cvk_complaint complaint;
+    int of[CVK_COLUMN_COUNT];
+    size_t count = 0;
+    for (int c = 0; c < CVK_COLUMN_COUNT; c++) {
+        if (log->column[c] != NULL) {
+            of[count] = c;
+            columns[count++] = (cvk_log_writer_column){cvk_column_name((cvk_column)c), "", 6};
+        }
+    }
+    cvk_log_writer *writer = cvk_log_writer_open(path, columns, count, NULL, 0, &complaint);
+    for (size_t row = 0; writer != NULL && row < log->rows; row++) {
+        double cells[CVK_COLUMN_COUNT];
+        for (size_t c = 0; c < count; c++) {
+            cells[c] = log->column[of[c]][row];
+        }
+        cvk_log_writer_row(writer, cells);
+    }
+    static cvk_log_file file;
+    if (writer == NULL || cvk_log_writer_close(writer, true, &complaint) != CVK_OK) {
+        fprintf(stderr, "%s\n", complaint.text);
+        return;
+    }
+    double start = now_s();
+    cvk_status status = cvk_log_file_read(&file, path, NULL, 0, &complaint);
+    double read = now_s() - start;
+    printf("  as HDF5       %6.3f s  (%.1f times as fast as CSV; %s)\n", read, csv_s / read,
+           cvk_status_text(status));
+    cvk_log_file_free(&file);
+    remove(path);
+}
+
 static void bench_log(size_t rows)
 {
     const char *path = "bench-log.csv";
@@ -98,6 +135,7 @@ static void bench_log(size_t rows)
            1e-6 * bytes / read, (double)rows / read, read / plain);
     printf("  estimates     %6.3f s  (%s)\n", estimated, cvk_status_text(status));
     printf("  together      %6.3f s\n", read + estimated);
+    bench_hdf5(&file.log, read);
     cvk_log_file_free(&file);
     remove(path);
 }

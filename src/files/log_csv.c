@@ -6,7 +6,7 @@
  */
 #include "corvak/files/log_csv.h"
 
-#include "column_names.h"
+#include "log_parts.h"
 #include "number.h"
 
 #include <ctype.h>
@@ -56,36 +56,43 @@ static const char *cell_end(const char *cell, const char *stop, char delimiter)
 
 /* ---- "# key: value" lines ------------------------------------------------------------------- */
 
+const char *const cvk_log_keys[CVK_LOG_KEYS] = {"current_gain_tolerance", "voltage_gain_tolerance",
+                                                "encoder_counts", "sample_rate_hz"};
+
+void cvk_log_key(cvk_log_file *file, const char *key, const char *value, const char *stop,
+                 double *sample_rate_hz)
+{
+    cvk_log *log = &file->log;
+    double *const places[CVK_LOG_KEYS] = {&log->current_gain_tolerance,
+                                          &log->voltage_gain_tolerance, &log->encoder_counts,
+                                          sample_rate_hz};
+    double number;
+    const char *after;
+    for (size_t n = 0; n < CVK_LOG_KEYS; n++) {
+        if (strcmp(cvk_log_keys[n], key) == 0 &&
+            cvk_read_number(value, stop, '.', &number, &after) && number >= 0.0) {
+            *places[n] = number;
+        }
+    }
+}
+
 static void read_key(reader *r, const char *line, const char *stop)
 {
-    cvk_log *log = &r->file->log;
-    const struct {
-        const char *key;
-        double *value;
-    } keys[] = {
-        {"current_gain_tolerance", &log->current_gain_tolerance},
-        {"voltage_gain_tolerance", &log->voltage_gain_tolerance},
-        {"encoder_counts", &log->encoder_counts},
-        {"sample_rate_hz", &r->sample_rate_hz},
-    };
     line++;
     while (line < stop && isspace((unsigned char)*line)) {
         line++;
     }
-    for (size_t n = 0; n < sizeof keys / sizeof keys[0]; n++) {
-        size_t length = strlen(keys[n].key);
-        if ((size_t)(stop - line) <= length || strncasecmp(line, keys[n].key, length) != 0) {
+    for (size_t n = 0; n < CVK_LOG_KEYS; n++) {
+        size_t length = strlen(cvk_log_keys[n]);
+        if ((size_t)(stop - line) <= length || strncasecmp(line, cvk_log_keys[n], length) != 0) {
             continue;
         }
         const char *value = line + length;
         while (value < stop && (isspace((unsigned char)*value) || *value == ':' || *value == '=')) {
             value++;
         }
-        double number;
-        const char *after;
-        if (value > line + length && cvk_read_number(value, stop, '.', &number, &after) &&
-            number >= 0.0) {
-            *keys[n].value = number;
+        if (value > line + length) {
+            cvk_log_key(r->file, cvk_log_keys[n], value, stop, &r->sample_rate_hz);
         }
     }
 }
@@ -372,22 +379,26 @@ static cvk_status read_rows(reader *r, const char *line, long number)
     return CVK_OK;
 }
 
-/* Without a time column but with a stated rate, time is the row number. */
-static cvk_status finish_columns(reader *r)
+cvk_status cvk_log_finish(cvk_log_file *file, double sample_rate_hz)
 {
-    cvk_log_file *file = r->file;
-    if (file->cells[CVK_COLUMN_T] == NULL && r->sample_rate_hz > 0.0) {
+    if (file->cells[CVK_COLUMN_T] == NULL && sample_rate_hz > 0.0) {
         file->cells[CVK_COLUMN_T] = malloc(file->log.rows * sizeof(double));
         if (file->cells[CVK_COLUMN_T] == NULL) {
             return CVK_NO_MEMORY;
         }
         for (size_t row = 0; row < file->log.rows; row++) {
-            file->cells[CVK_COLUMN_T][row] = (double)row / r->sample_rate_hz;
+            file->cells[CVK_COLUMN_T][row] = (double)row / sample_rate_hz;
         }
     }
     for (int c = 0; c < CVK_COLUMN_COUNT; c++) {
         file->log.column[c] = file->cells[c];
     }
+    return CVK_OK;
+}
+
+static cvk_status check_cells(const reader *r)
+{
+    const cvk_log_file *file = r->file;
     size_t cells = file->log.rows * (size_t)r->columns;
     if (file->bad_cells * 2 > cells) {
         return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, file->first_bad_line,
@@ -449,7 +460,10 @@ cvk_status cvk_log_file_parse(cvk_log_file *file, const char *path, const char *
         status = read_rows(&r, line, number);
     }
     if (status == CVK_OK) {
-        status = finish_columns(&r);
+        status = check_cells(&r);
+    }
+    if (status == CVK_OK) {
+        status = cvk_log_finish(file, r.sample_rate_hz);
     }
     if (status != CVK_OK) {
         cvk_log_file_free(file);
@@ -493,12 +507,30 @@ static cvk_status read_all(const char *path, char **text, size_t *length, cvk_co
     return CVK_OK;
 }
 
+static bool begins_as_hdf5(const char *path)
+{
+    char head[8];
+    FILE *stream = fopen(path, "rb");
+    size_t got = stream != NULL ? fread(head, 1, sizeof head, stream) : 0;
+    if (stream != NULL) {
+        fclose(stream);
+    }
+    return cvk_is_hdf5(head, got);
+}
+
 cvk_status cvk_log_file_read(cvk_log_file *file, const char *path, const cvk_column_map *maps,
                              size_t map_count, cvk_complaint *complaint)
 {
     char *text = NULL;
     size_t length = 0;
     start(file, path);
+    if (begins_as_hdf5(path)) {
+        cvk_status read = cvk_log_hdf5_read(file, path, maps, map_count, complaint);
+        if (read != CVK_OK) {
+            cvk_log_file_free(file);
+        }
+        return read;
+    }
     cvk_status status = read_all(path, &text, &length, complaint);
     if (status == CVK_OK) {
         status = cvk_log_file_parse(file, path, text, length, maps, map_count, complaint);

@@ -2,15 +2,14 @@
  *
  * Logs as HDF5: one data set per column in the root group, named as in CSV, its unit as attribute
  * `unit`; what CSV has in `#` lines are attributes of the root group. Columns are 64-bit floats,
- * chunked and byte-shuffled, lightly deflated.
+ * chunked. Not compressed: unpacking would take longer than reading CSV.
  */
 #include "log_sink.h"
 
 #include <hdf5.h>
 #include <stdlib.h>
 
-#define CHUNK 16384u
-#define DEFLATE 1u
+#define CHUNK 4096u
 
 struct cvk_log_hdf5 {
     hid_t file, set[CVK_LOG_WRITER_MOST];
@@ -40,8 +39,7 @@ static hid_t create_column(hid_t file, const cvk_log_writer_column *column)
     hid_t space = H5Screate_simple(1, &none, &without_end);
     hid_t plan = H5Pcreate(H5P_DATASET_CREATE), set = -1;
     /* without times, the same rows give the same bytes */
-    if (H5Pset_obj_track_times(plan, false) >= 0 && H5Pset_chunk(plan, 1, &chunk) >= 0 &&
-        H5Pset_shuffle(plan) >= 0 && H5Pset_deflate(plan, DEFLATE) >= 0) {
+    if (H5Pset_obj_track_times(plan, false) >= 0 && H5Pset_chunk(plan, 1, &chunk) >= 0) {
         set = H5Dcreate2(file, column->name, H5T_IEEE_F64LE, space, H5P_DEFAULT, plan, H5P_DEFAULT);
     }
     H5Pclose(plan);
