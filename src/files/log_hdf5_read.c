@@ -98,13 +98,13 @@ static cvk_status read_set(hdf5_reader *r, hid_t set, const char *name)
 {
     char unit[32], head_text[128];
     read_text(set, "unit", unit, sizeof unit);
-    int length = snprintf(head_text, sizeof head_text, unit[0] != '\0' ? "%.64s [%s]" : "%.64s",
-                          name, unit);
-    cvk_column_head head =
-        cvk_column_of_head(head_text, (size_t)length, r->maps, r->map_count);
+    int length =
+        snprintf(head_text, sizeof head_text, unit[0] != '\0' ? "%.64s [%s]" : "%.64s", name, unit);
+    cvk_column_head head = cvk_column_of_head(head_text, (size_t)length, r->maps, r->map_count);
     hid_t space = H5Dget_space(set), type = H5Dget_type(set);
     hsize_t rows = 0;
-    bool numbers = type >= 0 && (H5Tget_class(type) == H5T_FLOAT || H5Tget_class(type) == H5T_INTEGER);
+    bool numbers =
+        type >= 0 && (H5Tget_class(type) == H5T_FLOAT || H5Tget_class(type) == H5T_INTEGER);
     bool column = space >= 0 && H5Sget_simple_extent_ndims(space) == 1 &&
                   H5Sget_simple_extent_dims(space, &rows, NULL) == 1;
     cvk_status status = CVK_OK;
@@ -179,10 +179,11 @@ static cvk_status read_file(cvk_log_file *file, const char *path, const cvk_colu
     }
     H5Fclose(root);
     if (r.status == CVK_OK && file->log.rows == 0) {
-        r.status = cvk_complain(complaint, CVK_BAD_FORMAT, path, 0,
-                                "no data set with a known column name in the root group. Name them "
-                                "t, ia, ib, ic, va, vb, vc (or duty_a, duty_b, duty_c, vdc), or map "
-                                "them: --map t=NAME --map ia=NAME");
+        r.status =
+            cvk_complain(complaint, CVK_BAD_FORMAT, path, 0,
+                         "no data set with a known column name in the root group. Name them "
+                         "t, ia, ib, ic, va, vb, vc (or duty_a, duty_b, duty_c, vdc), or map "
+                         "them: --map t=NAME --map ia=NAME");
     }
     return r.status == CVK_OK ? cvk_log_finish(file, sample_rate_hz) : r.status;
 }
@@ -201,7 +202,8 @@ static bool can_be_read(const char *path, const cvk_column_map *maps, size_t map
         _exit(0); /* refused in words is fine: the parent hears them itself */
     }
     int how = 0;
-    return child < 0 || (waitpid(child, &how, 0) == child && WIFEXITED(how) && WEXITSTATUS(how) == 0);
+    return child < 0 ||
+           (waitpid(child, &how, 0) == child && WIFEXITED(how) && WEXITSTATUS(how) == 0);
 }
 
 cvk_status cvk_log_hdf5_read(cvk_log_file *file, const char *path, const cvk_column_map *maps,

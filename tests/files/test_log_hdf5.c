@@ -25,9 +25,8 @@ static void name_file(void)
 
 static void write_log(const cvk_log_writer_column *columns, size_t count, size_t rows)
 {
-    static const cvk_log_writer_note notes[] = {{"current_gain_tolerance", "0.01"},
-                                                {"sample_rate_hz", "20000"},
-                                                {"rig", "a rig"}};
+    static const cvk_log_writer_note notes[] = {
+        {"current_gain_tolerance", "0.01"}, {"sample_rate_hz", "20000"}, {"rig", "a rig"}};
     name_file();
     cvk_log_writer *writer = cvk_log_writer_open(path, columns, count, notes, 3, &complaint);
     ck_assert_msg(writer != NULL, "%s", complaint.text);
