@@ -249,7 +249,7 @@ END_TEST
 static char **standstill_lines(void)
 {
     char *text = read_file("wheel-standstill.csv");
-    char **lines = g_strsplit(text, "\n", -1);
+    char **lines = split_lines(text);
     g_free(text);
     return lines;
 }

@@ -16,7 +16,7 @@
 static size_t rows_of(const char *name)
 {
     char *text = read_file(name);
-    char **lines = g_strsplit(text, "\n", -1);
+    char **lines = split_lines(text);
     size_t rows = 0;
     for (size_t n = 0; lines[n] != NULL; n++) {
         rows += lines[n][0] != '\0' && (g_ascii_isdigit(lines[n][0]) || lines[n][0] == '-');

@@ -59,6 +59,18 @@ char *read_file(const char *name)
     return text;
 }
 
+char **split_lines(const char *text)
+{
+    GPtrArray *lines = g_ptr_array_new();
+    const char *end = text + strlen(text), *stop;
+    for (; (stop = memchr(text, '\n', (size_t)(end - text))) != NULL; text = stop + 1) {
+        g_ptr_array_add(lines, g_strndup(text, (gsize)(stop - text)));
+    }
+    g_ptr_array_add(lines, g_strdup(text));
+    g_ptr_array_add(lines, NULL);
+    return (char **)g_ptr_array_free(lines, FALSE);
+}
+
 void make_folder(void)
 {
     dir = g_dir_make_tmp("corvak-test-XXXXXX", NULL);

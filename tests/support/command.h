@@ -23,4 +23,9 @@ void assert_says(const char *text, const char *words);
 void write_file(const char *name, const char *text, gssize length);
 char *read_file(const char *name);
 
+/* A long text as lines, without their newlines; free with g_strfreev(). Not g_strsplit(): that
+ * looks through the whole rest of the text for each line when strings are checked by a sanitizer.
+ */
+char **split_lines(const char *text);
+
 #endif
