@@ -5,7 +5,8 @@
  */
 #include "corvak/rig/config.h"
 
-#include <math.h>
+#include "parts.h"
+
 #include <stddef.h>
 #include <string.h>
 
@@ -285,6 +286,34 @@ cvk_status cvk_rig_check(const cvk_rig_config *config, const cvk_rig_field **fie
     return CVK_OK;
 }
 
+/* What moves too fast to be simulated at this PWM frequency, or null. */
+static const char *too_fast(const cvk_rig_config *config)
+{
+    const cvk_rig_motor *motor = &config->motor;
+    const cvk_rig_shaft *shaft = &config->shaft;
+    const double period_s = 1.0 / config->inverter.pwm_hz, p = motor->pole_pairs;
+    double low_h = fmin(motor->inductance_d_h, motor->inductance_q_h);
+    double spring =
+        1.5 * pow(p * motor->flux_linkage_wb, 2.0) / low_h + 6.0 * p * shaft->cogging_nm;
+    if (cvk_rig_wanted_steps(config) > CVK_RIG_MOST_STEPS) {
+        return "the winding settles in far less than a PWM period (inductance, or what saturation "
+               "leaves of it at drive.trip_current_a, against resistance and dead time): raise "
+               "motor.inductance_d_h, inductance_q_h, saturation_d_a, saturation_q_a or "
+               "inverter.pwm_hz";
+    }
+    if (sqrt(spring / shaft->inertia_kg_m2) * period_s > 1.0 ||
+        shaft->friction_viscous_nm_s / shaft->inertia_kg_m2 * period_s > 1.0) {
+        return "shaft.inertia_kg_m2 is so small that the shaft swings or settles within a PWM "
+               "period: raise it, or inverter.pwm_hz";
+    }
+    if (config->drive.trip_current_a * period_s / config->supply.capacitor_f >
+        0.5 * config->supply.bus_v) {
+        return "supply.capacitor_f is so small that drive.trip_current_a takes half the bus within "
+               "a PWM period: raise it";
+    }
+    return NULL;
+}
+
 const char *cvk_rig_contradiction(const cvk_rig_config *config)
 {
     const cvk_rig_motor *motor = &config->motor;
@@ -323,7 +352,7 @@ const char *cvk_rig_contradiction(const cvk_rig_config *config)
         (config->rotor_sensor.kind == CVK_SENSOR_ENCODER || config->rotor_sensor.all_fitted)) {
         return "an encoder needs rotor_sensor.counts: give its counts per turn (four per line)";
     }
-    return NULL;
+    return too_fast(config);
 }
 
 bool cvk_rig_switch(cvk_rig_config *config, const char *imperfection, bool on)

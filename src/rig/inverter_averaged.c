@@ -9,7 +9,6 @@
 /* Fastest time constant against one integration step: keeps the Runge-Kutta error far below the
  * converters' resolution. */
 #define LARGEST_STEP 0.5
-#define MOST_STEPS 64
 #define LEAST_CROSSOVER_A 1e-3
 #define SHORT_OHM 0.01
 
@@ -20,10 +19,40 @@ const int *cvk_order(cvk_rig_phases phases)
     return orders_of[phases];
 }
 
+/* Current that gets a leg's node just across within the dead time. */
+static double crossover(const cvk_rig_config *config)
+{
+    const cvk_rig_inverter *inverter = &config->inverter;
+    double across_a =
+        inverter->dead_time_s > 0.0
+            ? config->supply.bus_v * inverter->output_capacitance_f / inverter->dead_time_s
+            : 0.0;
+    return cvk_most(LEAST_CROSSOVER_A, across_a);
+}
+
+/* What saturation leaves of an axis' inductance at the trip current. */
+static double least_inductance(const cvk_rig_config *config, double d_a, double q_a)
+{
+    double near_d, near_q, far_d, far_q;
+    cvk_rig_flux_at(config, 0.98 * d_a, 0.98 * q_a, &near_d, &near_q);
+    cvk_rig_flux_at(config, d_a, q_a, &far_d, &far_q);
+    return hypot(far_d - near_d, far_q - near_q) / (0.02 * cvk_most(d_a, q_a));
+}
+
+double cvk_rig_wanted_steps(const cvk_rig_config *config)
+{
+    double trip_a = config->drive.trip_current_a;
+    double low_h =
+        cvk_least(least_inductance(config, trip_a, 0.0), least_inductance(config, 0.0, trip_a));
+    double slope = cvk_rig_visible_resistance(config) +
+                   cvk_rig_dead_time_voltage(config) * 0.5 / crossover(config);
+    double rate_hz = config->inverter.pwm_hz * config->inverter.updates_per_period;
+    return ceil(slope / (low_h * rate_hz * LARGEST_STEP));
+}
+
 void cvk_inverter_derive(cvk_rig *rig)
 {
     const cvk_rig_inverter *inverter = &rig->config.inverter;
-    const cvk_rig_motor *motor = &rig->config.motor;
     cvk_rig_derived *d = &rig->derived;
     d->period_s = 1.0 / (inverter->pwm_hz * inverter->updates_per_period);
     for (int n = 0; n < 3; n++) {
@@ -31,16 +60,9 @@ void cvk_inverter_derive(cvk_rig *rig)
     }
     d->dead_duty = inverter->dead_time_s * inverter->pwm_hz;
     d->dead_v = cvk_rig_dead_time_voltage(&rig->config);
-    d->crossover_a = inverter->dead_time_s > 0.0
-                         ? cvk_most(LEAST_CROSSOVER_A, rig->config.supply.bus_v *
-                                                           inverter->output_capacitance_f /
-                                                           inverter->dead_time_s)
-                         : LEAST_CROSSOVER_A;
+    d->crossover_a = crossover(&rig->config);
     d->half_inv_crossover = 0.5 / d->crossover_a;
-    double slope = cvk_rig_visible_resistance(&rig->config) + d->dead_v * d->half_inv_crossover;
-    double low_h = cvk_least(motor->inductance_d_h, motor->inductance_q_h);
-    double steps = ceil(slope * d->period_s / (low_h * LARGEST_STEP));
-    d->steps = (int)cvk_clamp(steps, 1.0, MOST_STEPS);
+    d->steps = (int)cvk_clamp(cvk_rig_wanted_steps(&rig->config), 1.0, CVK_RIG_MOST_STEPS);
 }
 
 void cvk_sendable(const cvk_rig *rig, const double duty[3], double sent[3])

@@ -186,6 +186,10 @@ double cvk_motor_torque(const cvk_rig *rig, cvk_vec own_dq_wb, cvk_vec current_a
 
 /* ---- inverter_averaged.c, inverter_switched.c, inverter_off.c ------------------------------- */
 void cvk_inverter_derive(cvk_rig *rig);
+/* Integration steps that one control period needs; a config that needs more than the most is
+ * refused. */
+#define CVK_RIG_MOST_STEPS 64
+double cvk_rig_wanted_steps(const cvk_rig_config *config);
 /* Duties that can be sent: within 0 .. 1, pulses below the minimum left out. */
 void cvk_sendable(const cvk_rig *rig, const double duty[3], double sent[3]);
 void cvk_inverter_averaged(cvk_rig *rig, const double duty[3]);
