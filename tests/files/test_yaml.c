@@ -116,7 +116,7 @@ START_TEST(contradictions_are_refused_with_the_cure)
 {
     assert_refused("cross_saturation", "0.1", "needs saturation_d_a and saturation_q_a");
     assert_refused("load_inertia_kg_m2", "1e-9", "rings or settles within a PWM period");
-    assert_refused("saturation_q_a", "0.1", "settles in far less than a PWM period");
+    assert_refused("inductance_d_h", "5e-7", "settles in far less than a PWM period");
     assert_refused("inertia_kg_m2", "1e-9", "the shaft swings or settles within a PWM period");
     assert_refused("capacitor_f", "1e-6", "takes half the bus within a PWM period");
     cvk_rig_config slow = ideal_rig();
