@@ -38,10 +38,9 @@ bool cvk_gate_blocks(cvk_rig *rig)
         *events |= CVK_GATE_EVENT_UNDERVOLTAGE;
     }
     if (gate->overcurrent_a > 0.0) {
-        double i[3],
-            limit = gate->overcurrent_a * (setting & CVK_GATE_LIMIT_MASK) / CVK_GATE_LIMIT_MASK;
+        double i[3];
         cvk_leg_currents(rig, i);
-        too_much = cvk_most(fabs(i[0]), cvk_most(fabs(i[1]), fabs(i[2]))) > limit;
+        too_much = cvk_largest(i) > cvk_gate_limit_a(rig);
         if (too_much) {
             *events |= CVK_GATE_EVENT_OVERCURRENT;
         }

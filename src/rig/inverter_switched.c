@@ -7,7 +7,6 @@
  */
 #include "parts.h"
 
-#define SLEW_PIECES 1 /* pieces of a dead time while a node moves */
 #define LEAST_S 1e-12
 
 typedef struct edges {
@@ -67,7 +66,6 @@ static double piece_of(const cvk_rig *rig, const cvk_rig_leg *leg, double curren
             current_a > 0.0 ? -inverter->diode_drop_v : rig->state.bus_v + inverter->diode_drop_v;
         double slew = -current_a / inverter->output_capacitance_f;
         double arrival = slew != 0.0 ? (goal - leg->node_v) / slew : INFINITY;
-        piece = cvk_least(piece, inverter->dead_time_s / SLEW_PIECES);
         piece = arrival > LEAST_S ? cvk_least(piece, arrival) : piece;
     }
     return cvk_most(piece, LEAST_S);
@@ -132,7 +130,7 @@ static void run_piece(cvk_rig *rig, double i[3], double dt_s, double speed_mech_
 /* The comparator looks at every piece; in cycle mode it ends the period. */
 static bool too_much(const double i[3], double limit_a)
 {
-    return limit_a > 0.0 && cvk_most(fabs(i[0]), cvk_most(fabs(i[1]), fabs(i[2]))) > limit_a;
+    return limit_a > 0.0 && cvk_largest(i) > limit_a;
 }
 
 /* The shaft through the time that the pieces took, under their mean torque. */

@@ -12,10 +12,9 @@
 #define BRIEF_RAD 1e-3
 
 typedef struct node {
-    cvk_vec slope;  /* of the flux linkage, V */
-    cvk_vec own_dq; /* the currents' own flux, rotor frame */
-    cvk_vec i;      /* magnetising current */
-    cvk_vec dead;   /* share of the dead time's voltage that each phase loses */
+    cvk_vec slope; /* of the flux linkage, V */
+    cvk_vec i;     /* magnetising current */
+    cvk_vec dead;  /* share of the dead time's voltage that each phase loses */
 } node;
 
 /* Share of the dead time's voltage that a phase loses at this current: while the current is too
@@ -48,8 +47,7 @@ static void add_voltage(const cvk_rig *rig, const cvk_terminals *at, node *n)
 static node evaluate(const cvk_rig *rig, const cvk_terminals *at, cvk_vec flux_wb,
                      const cvk_rig_rotor *rotor)
 {
-    node n = {.own_dq = cvk_own_flux(flux_wb, rotor)};
-    n.i = cvk_current_dq(&rig->derived, n.own_dq) * cvk_vec_of(rotor->electrical);
+    node n = {.i = cvk_current_of(&rig->derived, flux_wb, rotor)};
     add_voltage(rig, at, &n);
     return n;
 }
@@ -57,7 +55,7 @@ static node evaluate(const cvk_rig *rig, const cvk_terminals *at, cvk_vec flux_w
 /* The same at the present flux and angle. */
 static node evaluate_now(const cvk_rig *rig, const cvk_terminals *at)
 {
-    node n = {.own_dq = cvk_vec_of(rig->own_wb), .i = cvk_vec_of(rig->now_a)};
+    node n = {.i = cvk_current_now(rig)};
     add_voltage(rig, at, &n);
     return n;
 }

@@ -66,6 +66,12 @@ static inline double cvk_clamp(double x, double low, double high)
     return x < low ? low : (x > high ? high : x);
 }
 
+/* The largest size of three currents. */
+static inline double cvk_largest(const double i[3])
+{
+    return cvk_most(fabs(i[0]), cvk_most(fabs(i[1]), fabs(i[2])));
+}
+
 /* ---- motor.c ------------------------------------------------------------------------------- */
 
 /* The rotor at a mechanical angle; and turned on by some angle, which is quicker when it is small:

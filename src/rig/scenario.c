@@ -46,7 +46,7 @@ static double largest_current(const cvk_rig *rig)
 {
     double i[3];
     cvk_rig_true_current(rig, i);
-    return cvk_most(fabs(i[0]), cvk_most(fabs(i[1]), fabs(i[2])));
+    return cvk_largest(i);
 }
 
 /* An event that is awaited: has it come? */
