@@ -15,6 +15,9 @@ enum {
     CVK_B_FLUX,       /* Wb */
     CVK_B_DEAD_TIME,  /* V */
     CVK_B_DELAY,      /* periods */
+    CVK_B_LINEAR_D,   /* 1/A: incremental inductance is L / (1 + linear i + square i^2) */
+    CVK_B_SQUARE_D,   /* 1/A^2 */
+    CVK_B_SQUARE_Q,   /* 1/A^2 */
     CVK_B_COUNT
 };
 

@@ -11,6 +11,7 @@
 #include "pole_pairs.h"
 #include "standstill.h"
 #include "turning.h"
+#include "turning_fit.h"
 
 #include <math.h>
 #include <stdarg.h>
@@ -20,6 +21,9 @@
 
 #define MOST_SPANS 64u
 #define NOTHING_KNOWN 30.0 /* prior deviation as a multiple of a typical value */
+#define LINEAR_SPREAD 0.2 /* of that, what the magnet has saturated already */
+#define SATURATION_SPREAD 0.5 /* loss of inductance at the peak current that is expected */
+#define SHARP_SHARE 0.05   /* known so well that only the flux linkage is left to learn */
 #define USEFUL_SHARE 0.2   /* an entry is given when its deviation is below this share */
 #define MODEL_FLOOR 5e-4   /* relative deviation that the model itself may be off by */
 #define SURE_OF_POLES 0.9
@@ -71,7 +75,8 @@ typedef struct work {
     cvk_turns turns;
     cvk_span still[MOST_SPANS];
     size_t still_count;
-    bool moved; /* meant as a standstill test, but the rotor did not stand still */
+    bool moved;  /* meant as a standstill test, but the rotor did not stand still */
+    bool fitted; /* its turning stretches have been fitted row by row */
 } work;
 
 static void free_work(work *logs, size_t count)
@@ -120,6 +125,10 @@ static void start_belief(cvk_belief *belief, const work *logs, size_t count)
     cvk_belief_start(belief, typical, NOTHING_KNOWN);
     belief->cov[CVK_B_DEAD_TIME * (CVK_B_COUNT + 1)] = pow(0.02 * voltage_v, 2.0);
     belief->cov[CVK_B_DELAY * (CVK_B_COUNT + 1)] = 0.8 * 0.8;
+    const double saturation = SATURATION_SPREAD / current_a;
+    belief->cov[CVK_B_LINEAR_D * (CVK_B_COUNT + 1)] = pow(LINEAR_SPREAD / current_a, 2.0);
+    belief->cov[CVK_B_SQUARE_D * (CVK_B_COUNT + 1)] = pow(saturation / current_a, 2.0);
+    belief->cov[CVK_B_SQUARE_Q * (CVK_B_COUNT + 1)] = pow(saturation / current_a, 2.0);
 }
 
 /* Resistances of two standstill fits that do not agree within their intervals. */
@@ -219,24 +228,55 @@ static void learn_standstill(work *w, const cvk_belief *start, cvk_belief *belie
     }
 }
 
-static void learn_turning(work *logs, size_t count, cvk_belief *belief, cvk_windows *windows,
-                          cvk_estimate *out)
+/* Where no standstill run has shown the winding, the turning motor does: less sharply. */
+static void learn_driven(work *w, cvk_belief *belief)
+{
+    static const int told[] = {CVK_B_RESISTANCE, CVK_B_L_D, CVK_B_L_Q, CVK_B_FLUX};
+    cvk_turning_result result;
+    w->fitted = cvk_turning_fit(&w->signals, &w->turns, belief, &result) == CVK_OK;
+    for (size_t k = 0; w->fitted && k < sizeof told / sizeof told[0]; k++) {
+        if (cvk_belief_knows(belief, told[k], USEFUL_SHARE)) {
+            cvk_belief_note(belief, told[k], w->signals.name, "turning fit");
+        }
+    }
+}
+
+/* The windows of the logs that no turning fit has used yet. */
+static void fit_circle(const work *logs, size_t count, cvk_windows *windows, cvk_belief *belief)
 {
     windows->count = 0;
     for (size_t n = 0; n < count; n++) {
         size_t before = windows->count;
-        if (logs[n].turns.count > 0 && cvk_belief_knows(belief, CVK_B_RESISTANCE, USEFUL_SHARE)) {
-            cvk_refine_phase(&logs[n].turns, &logs[n].signals, belief);
+        if (!logs[n].fitted) {
+            cvk_add_windows(windows, &logs[n].signals, &logs[n].turns, belief);
         }
-        cvk_add_windows(windows, &logs[n].signals, &logs[n].turns, belief);
         if (windows->count > before) {
             cvk_belief_note(belief, CVK_B_FLUX, logs[n].signals.name, "flux circle");
         }
     }
-    if (cvk_fit_circle(windows, belief) != CVK_OK) {
-        return;
+    if (windows->count > 0 && cvk_fit_circle(windows, belief) != CVK_OK) {
+        windows->count = 0;
+    }
+}
+
+/* Leaves the windows of all logs in `windows`. */
+static void learn_turning(work *logs, size_t count, cvk_belief *belief, cvk_windows *windows,
+                          cvk_estimate *out)
+{
+    const bool winding_known = cvk_belief_knows(belief, CVK_B_RESISTANCE, SHARP_SHARE) &&
+                               cvk_belief_knows(belief, CVK_B_L_Q, SHARP_SHARE);
+    for (size_t n = 0; n < count && !winding_known; n++) {
+        learn_driven(&logs[n], belief);
     }
     for (size_t n = 0; n < count; n++) {
+        if (logs[n].turns.count > 0 && cvk_belief_knows(belief, CVK_B_RESISTANCE, USEFUL_SHARE)) {
+            cvk_refine_phase(&logs[n].turns, &logs[n].signals, belief);
+        }
+    }
+    fit_circle(logs, count, windows, belief);
+    windows->count = 0;
+    for (size_t n = 0; n < count; n++) {
+        cvk_add_windows(windows, &logs[n].signals, &logs[n].turns, belief);
         if (out->circle.points == 0) {
             cvk_circle_curve(&logs[n].signals, &logs[n].turns, belief, &out->circle);
         }
@@ -314,10 +354,11 @@ static void write_electrical(cvk_card *card, const cvk_belief *belief, const cvk
          "no standstill run with DC levels: the inverter's own voltage is not visible"},
         {CVK_B_DELAY, CVK_CARD_DELAY, "no steps of voltage with current: the delay is not visible"},
     };
+    const cvk_belief *told = still->knee_a > 0.0 ? still : belief;
     for (size_t n = 0; n < sizeof rows / sizeof rows[0]; n++) {
         int parameter = rows[n].parameter;
         bool absolute = parameter == CVK_B_DEAD_TIME || parameter == CVK_B_DELAY;
-        bool known = absolute ? belief->from[CVK_B_RESISTANCE][0] != '\0' && belief->knee_a > 0.0
+        bool known = absolute ? told->from[CVK_B_RESISTANCE][0] != '\0' && told->knee_a > 0.0
                               : belief->from[parameter][0] != '\0' &&
                                     cvk_belief_knows(belief, parameter, USEFUL_SHARE);
         if (!known) {
@@ -332,7 +373,7 @@ static void write_electrical(cvk_card *card, const cvk_belief *belief, const cvk
         if (parameter == CVK_B_RESISTANCE || parameter == CVK_B_L_D || parameter == CVK_B_L_Q) {
             scale = hypot(volt, current);
         }
-        write_entry(&card->entry[rows[n].key], absolute ? still : belief, parameter, scale);
+        write_entry(&card->entry[rows[n].key], absolute ? told : belief, parameter, scale);
     }
 }
 

@@ -51,9 +51,10 @@ static inline void cvk_curve_vector(double alpha, double beta, double knee_a, in
 {
     const double half_sqrt3 = 0.86602540378443864676;
     double along = -0.5 * alpha, across = half_sqrt3 * beta;
-    double ua = cvk_curve_at(alpha / knee_a, curve);
-    double ub = cvk_curve_at((along + across) / knee_a, curve);
-    double uc = cvk_curve_at((along - across) / knee_a, curve);
+    double per_knee = 1.0 / knee_a;
+    double ua = cvk_curve_at(per_knee * alpha, curve);
+    double ub = cvk_curve_at(per_knee * (along + across), curve);
+    double uc = cvk_curve_at(per_knee * (along - across), curve);
     out[0] = (2.0 * ua - ub - uc) / 3.0;
     out[1] = (ub - uc) / (2.0 * half_sqrt3);
 }

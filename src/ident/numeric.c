@@ -22,6 +22,28 @@ bool cvk_invert_spd(int n, double *matrix)
     return true;
 }
 
+bool cvk_whitening(int n, const double *cov, double *out)
+{
+    /* cov = C C' gives W = C^-1; scaled to correlations first, since units differ widely */
+    double unit[16];
+    for (int r = 0; r < n; r++) {
+        unit[r] = sqrt(cov[r * n + r]);
+        for (int c = 0; c <= r; c++) {
+            out[r * n + c] = cov[r * n + c] / (unit[r] * unit[c]);
+        }
+    }
+    if (LAPACKE_dpotrf(LAPACK_ROW_MAJOR, 'L', n, out, n) != 0 ||
+        LAPACKE_dtrtri(LAPACK_ROW_MAJOR, 'L', 'N', n, out, n) != 0) {
+        return false;
+    }
+    for (int r = 0; r < n; r++) {
+        for (int c = 0; c < n; c++) {
+            out[r * n + c] = c <= r ? out[r * n + c] / unit[c] : 0.0;
+        }
+    }
+    return true;
+}
+
 void cvk_sandwich(int n, const double *a, const double *b, double *out)
 {
     double half[16 * 16] = {0};

@@ -10,9 +10,9 @@
 #include "standstill.h"
 
 #include "inverter_curve.h"
+#include "lane_fit.h"
 #include "numeric.h"
 
-#include <cminpack.h>
 #include <math.h>
 #include <stdlib.h>
 #include <string.h>
@@ -24,7 +24,6 @@
 #define SCOUT_BLOCK_ROWS 1024u
 #define WARM_UP_ROWS 512u /* simulated before a block so that its start is forgotten */
 #define SMALLEST_BLOCK_ROWS 128u
-#define SCORE_BLOCKS 64
 #define MOST_BLOCKS 64u
 #define START_ROWS 20000u /* equations used for the start values */
 #define KNEE_SHARE 0.02   /* knee current expected, share of the peak current */
@@ -54,7 +53,6 @@ typedef struct problem {
     int curve, most_evaluations;
     double scale[N];
     double noise_a, knee_centre;
-    double *lane_storage; /* residuals of the set itself, beside the derivatives */
 } problem;
 
 static size_t kept_rows(const block *b)
@@ -222,177 +220,49 @@ static void prior_rows(const problem *f, const double p[N], double rows[PRIORS])
 }
 
 /* Simulates `lanes` parameter sets over all blocks; lane n's residuals start at out[n]. */
-static bool simulate(const problem *f, int lanes, const cvk_sm_lane lane[], double *const out[])
+static bool simulate(const void *context, int lanes, const double *const p[], double *const out[])
 {
+    const problem *f = context;
     size_t at = 0;
     for (size_t b = 0; b < f->block_count; b++) {
         double *here[CVK_SM_LANES];
         for (int n = 0; n < lanes; n++) {
             here[n] = out[n] + at;
         }
-        if (!cvk_sm_simulate(f->s, f->blocks[b].rows, f->blocks[b].warm_up, f->curve, lanes, lane,
+        if (!cvk_sm_simulate(f->s, f->blocks[b].rows, f->blocks[b].warm_up, f->curve, lanes, p,
                              here)) {
             return false;
         }
         at += 2u * kept_rows(&f->blocks[b]);
     }
     for (int n = 0; n < lanes; n++) {
-        prior_rows(f, lane[n].p, out[n] + at);
+        prior_rows(f, p[n], out[n] + at);
     }
-    return true;
-}
-
-static cvk_sm_lane lane_of(const problem *f, const double x[N])
-{
-    cvk_sm_lane lane;
-    for (int n = 0; n < N; n++) {
-        lane.p[n] = x[n] * f->scale[n];
-    }
-    return lane;
-}
-
-static bool derivatives(const problem *f, const double x[N], size_t m, double *jacobian)
-{
-    cvk_sm_lane lane[CVK_SM_LANES];
-    double step[N], *out[CVK_SM_LANES];
-    lane[0] = lane_of(f, x);
-    out[0] = f->lane_storage;
-    for (int n = 0; n < N; n++) {
-        step[n] = 1e-5;
-        if (n == CVK_SM_DELAY) { /* stay inside the same whole period */
-            double fraction = lane[0].p[n] - floor(lane[0].p[n]);
-            step[n] = (fraction < 0.5 ? 1e-3 : -1e-3) / f->scale[n];
-        }
-        double moved[N];
-        memcpy(moved, x, sizeof moved);
-        moved[n] += step[n];
-        lane[n + 1] = lane_of(f, moved);
-        out[n + 1] = jacobian + (size_t)n * m;
-    }
-    if (!simulate(f, CVK_SM_LANES, lane, out)) {
-        return false;
-    }
-    for (int n = 0; n < N; n++) {
-        for (size_t k = 0; k < m; k++) {
-            jacobian[(size_t)n * m + k] = (jacobian[(size_t)n * m + k] - out[0][k]) / step[n];
-        }
-    }
-    return true;
-}
-
-static int residuals(void *context, int m, int n, const double *x, double *fvec, double *fjac,
-                     int ldfjac, int iflag)
-{
-    const problem *f = context;
-    (void)n;
-    (void)ldfjac;
-    if (iflag == 2) {
-        return derivatives(f, x, (size_t)m, fjac) ? 0 : -1;
-    }
-    cvk_sm_lane lane = lane_of(f, x);
-    if (!simulate(f, 1, &lane, &fvec)) {
-        for (int k = 0; k < m; k++) { /* an impossible motor: far worse than any possible one */
-            fvec[k] = 1e3 * f->s->peak_current_a;
-        }
-    }
-    return 0;
-}
-
-/* H = J'J and S = sum over blocks of (J'e)(J'e)'. */
-static void information(size_t m, const double *jacobian, const double *e, double h[N * N],
-                        double score[N * N])
-{
-    memset(h, 0, N * N * sizeof *h);
-    memset(score, 0, N * N * sizeof *score);
-    for (int b = 0; b < SCORE_BLOCKS; b++) {
-        size_t begin = m * (size_t)b / SCORE_BLOCKS, end = m * (size_t)(b + 1) / SCORE_BLOCKS;
-        double sum[N] = {0};
-        for (int r = 0; r < N; r++) {
-            const double *jr = jacobian + (size_t)r * m;
-            for (size_t k = begin; k < end; k++) {
-                sum[r] += jr[k] * e[k];
-            }
-            for (int c = 0; c <= r; c++) {
-                const double *jc = jacobian + (size_t)c * m;
-                double dot = 0.0;
-                for (size_t k = begin; k < end; k++) {
-                    dot += jr[k] * jc[k];
-                }
-                h[r * N + c] += dot;
-                h[c * N + r] = h[r * N + c];
-            }
-        }
-        for (int k = 0; k < N * N; k++) {
-            score[k] += sum[k / N] * sum[k % N];
-        }
-    }
-}
-
-static bool covariance(const problem *f, size_t m, const double *jacobian, const double *e,
-                       cvk_standstill_fit *fit)
-{
-    double h[N * N], score[N * N], square_sum = 0.0;
-    information(m, jacobian, e, h, score);
-    for (size_t k = 0; k < m; k++) {
-        square_sum += e[k] * e[k];
-    }
-    fit->residual_a = sqrt(square_sum / (double)m);
-    /* a parameter that the log does not show at all still needs an invertible matrix */
-    for (int n = 0; n < N; n++) {
-        h[n * N + n] += 1e-12 * (double)m * fit->residual_a * fit->residual_a + 1e-30;
-    }
-    if (!cvk_invert_spd(N, h)) {
-        return false;
-    }
-    cvk_sandwich(N, h, score, fit->cov);
-    double correction = (double)SCORE_BLOCKS / (SCORE_BLOCKS - 1.0);
-    double variance = fit->residual_a * fit->residual_a;
-    for (int k = 0; k < N * N; k++) {
-        /* never smaller than what white residuals of this size would give */
-        double units = f->scale[k / N] * f->scale[k % N];
-        fit->cov[k] = units * correction * fit->cov[k];
-        h[k] *= units * variance;
-    }
-    for (int n = 0; n < N; n++) {
-        double ratio = h[n * N + n] / fit->cov[n * N + n];
-        if (ratio > 1.0) {
-            double grow = sqrt(ratio);
-            for (int c = 0; c < N; c++) {
-                fit->cov[n * N + c] *= grow;
-                fit->cov[c * N + n] *= grow;
-            }
-        }
-    }
-    fit->cov[CVK_SM_DELAY * (N + 1)] += DELAY_FLOOR * DELAY_FLOOR;
-    fit->dof = SCORE_BLOCKS / 4.0;
     return true;
 }
 
 static bool fit_curve(problem *f, int curve, cvk_standstill_fit *fit)
 {
-    size_t m = 2u * f->residual_rows + PRIORS;
-    double *work = malloc((2u * m + m * N + m) * sizeof *work);
-    if (work == NULL) {
+    cvk_lane_problem lanes = {.count = N,
+                              .delay = CVK_SM_DELAY,
+                              .data = 2u * f->residual_rows,
+                              .priors = PRIORS,
+                              .prior_sd = f->noise_a,
+                              .hopeless = 1e3 * f->s->peak_current_a,
+                              .most_evaluations = f->most_evaluations,
+                              .context = f,
+                              .simulate = simulate};
+    cvk_lane_result result;
+    memcpy(lanes.scale, f->scale, sizeof f->scale);
+    f->curve = fit->curve = curve;
+    if (!cvk_lane_fit(&lanes, fit->p, &result)) {
         return false;
     }
-    double *fvec = work, *wa4 = work + m, *fjac = work + 2u * m, x[N], diag[N], qtf[N];
-    double wa1[N], wa2[N], wa3[N];
-    int ipvt[N], info = 0, nfev = 0, njev = 0;
-    f->lane_storage = fjac + m * N;
-    f->curve = curve;
-    fit->curve = curve;
-    for (int n = 0; n < N; n++) {
-        x[n] = fit->p[n] / f->scale[n];
-    }
-    info =
-        lmder(residuals, f, (int)m, N, x, fvec, fjac, (int)m, 1e-6, 1e-6, 0.0, f->most_evaluations,
-              diag, 1, 10.0, 0, &nfev, &njev, ipvt, qtf, wa1, wa2, wa3, wa4);
-    bool fine = info >= 1 && derivatives(f, x, m, fjac) && covariance(f, m, fjac, fvec, fit);
-    for (int n = 0; n < N; n++) {
-        fit->p[n] = x[n] * f->scale[n];
-    }
-    free(work);
-    return fine;
+    memcpy(fit->cov, result.cov, sizeof fit->cov);
+    fit->cov[CVK_SM_DELAY * (N + 1)] += DELAY_FLOOR * DELAY_FLOOR;
+    fit->residual_a = result.residual;
+    fit->dof = CVK_LANE_DOF;
+    return true;
 }
 
 /* How much a fit counts beside the best one: its likelihood, residuals taken for as coloured as
@@ -535,6 +405,9 @@ void cvk_standstill_belief(const cvk_standstill_fit *fit, const cvk_belief *star
     map[CVK_B_L_Q][CVK_SM_L_SIN] = s;
     map[CVK_B_DEAD_TIME][CVK_SM_DEAD_TIME] = 1.0;
     map[CVK_B_DELAY][CVK_SM_DELAY] = 1.0;
+    map[CVK_B_LINEAR_D][CVK_SM_LINEAR_Y] = 1.0;
+    map[CVK_B_SQUARE_D][CVK_SM_SQUARE_Y] = 1.0;
+    map[CVK_B_SQUARE_Q][CVK_SM_SQUARE_X] = 1.0;
 
     *belief = *start;
     belief->mean[CVK_B_RESISTANCE] = p[CVK_SM_RESISTANCE];
@@ -542,6 +415,9 @@ void cvk_standstill_belief(const cvk_standstill_fit *fit, const cvk_belief *star
     belief->mean[CVK_B_L_Q] = p[CVK_SM_L_MEAN] + saliency;
     belief->mean[CVK_B_DEAD_TIME] = p[CVK_SM_DEAD_TIME];
     belief->mean[CVK_B_DELAY] = p[CVK_SM_DELAY];
+    belief->mean[CVK_B_LINEAR_D] = p[CVK_SM_LINEAR_Y];
+    belief->mean[CVK_B_SQUARE_D] = p[CVK_SM_SQUARE_Y];
+    belief->mean[CVK_B_SQUARE_Q] = p[CVK_SM_SQUARE_X];
     for (int r = 0; r < CVK_B_COUNT; r++) {
         for (int q = 0; q < CVK_B_COUNT; q++) {
             if (r == CVK_B_FLUX || q == CVK_B_FLUX) {
@@ -568,8 +444,7 @@ static void step_curve(const cvk_signals *s, cvk_span span, const cvk_standstill
     size_t keep = length > 8192u ? 8192u : length;
     cvk_span rows = {span.end - keep, span.end};
     double *residual = malloc(2u * keep * sizeof *residual);
-    cvk_sm_lane lane;
-    memcpy(lane.p, fit->p, sizeof lane.p);
+    const double *lane = fit->p;
     if (residual != NULL && keep > 2u * shown &&
         cvk_sm_simulate(s, rows, 0, fit->curve, 1, &lane, &residual)) {
         /* the stretch with the largest movement */

@@ -166,13 +166,13 @@ static size_t earlier(size_t row, long by, size_t first, size_t last)
 }
 
 bool cvk_sm_simulate(const cvk_signals *s, cvk_span rows, size_t warm_up, int curve, int lanes,
-                     const cvk_sm_lane lane[], double *const out[])
+                     const double *const lane[], double *const out[])
 {
-    coefficients k = {.delay = (long)floor(lane[0].p[CVK_SM_DELAY]),
-                      .steps = steps_for(lane[0].p, s->period_s)};
+    coefficients k = {.delay = (long)floor(lane[0][CVK_SM_DELAY]),
+                      .steps = steps_for(lane[0], s->period_s)};
     double ia[LANES], ib[LANES];
     for (int n = 0; n < LANES; n++) { /* unused lanes repeat the first */
-        const double *p = lane[n < lanes ? n : 0].p;
+        const double *p = lane[n < lanes ? n : 0];
         if (!possible(p)) {
             return false;
         }

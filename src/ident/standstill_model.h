@@ -32,16 +32,12 @@ enum {
 #define CVK_SM_LANES                                                                               \
     (CVK_SM_COUNT + 1) /* the parameter set itself and one step along each parameter */
 
-typedef struct cvk_sm_lane {
-    double p[CVK_SM_COUNT];
-} cvk_sm_lane;
-
 /* Rows begin .. end-1 of the signals are simulated, starting from the measured current. For each
  * row from begin + warm_up on, residual[2 * r] and [2 * r + 1] of each lane get measured minus
  * simulated current (A), lane by lane: out[lane][2 * (row - begin - warm_up)]. `curve` is
  * the inverter's: inverter_curve.h. All lanes must agree in the whole part of the
  * delay. False when a parameter set is impossible (an inductance that is not positive). */
 bool cvk_sm_simulate(const cvk_signals *signals, cvk_span rows, size_t warm_up, int curve,
-                     int lanes, const cvk_sm_lane lane[], double *const out[]);
+                     int lanes, const double *const lane[], double *const out[]);
 
 #endif

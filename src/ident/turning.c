@@ -74,6 +74,11 @@ static void rotate_phase(const cvk_signals *s, const cvk_belief *belief, double 
     }
 }
 
+double cvk_phase_lead(double omega_rad_s)
+{
+    return copysign(atan(2.0 * PI * CORNER_HZ / fabs(omega_rad_s)), omega_rad_s);
+}
+
 typedef struct quarter_list {
     size_t count;
     size_t *row;

@@ -47,6 +47,9 @@ void cvk_remove_offset(cvk_signals *signals, const cvk_turns *turns);
 /* Takes the phase anew with what is known of the winding, so that current does not disturb it. */
 void cvk_refine_phase(cvk_turns *turns, const cvk_signals *signals, const cvk_belief *belief);
 
+/* By how much the phase leads the flux linkage at a steady speed. */
+double cvk_phase_lead(double omega_rad_s);
+
 void cvk_turns_free(cvk_turns *turns);
 
 /* The rows that are in no turn, with a margin: `spans` takes at most `most`. */

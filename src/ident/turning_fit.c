@@ -1,0 +1,620 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Prediction-error fit of the turning motor (Ljung, System Identification, 2nd ed., 1999, ch. 7).
+ * Start values come from linear least squares at each whole delay; the filter's noises are those
+ * with the smallest prediction error; then Levenberg-Marquardt with what is known before as prior.
+ */
+#include "turning_fit.h"
+
+#include "inverter_curve.h"
+#include "lane_fit.h"
+#include "numeric.h"
+
+#include <math.h>
+#include <stdlib.h>
+#include <string.h>
+
+#define N CVK_TM_COUNT
+#define PI 3.14159265358979323846
+#define MOST_BLOCKS 64u
+#define MOST_ROWS 24576u
+#define BLOCK_ROWS 2048u
+#define SCOUT_ROWS 6144u
+#define SCOUT_BLOCK_ROWS 768u
+#define WARM_UP_ROWS 256u
+#define SMALLEST_BLOCK_ROWS 128u
+#define FEWEST_TURNS 4u
+#define START_ROWS 20000u
+#define SCOUT_EVALUATIONS 25
+#define FULL_EVALUATIONS 7
+#define MOST_ROUNDS 3      /* of fits and filter noises */
+#define MOST_NOISE_STEPS 4 /* in one direction */
+#define LEAST_GAIN 0.999   /* in prediction error, for another noise */
+#define GOOD_ENOUGH 1.6    /* prediction error over the noise of a sample */
+#define LARGEST_MISFIT 3.0 /* the same, of a result that is used */
+#define LOWER_START 0.25   /* the second inductance to start from, share of the typical one */
+#define TRIAL_EVALUATIONS 8
+#define TYPICAL_DROP 0.15 /* voltage across the inductance at the peak current, share of back-EMF */
+#define KNEE_SHARE 0.02 /* as at standstill */
+#define KNEE_SPREAD 1.5
+#define OFFSET_SPREAD 0.02     /* of the peak current */
+#define HARMONIC_SPREAD 0.02
+/* Natural logarithm of Lq over Ld that motors have. */
+#define SALIENCY_MEAN 0.2
+#define SALIENCY_SPREAD 0.4
+#define DROP_SPREAD 1.0 /* of the natural logarithm of TYPICAL_DROP */
+/* What iron loss and cross-saturation, which are in no model, make of a value that only a turning
+ * motor shows (bench_accuracy): relative deviations. */
+#define FLOOR_R 0.01
+#define FLOOR_LD 0.05
+#define FLOOR_LQ 0.015
+#define FLOOR_FLUX 0.0015
+/* A ratio of Lq to Ld beyond these is no motor, but a log that shows neither. */
+#define SMALLEST_SALIENCY 0.6
+#define LARGEST_SALIENCY 6.0
+#define DELAY_FLOOR 0.004      /* as at standstill */
+#define CURVE_EVALUATIONS 6
+#define WIDE_KNEE 0.3 /* of the peak current */
+#define WIDE_DROP 0.6 /* inverter's voltage over that of the resistance at the wide knee */
+#define INDEPENDENT_SAMPLES 300.0 /* at most, in weighing curves by their likelihood */
+#define LARGEST_COLOUR 1e4     /* prediction errors more alike than that say nothing */
+
+typedef struct problem {
+    const cvk_signals *s;
+    cvk_tm_block block[MOST_BLOCKS];
+    size_t block_count, residual_rows;
+    int curve;
+    cvk_tm_noise noise;
+    double centre[N];    /* of the prior */
+    double whiten[N * N]; /* prior's lower factor: whiten * (p - centre) has unit deviation */
+    double prior_sd;
+    cvk_tm_gain *gains; /* of all blocks */
+} problem;
+
+/* ---- blocks --------------------------------------------------------------------------------- */
+
+/* Turns first .. last-1. The filter finds its angle within a turn: that much is its warm-up. */
+static void add_block(problem *f, const cvk_turns *turns, size_t first, size_t last)
+{
+    double c[3];
+    const size_t begin = turns->begin[first], end = turns->end[last - 1];
+    size_t known = first;
+    while (known + 1 < last && turns->end[known] - begin < WARM_UP_ROWS) {
+        known++;
+    }
+    const size_t warm_up = turns->end[known] - begin;
+    if (end - begin < warm_up + SMALLEST_BLOCK_ROWS || cvk_currentless(f->s, begin, end)) {
+        return;
+    }
+    cvk_fit_phase(turns->phase, begin, begin + warm_up, c);
+    double half = 0.5 * ((double)warm_up - 1.0);
+    f->block[f->block_count++] =
+        (cvk_tm_block){.rows = {begin, end},
+                       .warm_up = warm_up,
+                       .theta_rad = c[0] - half * (c[1] - half * c[2]) -
+                                    cvk_phase_lead(c[1] / f->s->period_s),
+                       .omega_rad_s = (c[1] - 2.0 * half * c[2]) / f->s->period_s};
+    f->residual_rows += end - begin - warm_up;
+}
+
+static size_t turning_rows(const cvk_turns *turns)
+{
+    size_t total = 0;
+    for (size_t n = 0; n < turns->count; n++) {
+        total += turns->end[n] - turns->begin[n];
+    }
+    return total;
+}
+
+/* Evenly spread blocks of at least `block_rows` rows and FEWEST_TURNS turns, about `most` rows. */
+static void choose_blocks(problem *f, const cvk_turns *turns, size_t most, size_t block_rows)
+{
+    const size_t total = turning_rows(turns);
+    const double share = total > most ? (double)most / (double)total : 1.0;
+    double used = 0.0, passed = 0.0; /* rows */
+    f->block_count = f->residual_rows = 0;
+    for (size_t first = 0; first < turns->count && f->block_count < MOST_BLOCKS;) {
+        size_t last = first + 1;
+        while (last < turns->count && turns->joined[last] &&
+               (last - first < FEWEST_TURNS ||
+                turns->end[last - 1] - turns->begin[first] < block_rows)) {
+            last++;
+        }
+        double rows = (double)(turns->end[last - 1] - turns->begin[first]);
+        if (last - first >= FEWEST_TURNS && used <= share * passed) {
+            size_t before = f->residual_rows;
+            add_block(f, turns, first, last);
+            used += f->residual_rows > before ? rows : 0.0;
+        }
+        passed += rows;
+        first = last;
+    }
+}
+
+/* ---- prior and start ------------------------------------------------------------------------ */
+
+static const int belief_of[CVK_B_COUNT] = {
+    [CVK_B_RESISTANCE] = CVK_TM_RESISTANCE, [CVK_B_L_D] = CVK_TM_L_D,
+    [CVK_B_L_Q] = CVK_TM_L_Q,               [CVK_B_FLUX] = CVK_TM_FLUX,
+    [CVK_B_DEAD_TIME] = CVK_TM_DEAD_TIME,   [CVK_B_DELAY] = CVK_TM_DELAY,
+    [CVK_B_LINEAR_D] = CVK_TM_LINEAR_D,     [CVK_B_SQUARE_D] = CVK_TM_SQUARE_D,
+    [CVK_B_SQUARE_Q] = CVK_TM_SQUARE_Q,
+};
+
+static bool set_prior(problem *f, const cvk_belief *belief)
+{
+    const double peak_a = f->s->peak_current_a;
+    double cov[N * N] = {0};
+    for (int r = 0; r < CVK_B_COUNT; r++) {
+        f->centre[belief_of[r]] = belief->mean[r];
+        for (int c = 0; c < CVK_B_COUNT; c++) {
+            cov[belief_of[r] * N + belief_of[c]] = belief->cov[r * CVK_B_COUNT + c];
+        }
+    }
+    f->centre[CVK_TM_LOG_KNEE] = log(belief->knee_a > 0.0 ? belief->knee_a : KNEE_SHARE * peak_a);
+    cov[CVK_TM_LOG_KNEE * (N + 1)] =
+        belief->knee_a > 0.0 ? 0.05 * 0.05 : KNEE_SPREAD * KNEE_SPREAD;
+    f->centre[CVK_TM_FIFTH] = f->centre[CVK_TM_SEVENTH] = 0.0;
+    cov[CVK_TM_FIFTH * (N + 1)] = cov[CVK_TM_SEVENTH * (N + 1)] = HARMONIC_SPREAD * HARMONIC_SPREAD;
+    f->centre[CVK_TM_OFFSET_ALPHA] = f->centre[CVK_TM_OFFSET_BETA] = 0.0;
+    cov[CVK_TM_OFFSET_ALPHA * (N + 1)] = cov[CVK_TM_OFFSET_BETA * (N + 1)] =
+        pow(OFFSET_SPREAD * peak_a, 2.0);
+    return cvk_whitening(N, cov, f->whiten);
+}
+
+/* Linear least squares at a whole delay over steps of a few rows: v = R i + L di/dt + flux w j
+ * e^(j phase) + x w e^(j phase). The phase is the magnet's up to a small angle, which x takes up.
+ * Returns the residual's square sum, or infinity. */
+static double linear_start(const problem *f, const cvk_turns *turns, long delay, double x[4])
+{
+    enum { STEP = 2, UNKNOWNS = 4 };
+    const cvk_signals *s = f->s;
+    const size_t stride = f->residual_rows / START_ROWS + 1u;
+    size_t most = 0, m = 0;
+    for (size_t b = 0; b < f->block_count; b++) {
+        most += 2u * ((f->block[b].rows.end - f->block[b].rows.begin) / stride + 1u);
+    }
+    double *a = calloc(most * UNKNOWNS, sizeof *a), *b = calloc(most, sizeof *b);
+    double result = INFINITY;
+    for (size_t n = 0; a != NULL && b != NULL && n < f->block_count; n++) {
+        cvk_span rows = f->block[n].rows;
+        const double half = 0.5 * ((double)(rows.end - rows.begin) - 1.0);
+        double c[3];
+        cvk_fit_phase(turns->phase, rows.begin, rows.end, c);
+        for (size_t k = rows.begin + 4; k + STEP + 2 < rows.end && m + 2 <= most; k += stride) {
+            double complex v = 0.0, i = 0.0;
+            for (size_t j = k; j < k + STEP; j++) {
+                size_t source = (size_t)((long)j - delay);
+                v += (s->v_alpha[source] + I * s->v_beta[source]) / STEP;
+                i += 0.5 *
+                     (s->i_alpha[j] + s->i_alpha[j + 1] + I * (s->i_beta[j] + s->i_beta[j + 1])) /
+                     STEP;
+            }
+            double complex slope = (s->i_alpha[k + STEP] - s->i_alpha[k] +
+                                    I * (s->i_beta[k + STEP] - s->i_beta[k])) /
+                                   (STEP * s->period_s);
+            /* exact change of the magnet's flux over the step */
+            double x_k = (double)(k - rows.begin) - half;
+            double omega = (c[1] + 2.0 * c[2] * x_k) / s->period_s;
+            double angle = c[0] + x_k * (c[1] + x_k * c[2]) - cvk_phase_lead(omega);
+            double complex change = cexp(I * angle) *
+                                    (cexp(I * omega * STEP * s->period_s) - 1.0) /
+                                    (STEP * s->period_s);
+            double complex across = -I * change;
+            const double two[2][UNKNOWNS] = {
+                {creal(i), creal(slope), creal(change), creal(across)},
+                {cimag(i), cimag(slope), cimag(change), cimag(across)},
+            };
+            memcpy(a + m * UNKNOWNS, two, sizeof two);
+            b[m] = creal(v);
+            b[m + 1] = cimag(v);
+            m += 2;
+        }
+    }
+    if (m > UNKNOWNS && cvk_least_squares((int)m, UNKNOWNS, a, b)) {
+        memcpy(x, b, UNKNOWNS * sizeof *x);
+        result = 0.0;
+        for (size_t k = UNKNOWNS; k < m; k++) {
+            result += b[k] * b[k];
+        }
+    }
+    free(a);
+    free(b);
+    return result;
+}
+
+/* Values at whole delay `delay`; what is known before is kept. */
+static bool start_values(const problem *f, const cvk_turns *turns, const cvk_belief *belief,
+                         long delay, double p[N])
+{
+    double x[4];
+    if (!isfinite(linear_start(f, turns, delay, x))) {
+        return false;
+    }
+    const double peak = f->s->peak_current_a;
+    const double flux = hypot(x[2], x[3]);
+    memcpy(p, f->centre, N * sizeof *p);
+    const struct {
+        int b;
+        double value;
+    } found[] = {{CVK_B_RESISTANCE, x[0] > 0.0 ? x[0] : 0.02 * flux / (f->s->period_s * peak)},
+                 {CVK_B_L_D, fmax(x[1], TYPICAL_DROP * flux / peak)},
+                 {CVK_B_L_Q, fmax(x[1], TYPICAL_DROP * flux / peak)},
+                 {CVK_B_FLUX, flux}};
+    for (size_t n = 0; n < sizeof found / sizeof found[0]; n++) {
+        if (!cvk_belief_knows(belief, found[n].b, 0.3)) {
+            p[belief_of[found[n].b]] = found[n].value;
+        }
+    }
+    if (!cvk_belief_knows(belief, CVK_B_DELAY, 0.3)) {
+        p[CVK_TM_DELAY] = (double)delay + 0.05;
+    }
+    p[CVK_TM_DEAD_TIME] = fmax(p[CVK_TM_DEAD_TIME], 0.0);
+    return true;
+}
+
+/* ---- the misfit ----------------------------------------------------------------------------- */
+
+static bool simulate(const void *context, int lanes, const double *const p[], double *const out[])
+{
+    const problem *f = context;
+    const cvk_tm_gain *gains = f->gains;
+    size_t at = 0;
+    for (size_t b = 0; b < f->block_count; b++) {
+        double *here[CVK_TM_LANES];
+        for (int n = 0; n < lanes; n++) {
+            here[n] = out[n] + at;
+        }
+        if (!cvk_tm_filter(f->s, &f->block[b], f->curve, gains, lanes, p, here)) {
+            return false;
+        }
+        gains += f->block[b].rows.end - f->block[b].rows.begin;
+        at += 2u * (f->block[b].rows.end - f->block[b].rows.begin - f->block[b].warm_up);
+    }
+    for (int n = 0; n < lanes; n++) {
+        for (int r = 0; r < N; r++) {
+            double sum = 0.0;
+            for (int c = 0; c <= r; c++) {
+                sum += f->whiten[r * N + c] * (p[n][c] - f->centre[c]);
+            }
+            out[n][at + (size_t)r] = f->prior_sd * sum;
+        }
+        double saliency = log(p[n][CVK_TM_L_Q] / p[n][CVK_TM_L_D]);
+        double drop = log(p[n][CVK_TM_L_Q] * f->s->peak_current_a / p[n][CVK_TM_FLUX]);
+        out[n][at + N] = f->prior_sd * (saliency - SALIENCY_MEAN) / SALIENCY_SPREAD;
+        out[n][at + N + 1] = f->prior_sd * (drop - log(TYPICAL_DROP)) / DROP_SPREAD;
+    }
+    return true;
+}
+
+static bool set_gains(problem *f, const double p[N])
+{
+    cvk_tm_gain *gains = f->gains;
+    for (size_t b = 0; b < f->block_count; b++) {
+        if (!cvk_tm_gains(f->s, &f->block[b], f->curve, &f->noise, p, gains)) {
+            return false;
+        }
+        gains += f->block[b].rows.end - f->block[b].rows.begin;
+    }
+    return true;
+}
+
+/* Rms prediction error; infinity when the filter runs away. */
+static double misfit(problem *f, const double p[N], double *storage)
+{
+    const double *lane = p;
+    double sum = 0.0;
+    if (!set_gains(f, p) || !simulate(f, 1, &lane, &storage)) {
+        return INFINITY;
+    }
+    for (size_t k = 0; k < 2u * f->residual_rows; k++) {
+        sum += storage[k] * storage[k];
+    }
+    return sqrt(sum / (2.0 * (double)f->residual_rows));
+}
+
+/* Smallest prediction error over the filter's three process noises, by steps of a factor. */
+static double tune_noise(problem *f, const double p[N], double *storage)
+{
+    double *const noises[] = {&f->noise.speed_rad_s, &f->noise.magnet, &f->noise.flux_wb};
+    double best = misfit(f, p, storage);
+    for (double factor = 10.0; factor > 3.0; factor = sqrt(factor)) { /* 10, then 3.2 */
+        for (size_t n = 0; n < sizeof noises / sizeof noises[0]; n++) {
+            for (double step = factor; step > 0.0; step = step > 1.0 ? 1.0 / factor : 0.0) {
+                bool better = true;
+                for (int times = 0; better && times < MOST_NOISE_STEPS; times++) {
+                    double kept = *noises[n];
+                    *noises[n] *= step;
+                    double now = misfit(f, p, storage);
+                    better = now < LEAST_GAIN * best;
+                    best = better ? now : best;
+                    *noises[n] = better ? *noises[n] : kept;
+                }
+            }
+        }
+    }
+    return best;
+}
+
+static bool fit(problem *f, double p[N], int evaluations, cvk_turning_result *result)
+{
+    const double peak_a = f->s->peak_current_a;
+    cvk_lane_problem lanes = {.count = N,
+                              .delay = CVK_TM_DELAY,
+                              .data = 2u * f->residual_rows,
+                              .priors = N + 2,
+                              .prior_sd = f->prior_sd,
+                              .hopeless = 1e3 * peak_a,
+                              .most_evaluations = evaluations,
+                              .context = f,
+                              .simulate = simulate};
+    const double scale[N] = {
+        [CVK_TM_RESISTANCE] = p[CVK_TM_RESISTANCE],
+        [CVK_TM_L_D] = p[CVK_TM_L_D],
+        [CVK_TM_L_Q] = p[CVK_TM_L_Q],
+        [CVK_TM_FLUX] = p[CVK_TM_FLUX],
+        [CVK_TM_DEAD_TIME] = fmax(p[CVK_TM_DEAD_TIME], 0.01 * p[CVK_TM_RESISTANCE] * peak_a),
+        [CVK_TM_DELAY] = 1.0,
+        [CVK_TM_LOG_KNEE] = 1.0,
+        [CVK_TM_OFFSET_ALPHA] = 0.01 * peak_a,
+        [CVK_TM_OFFSET_BETA] = 0.01 * peak_a,
+        [CVK_TM_LINEAR_D] = 0.1 / peak_a,
+        [CVK_TM_SQUARE_D] = 0.1 / (peak_a * peak_a),
+        [CVK_TM_SQUARE_Q] = 0.1 / (peak_a * peak_a),
+        [CVK_TM_FIFTH] = 0.01,
+        [CVK_TM_SEVENTH] = 0.01,
+    };
+    cvk_lane_result lane_result;
+    memcpy(lanes.scale, scale, sizeof scale);
+    if (!set_gains(f, p) || !cvk_lane_fit(&lanes, p, &lane_result)) {
+        return false;
+    }
+    memcpy(result->p, p, sizeof result->p);
+    memcpy(result->cov, lane_result.cov, sizeof result->cov);
+    result->noise = f->noise;
+    result->curve = f->curve;
+    result->residual_a = lane_result.residual;
+    result->colour = lane_result.colour;
+    return true;
+}
+
+/* Rms noise of a current sample: second differences in a frame that turns with the phase (median,
+ * so that steps do not count). */
+static double current_noise(const problem *f, const cvk_turns *turns)
+{
+    const cvk_signals *s = f->s;
+    double values[4000];
+    size_t count = 0, stride = f->residual_rows / 1500u + 1u;
+    for (size_t b = 0; b < f->block_count; b++) {
+        for (size_t k = f->block[b].rows.begin + 2; k < f->block[b].rows.end && count + 2 < 4000u;
+             k += stride) {
+            double complex turned[3];
+            for (size_t j = 0; j < 3; j++) {
+                turned[j] = (s->i_alpha[k - j] + I * s->i_beta[k - j]) *
+                            cexp(I * (turns->phase[k - 1] - turns->phase[k - j]));
+            }
+            double complex second = turned[0] - 2.0 * turned[1] + turned[2];
+            values[count++] = fabs(creal(second));
+            values[count++] = fabs(cimag(second));
+        }
+    }
+    /* median of |x| is 0.6745 sigma; a second difference has variance 6 sigma^2 */
+    double noise = cvk_median(values, count) / 0.6745 / sqrt(6.0);
+    return fmax(noise, 1e-4 * s->peak_current_a);
+}
+
+static void guess_noise(problem *f, const cvk_turns *turns, const double p[N])
+{
+    double omega = 0.0;
+    for (size_t b = 0; b < f->block_count; b++) {
+        omega = fmax(omega, fabs(f->block[b].omega_rad_s));
+    }
+    f->noise = (cvk_tm_noise){.current_a = current_noise(f, turns),
+                              .flux_wb = 1e-3 * p[CVK_TM_FLUX] * omega * f->s->period_s,
+                              .speed_rad_s = 0.1 * omega * sqrt(f->s->period_s),
+                              .magnet = 1e-3};
+}
+
+/* Fits and noises in turns, each with what the other found, until nothing gets better. */
+static bool settle(problem *f, double p[N], int evaluations, double *storage,
+                   cvk_turning_result *result)
+{
+    double before = misfit(f, p, storage);
+    bool fine = isfinite(before);
+    for (int round = 0; fine && round < MOST_ROUNDS; round++) {
+        f->prior_sd = before;
+        fine = fit(f, p, evaluations, result);
+        double now = fine ? tune_noise(f, p, storage) : INFINITY;
+        if (now > 0.99 * before) {
+            break;
+        }
+        before = now;
+    }
+    return fine;
+}
+
+/* Whole delays, the likeliest first: commanded voltages usually act a period later, measured ones at
+ * once. */
+static int rank_delays(const problem *f, const cvk_belief *belief, long delays[3])
+{
+    const bool known = cvk_belief_knows(belief, CVK_B_DELAY, 0.3);
+    delays[0] = known ? (long)floor(belief->mean[CVK_B_DELAY]) : (f->s->commanded ? 1 : 0);
+    delays[1] = f->s->commanded ? 0 : 1;
+    delays[2] = 2;
+    return known ? 1 : 3;
+}
+
+/* From the typical inductance, or from a much lower one? A few steps from each tell. */
+static void better_start(problem *f, const cvk_belief *belief, double p[N])
+{
+    cvk_turning_result high, low;
+    double lower[N];
+    if (cvk_belief_knows(belief, CVK_B_L_Q, 0.3)) {
+        return;
+    }
+    memcpy(lower, p, sizeof lower);
+    lower[CVK_TM_L_D] *= LOWER_START;
+    lower[CVK_TM_L_Q] *= LOWER_START;
+    f->prior_sd = f->noise.current_a;
+    const bool high_fits = fit(f, p, TRIAL_EVALUATIONS, &high);
+    if (fit(f, lower, TRIAL_EVALUATIONS, &low) &&
+        (!high_fits || low.residual_a < high.residual_a)) {
+        memcpy(p, lower, sizeof lower);
+    }
+}
+
+/* Quick fits on few rows, from the likeliest delays. */
+static bool scout(problem *f, const cvk_turns *turns, const cvk_belief *belief, double *storage,
+                  cvk_turning_result *best)
+{
+    long delays[3];
+    const int count = rank_delays(f, belief, delays);
+    best->residual_a = INFINITY;
+    for (int n = 0; n < count; n++) {
+        double p[N];
+        cvk_turning_result trial;
+        if (!start_values(f, turns, belief, delays[n], p)) {
+            continue;
+        }
+        guess_noise(f, turns, p);
+        better_start(f, belief, p);
+        if (settle(f, p, SCOUT_EVALUATIONS, storage, &trial) &&
+            trial.residual_a < best->residual_a) {
+            *best = trial;
+        }
+        if (best->residual_a < GOOD_ENOUGH * f->noise.current_a) {
+            break;
+        }
+    }
+    return isfinite(best->residual_a);
+}
+
+/* Mean of the fits with different curves, weighted by likelihood, and how far they differ. */
+static void weigh_curves(const problem *f, const cvk_turning_result fits[], int count,
+                         const cvk_turning_result *best, double mean[N], double spread[N * N])
+{
+    double weight[CVK_CURVES], total = 0.0;
+    const double samples =
+        fmin(2.0 * (double)f->residual_rows / fmax(best->colour, 1.0), INDEPENDENT_SAMPLES);
+    memset(mean, 0, N * sizeof *mean);
+    memset(spread, 0, N * N * sizeof *spread);
+    for (int k = 0; k < count; k++) {
+        double ratio = fits[k].residual_a / best->residual_a;
+        weight[k] = exp(-0.5 * samples * (ratio * ratio - 1.0));
+        total += weight[k];
+    }
+    for (int e = 0; e < count * N; e++) {
+        mean[e % N] += weight[e / N] / total * fits[e / N].p[e % N];
+    }
+    for (int k = 0; k < count; k++) {
+        for (int e = 0; e < N * N; e++) {
+            spread[e] += weight[k] / total * (fits[k].p[e / N] - mean[e / N]) *
+                         (fits[k].p[e % N] - mean[e % N]);
+        }
+    }
+}
+
+/* The inverter's curve is not known unless a standstill log has shown it: each is tried from the
+ * best one's values. `spread` is what they differ by, around the likeliest one. */
+static void try_curves(problem *f, const cvk_belief *belief, cvk_turning_result *best,
+                       double spread[N * N])
+{
+    static const int others[] = {CVK_CURVE_CHARGE, CVK_CURVE_SOFT, CVK_CURVE_ROUND, CVK_CURVE_FIRM};
+    enum { OTHERS = sizeof others / sizeof others[0] };
+    cvk_turning_result fits[OTHERS + 1] = {*best};
+    double mean[N];
+    int count = 1, first = 0;
+    for (int n = 0; n < OTHERS && !(belief->knee_a > 0.0); n++) {
+        fits[count] = *best;
+        f->curve = others[n];
+        if (n == 0) { /* at small currents a wide knee looks like resistance: both are possible */
+            double knee_a = WIDE_KNEE * f->s->peak_current_a;
+            double *p = fits[count].p;
+            p[CVK_TM_DEAD_TIME] = fmax(p[CVK_TM_DEAD_TIME], WIDE_DROP * p[CVK_TM_RESISTANCE] * knee_a);
+            p[CVK_TM_RESISTANCE] -= 0.5 * p[CVK_TM_DEAD_TIME] / knee_a;
+            p[CVK_TM_RESISTANCE] = fmax(p[CVK_TM_RESISTANCE], 0.3 * best->p[CVK_TM_RESISTANCE]);
+            p[CVK_TM_LOG_KNEE] = log(knee_a);
+        }
+        if (fit(f, fits[count].p, CURVE_EVALUATIONS, &fits[count])) {
+            first = fits[count].residual_a < fits[first].residual_a ? count : first;
+            count++;
+        }
+    }
+    weigh_curves(f, fits, count, &fits[first], mean, spread);
+    *best = fits[first];
+    f->curve = best->curve;
+}
+
+static void to_belief(const problem *f, const cvk_turning_result *result, cvk_belief *belief)
+{
+    bool known_before[CVK_B_L_Q + 1];
+    for (int k = 0; k <= CVK_B_L_Q; k++) {
+        known_before[k] = cvk_belief_knows(belief, k, 0.01);
+    }
+    for (int r = 0; r < CVK_B_COUNT; r++) {
+        belief->mean[r] = result->p[belief_of[r]];
+        for (int c = 0; c < CVK_B_COUNT; c++) {
+            belief->cov[r * CVK_B_COUNT + c] = result->cov[belief_of[r] * N + belief_of[c]];
+        }
+    }
+    belief->cov[CVK_B_DELAY * (CVK_B_COUNT + 1)] += DELAY_FLOOR * DELAY_FLOOR;
+    const double floors[] = {[CVK_B_RESISTANCE] = FLOOR_R, [CVK_B_L_D] = FLOOR_LD, [CVK_B_L_Q] = FLOOR_LQ};
+    belief->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)] += pow(FLOOR_FLUX * belief->mean[CVK_B_FLUX], 2.0);
+    for (int k = 0; k <= CVK_B_L_Q; k++) { /* not of what a standstill log has shown better */
+        if (!known_before[k]) {
+            belief->cov[k * (CVK_B_COUNT + 1)] += pow(floors[k] * belief->mean[k], 2.0);
+        }
+    }
+    const double saliency = belief->mean[CVK_B_L_Q] / belief->mean[CVK_B_L_D];
+    for (int k = CVK_B_L_D; k <= CVK_B_L_Q; k++) {
+        if (!(saliency > SMALLEST_SALIENCY && saliency < LARGEST_SALIENCY)) {
+            belief->cov[k * (CVK_B_COUNT + 1)] += pow(belief->mean[k], 2.0);
+        }
+    }
+    belief->dof = fmin(belief->dof, CVK_LANE_DOF);
+    if (!(belief->knee_a > 0.0)) {
+        belief->knee_a = exp(result->p[CVK_TM_LOG_KNEE]);
+        belief->curve = f->curve;
+    }
+}
+
+cvk_status cvk_turning_fit(const cvk_signals *signals, const cvk_turns *turns, cvk_belief *belief,
+                           cvk_turning_result *result)
+{
+    problem f = {.s = signals,
+                 .curve = belief->knee_a > 0.0 ? belief->curve : CVK_CURVE_CHARGE};
+    choose_blocks(&f, turns, SCOUT_ROWS, SCOUT_BLOCK_ROWS);
+    if (f.residual_rows < SMALLEST_BLOCK_ROWS || !set_prior(&f, belief)) {
+        return CVK_NOT_IN_LOG;
+    }
+    double *storage = malloc((2u * turning_rows(turns) + N + 2) * sizeof *storage);
+    f.gains = malloc(turning_rows(turns) * sizeof *f.gains);
+    if (storage == NULL || f.gains == NULL) {
+        free(storage);
+        free(f.gains);
+        return CVK_NO_MEMORY;
+    }
+    double spread[N * N];
+    bool fine = scout(&f, turns, belief, storage, result);
+    if (fine) {
+        try_curves(&f, belief, result, spread);
+        choose_blocks(&f, turns, MOST_ROWS, BLOCK_ROWS);
+        f.prior_sd = result->residual_a;
+        fine = fit(&f, result->p, FULL_EVALUATIONS, result);
+    }
+    if (fine) { /* what is known before weighs more when the errors are alike over many rows */
+        f.prior_sd = result->residual_a * sqrt(fmin(result->colour, LARGEST_COLOUR));
+        fine = fit(&f, result->p, FULL_EVALUATIONS, result) &&
+               result->residual_a < LARGEST_MISFIT * f.noise.current_a;
+    }
+    for (int e = 0; fine && e < N * N; e++) {
+        result->cov[e] += spread[e];
+    }
+    free(f.gains);
+    free(storage);
+    if (!fine) {
+        return CVK_NOT_IN_LOG;
+    }
+    to_belief(&f, result, belief);
+    return CVK_OK;
+}

@@ -1,0 +1,26 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Estimation from the driven, turning motor: maximum likelihood of the current predicted by the
+ * filter in turning_model.h. Needs no rotor sensor and no special excitation.
+ */
+#ifndef CORVAK_IDENT_TURNING_FIT_H
+#define CORVAK_IDENT_TURNING_FIT_H
+
+#include "turning.h"
+#include "turning_model.h"
+
+typedef struct cvk_turning_result {
+    double p[CVK_TM_COUNT];
+    double cov[CVK_TM_COUNT * CVK_TM_COUNT];
+    cvk_tm_noise noise;
+    int curve;
+    double residual_a; /* rms of the prediction error per axis */
+    double colour;     /* of the prediction errors: cvk_lane_result */
+} cvk_turning_result;
+
+/* Fits the turning stretches with current. `belief` is what is known before and, on success, after.
+ * CVK_NOT_IN_LOG when there are too few such rows or no parameter set follows them. */
+cvk_status cvk_turning_fit(const cvk_signals *signals, const cvk_turns *turns, cvk_belief *belief,
+                           cvk_turning_result *result);
+
+#endif

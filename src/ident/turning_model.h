@@ -1,0 +1,71 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The turning motor behind its inverter: a Kalman filter over flux linkage, angle and speed that
+ * predicts the next current sample. Several neighbouring parameter sets are filtered in lock-step,
+ * which gives the derivatives of the prediction errors.
+ */
+#ifndef CORVAK_IDENT_TURNING_MODEL_H
+#define CORVAK_IDENT_TURNING_MODEL_H
+
+#include "signals.h"
+
+/* The parameters, in this order. */
+enum {
+    CVK_TM_RESISTANCE,   /* ohm */
+    CVK_TM_L_D,          /* H, at small current */
+    CVK_TM_L_Q,          /* H, at small current */
+    CVK_TM_FLUX,         /* Wb */
+    CVK_TM_DEAD_TIME,    /* V */
+    CVK_TM_DELAY,        /* periods */
+    CVK_TM_LOG_KNEE,     /* natural logarithm of the knee current in A */
+    CVK_TM_OFFSET_ALPHA, /* A */
+    CVK_TM_OFFSET_BETA,  /* A */
+    /* The incremental inductance at current i is L / (1 + linear i + square i^2). */
+    CVK_TM_LINEAR_D, /* 1/A */
+    CVK_TM_SQUARE_D, /* 1/A^2 */
+    CVK_TM_SQUARE_Q, /* 1/A^2 */
+    /* Harmonics of the magnet's flux linkage, as shares of the fundamental. */
+    CVK_TM_FIFTH,
+    CVK_TM_SEVENTH,
+    CVK_TM_COUNT
+};
+
+#define CVK_TM_LANES (CVK_TM_COUNT + 1)
+
+/* Standard deviations, per sample. */
+typedef struct cvk_tm_noise {
+    double current_a;   /* of a measured current, per axis */
+    double flux_wb;     /* what voltages the model does not know add to the flux linkage */
+    double speed_rad_s; /* how far the speed wanders */
+    double magnet;      /* share by which unequal magnets make the flux linkage vary */
+} cvk_tm_noise;
+
+/* A stretch of rows: filtered from its first row on, its prediction errors count after `warm_up`
+ * rows. */
+typedef struct cvk_tm_block {
+    cvk_span rows;
+    size_t warm_up;
+    double theta_rad, omega_rad_s; /* roughly, at the first row */
+} cvk_tm_block;
+
+/* Of one row: how a prediction error of the current (d, q) corrects the filter's states, and
+ * how much of the magnet's deviation is kept until the next row. */
+#define CVK_TM_STATES 5
+
+typedef struct cvk_tm_gain {
+    double k[CVK_TM_STATES][2], keep;
+} cvk_tm_gain;
+
+/* The filter's gains over a block for one parameter set: out[0 .. rows - 1]. False when the set is
+ * impossible or the filter runs away. */
+bool cvk_tm_gains(const cvk_signals *signals, const cvk_tm_block *block, int curve,
+                  const cvk_tm_noise *noise, const double p[CVK_TM_COUNT], cvk_tm_gain *out);
+
+/* With these gains kept, for each row from warm_up on out[lane][2 r] and [2 r + 1] get measured
+ * minus predicted current (A). All lanes must agree in the whole part of the delay. False when a
+ * parameter set is impossible or the filter runs away. */
+bool cvk_tm_filter(const cvk_signals *signals, const cvk_tm_block *block, int curve,
+                   const cvk_tm_gain *gains, int lanes, const double *const lane[],
+                   double *const out[]);
+
+#endif
