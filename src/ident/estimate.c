@@ -7,6 +7,7 @@
 
 #include "findings.h"
 #include "inverter_curve.h"
+#include "mechanics.h"
 #include "numeric.h"
 #include "pole_pairs.h"
 #include "standstill.h"
@@ -433,6 +434,69 @@ typedef struct scale_share {
     double current, voltage;
 } scale_share;
 
+/* A mechanical entry. Torque is measured in flux times current, so both gains scale it. */
+static void write_mechanical(cvk_card_entry *entry, double value, double deviation, double dof,
+                             double scale, const char *from)
+{
+    double half = cvk_student95(dof) * deviation, all = hypot(half, scale * value);
+    entry->known = true;
+    entry->value = value;
+    entry->statistical_low = value - half;
+    entry->statistical_high = value + half;
+    entry->low = value - all;
+    entry->high = value + all;
+    snprintf(entry->from, sizeof entry->from, "%s", from);
+}
+
+static void names_of_turning(const work *logs, size_t count, char text[CVK_CARD_TEXT])
+{
+    size_t used = 0;
+    text[0] = '\0';
+    for (size_t n = 0; n < count && used < CVK_CARD_TEXT; n++) {
+        if (logs[n].turns.count > 0) {
+            used += (size_t)snprintf(text + used, CVK_CARD_TEXT - used, "%s%s",
+                                     used > 0 ? "; " : "", logs[n].signals.name);
+        }
+    }
+    if (used < CVK_CARD_TEXT) {
+        snprintf(text + used, CVK_CARD_TEXT - used, ": balance of torque");
+    }
+}
+
+static void learn_mechanics(const cvk_windows *windows, const cvk_belief *belief, const work *logs,
+                            size_t count, scale_share scale, cvk_estimate *out)
+{
+    const cvk_card_entry *entry = out->card.entry;
+    const bool torque_known =
+        entry[CVK_CARD_FLUX_LINKAGE].known && entry[CVK_CARD_POLE_PAIRS].known;
+    cvk_mechanics m = {.driven = false};
+    char from[CVK_CARD_TEXT];
+    bool fitted = torque_known && cvk_fit_mechanics(windows, belief,
+                                                    entry[CVK_CARD_POLE_PAIRS].value, &m) == CVK_OK;
+    const char *why =
+        !torque_known ? "needs the torque, which needs flux linkage and pole pairs (see there)"
+        : !m.driven   ? "no torque is seen: a coast-down alone shows only its ratio to friction; add "
+                        "a spin with speed changes (corvak record spin)"
+                      : "the speed hardly changes: record a spin with speed changes, and a "
+                        "coast-down (corvak record spin, corvak record coast)";
+    names_of_turning(logs, count, from);
+    for (int k = 0; k < CVK_MECH_COUNT; k++) {
+        const cvk_card_key key = (cvk_card_key)((int)CVK_CARD_INERTIA + k);
+        const bool sharp = m.deviation[k] < USEFUL_SHARE * m.value[k] && m.value[k] > 0.0;
+        if (fitted && sharp) {
+            double flux = cvk_belief_deviation(belief, CVK_B_FLUX) / belief->mean[CVK_B_FLUX];
+            write_mechanical(&out->card.entry[key], m.value[k],
+                             hypot(m.deviation[k], flux * m.value[k]), m.dof,
+                             hypot(scale.voltage, scale.current), from);
+        } else {
+            miss(&out->card, key,
+                 fitted ? "too small beside the other torques in these logs: record a longer "
+                          "coast-down (corvak record coast)"
+                        : why);
+        }
+    }
+}
+
 static cvk_status estimate_prepared(work *logs, size_t count, scale_share scale,
                                     cvk_windows *windows, cvk_estimate *out)
 {
@@ -447,12 +511,11 @@ static cvk_status estimate_prepared(work *logs, size_t count, scale_share scale,
     const cvk_belief still = belief;
     learn_turning(logs, count, &belief, windows, out);
     write_electrical(&out->card, &belief, &still, windows, moved, scale.current, scale.voltage);
-    for (int key = CVK_CARD_INERTIA; key <= CVK_CARD_FRICTION_VISCOUS; key++) {
-        miss(&out->card, (cvk_card_key)key,
-             "needs known torques: a later version estimates it from a coast-down and "
-             "torque steps");
+    cvk_status status = learn_pole_pairs(logs, count, windows, out);
+    if (status == CVK_OK) {
+        learn_mechanics(windows, &belief, logs, count, scale, out);
     }
-    return learn_pole_pairs(logs, count, windows, out);
+    return status;
 }
 
 static bool any_known(const cvk_card *card)

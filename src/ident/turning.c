@@ -24,6 +24,8 @@
 #define FLATTEST_QUARTER 3.5 /* slowest quarter of a turn against its fastest */
 #define SHORTEST_WINDOW_S 0.02
 #define FEWEST_TURNS 4
+#define WINDOWS_PER_LOG 100
+#define LARGEST_CHANGE 0.08 /* of a turn's duration within a window, unless it has only two turns */
 #define DROP_MEAN 0.1   /* share of the voltage across R or L of a turning motor: */
 #define DROP_SPREAD 0.3 /* expected, and how uncertain that is */
 #define MARGIN_S 0.03   /* kept away from turning, at least, when looking for standstill */
@@ -324,9 +326,30 @@ static double complex current_near(const cvk_signals *s, size_t row, size_t begi
     return sum / (double)(to - from);
 }
 
-static cvk_window window_of(const cvk_signals *s, const cvk_turns *turns, size_t begin, size_t end,
+/* Speed at row `border` between turns n - 1 and n: the phase's slope over half a turn to each side,
+ * so that what repeats every turn drops out. The leaky integral leads the rotor by
+ * atan(corner / speed), which changes while the speed does. */
+static double omega_at_border(const cvk_signals *s, const cvk_turns *turns, size_t n)
+{
+    if (n == 0 || n >= turns->count || !turns->joined[n]) {
+        return NAN;
+    }
+    const size_t before = turn_rows(turns, n - 1) / 2, after = turn_rows(turns, n) / 2;
+    const size_t middle = turns->begin[n], from = middle - before, to = middle + after;
+    double slope_before = (turns->phase[middle] - turns->phase[from]) / (double)before;
+    double slope_after = (turns->phase[to] - turns->phase[middle]) / (double)after;
+    double mean = (turns->phase[to] - turns->phase[from]) / (double)(before + after);
+    /* halves of unlike length: the mean slope is that at their middle, not at the border */
+    double bend = 2.0 * (slope_after - slope_before) / (double)(before + after);
+    double omega = (mean + bend * 0.5 * ((double)before - (double)after)) / s->period_s;
+    double corner = 2.0 * PI * CORNER_HZ, acceleration = bend / (s->period_s * s->period_s);
+    return omega + corner * acceleration / (omega * omega + corner * corner);
+}
+
+static cvk_window window_of(const cvk_signals *s, const cvk_turns *turns, size_t first, size_t last,
                             const cvk_belief *belief)
 {
+    const size_t begin = turns->begin[first], end = turns->end[last - 1];
     double c[3];
     cvk_fit_phase(turns->phase, begin, end, c);
     size_t rows = end - begin;
@@ -340,6 +363,8 @@ static cvk_window window_of(const cvk_signals *s, const cvk_turns *turns, size_t
     cvk_window w = {.begin = begin,
                     .end = end,
                     .omega = omega,
+                    .omega_begin = omega_at_border(s, turns, first),
+                    .omega_end = omega_at_border(s, turns, last),
                     .period_s = s->period_s,
                     .duration_s = (double)rows * s->period_s,
                     .rotor_ratio = NAN};
@@ -378,6 +403,12 @@ static cvk_window window_of(const cvk_signals *s, const cvk_turns *turns, size_t
     return w;
 }
 
+static bool alike(const cvk_turns *turns, size_t a, size_t b)
+{
+    double ratio = (double)turn_rows(turns, a) / (double)turn_rows(turns, b);
+    return fabs(ratio - 1.0) < LARGEST_CHANGE;
+}
+
 void cvk_add_windows(cvk_windows *windows, const cvk_signals *s, const cvk_turns *turns,
                      const cvk_belief *belief)
 {
@@ -387,18 +418,19 @@ void cvk_add_windows(cvk_windows *windows, const cvk_signals *s, const cvk_turns
         total += turns->end[n] - turns->begin[n];
     }
     size_t shortest = (size_t)(SHORTEST_WINDOW_S / s->period_s) + 1u;
-    size_t room = total / (CVK_MAX_WINDOWS / 4) + 1u;
+    size_t room = total / (WINDOWS_PER_LOG) + 1u;
     size_t wanted = shortest > room ? shortest : room;
     for (size_t first = 0; first < turns->count;) {
         size_t last = first + 1;
         while (last < turns->count && turns->joined[last] &&
-               (turns->end[last - 1] - turns->begin[first] < wanted || last - first < 2u)) {
+               (last - first < 2u || (turns->end[last - 1] - turns->begin[first] < wanted &&
+                                      alike(turns, first, last)))) {
             last++;
         }
         if (last - first >= 2u && turns->end[last - 1] - turns->begin[first] >= 8u &&
             windows->count < CVK_MAX_WINDOWS) {
             windows->window[windows->count++] =
-                window_of(s, turns, turns->begin[first], turns->end[last - 1], belief);
+                window_of(s, turns, first, last, belief);
         }
         first = last;
     }
@@ -409,14 +441,19 @@ void cvk_add_windows(cvk_windows *windows, const cvk_signals *s, const cvk_turns
 #define N CVK_B_COUNT
 #define CIRCLE_BLOCK 6 /* at most: windows whose misfits may be alike, about one plateau */
 
-/* Misfit of one window in Wb: |E| / |w| - (Ld - Lq) id - flux. */
-static double misfit(const cvk_window *w, const double p[N])
+double complex cvk_active_flux(const cvk_window *w, const double p[N])
 {
     double complex turned = w->voltage_v * cexp(-I * w->omega * p[CVK_B_DELAY] * w->period_s);
     double complex e = turned - p[CVK_B_RESISTANCE] * w->current_a -
                        p[CVK_B_L_Q] * (w->current_slope + I * w->omega * w->current_a) -
                        p[CVK_B_DEAD_TIME] * w->inverter;
-    double complex flux = e / (I * w->omega);
+    return e / (I * w->omega);
+}
+
+/* Misfit of one window in Wb: |E| / |w| - (Ld - Lq) id - flux. */
+static double misfit(const cvk_window *w, const double p[N])
+{
+    double complex flux = cvk_active_flux(w, p);
     double length = cabs(flux);
     double i_d = length > 0.0 ? creal(w->current_a * conj(flux)) / length : 0.0;
     return length - (p[CVK_B_L_D] - p[CVK_B_L_Q]) * i_d - p[CVK_B_FLUX];

@@ -11,7 +11,7 @@
 
 #include <complex.h>
 
-#define CVK_MAX_WINDOWS 400
+#define CVK_MAX_WINDOWS 3000
 
 /* Electrical turns found in a log, without any rotor sensor. */
 typedef struct cvk_turns {
@@ -27,6 +27,7 @@ typedef struct cvk_turns {
 typedef struct cvk_window {
     size_t begin, end;
     double omega; /* rad/s, electrical, signed */
+    double omega_begin, omega_end; /* at its borders; NaN next to rows that do not turn */
     double period_s, duration_s;
     double complex voltage_v; /* as if it acted without delay */
     double complex current_a;
@@ -63,6 +64,9 @@ void cvk_add_windows(cvk_windows *windows, const cvk_signals *signals, const cvk
 /* Fits the flux circle to all windows: `belief` holds what is known before and, on success,
  * after. */
 cvk_status cvk_fit_circle(const cvk_windows *windows, cvk_belief *belief);
+
+/* The active flux of a window, Wb, in its turning frame; `p` in the order of CVK_B_*. */
+double complex cvk_active_flux(const cvk_window *window, const double p[CVK_B_COUNT]);
 
 /* Polynomial (degree 2) of the phase over rows begin .. end-1: phase = c0 + c1 x + c2 x^2 with x in
  * rows from the middle of the stretch. */
