@@ -5,7 +5,7 @@
 set -eu
 
 packages="build-essential cmake ninja-build pkg-config git
-  liblapack-dev libblas-dev liblapacke-dev libcminpack-dev libyaml-dev libhdf5-dev
+  liblapack-dev libblas-dev liblapacke-dev libcminpack-dev libkissfft-dev libyaml-dev libhdf5-dev
   libglib2.0-dev
   libjson-glib-dev gnuplot-nox fonts-dejavu-core fontconfig check
   python3-h5py

@@ -24,6 +24,7 @@
 #define NOTHING_KNOWN 30.0 /* prior deviation as a multiple of a typical value */
 #define LINEAR_SPREAD 0.2 /* of that, what the magnet has saturated already */
 #define SATURATION_SPREAD 0.5 /* loss of inductance at the peak current that is expected */
+#define FLUX_SHARE 0.05    /* the same for the flux linkage, which any real turning shows well */
 #define SHARP_SHARE 0.05   /* known so well that only the flux linkage is left to learn */
 #define USEFUL_SHARE 0.2   /* an entry is given when its deviation is below this share */
 #define MODEL_FLOOR 5e-4   /* relative deviation that the model itself may be off by */
@@ -115,6 +116,7 @@ static void start_belief(cvk_belief *belief, const work *logs, size_t count)
         }
     }
     double delay = logs[0].signals.commanded ? 1.0 : 0.3;
+    delay = logs[0].signals.averaged ? 0.0 : delay;
     const double typical[CVK_B_COUNT] = {
         [CVK_B_RESISTANCE] = 0.1 * voltage_v / current_a,
         [CVK_B_L_D] = 20.0 * period_s * voltage_v / current_a,
@@ -126,6 +128,12 @@ static void start_belief(cvk_belief *belief, const work *logs, size_t count)
     cvk_belief_start(belief, typical, NOTHING_KNOWN);
     belief->cov[CVK_B_DEAD_TIME * (CVK_B_COUNT + 1)] = pow(0.02 * voltage_v, 2.0);
     belief->cov[CVK_B_DELAY * (CVK_B_COUNT + 1)] = 0.8 * 0.8;
+    if (logs[0].signals.averaged) {
+        belief->mean[CVK_B_DELAY] = belief->mean[CVK_B_DEAD_TIME] = 0.0;
+        belief->cov[CVK_B_DELAY * (CVK_B_COUNT + 1)] = CVK_AVERAGED_DELAY * CVK_AVERAGED_DELAY;
+        belief->cov[CVK_B_DEAD_TIME * (CVK_B_COUNT + 1)] =
+            pow(CVK_AVERAGED_DEAD * voltage_v, 2.0);
+    }
     const double saturation = SATURATION_SPREAD / current_a;
     belief->cov[CVK_B_LINEAR_D * (CVK_B_COUNT + 1)] = pow(LINEAR_SPREAD / current_a, 2.0);
     belief->cov[CVK_B_SQUARE_D * (CVK_B_COUNT + 1)] = pow(saturation / current_a, 2.0);
@@ -359,9 +367,10 @@ static void write_electrical(cvk_card *card, const cvk_belief *belief, const cvk
     for (size_t n = 0; n < sizeof rows / sizeof rows[0]; n++) {
         int parameter = rows[n].parameter;
         bool absolute = parameter == CVK_B_DEAD_TIME || parameter == CVK_B_DELAY;
+        const double share = parameter == CVK_B_FLUX ? FLUX_SHARE : USEFUL_SHARE;
         bool known = absolute ? told->from[CVK_B_RESISTANCE][0] != '\0' && told->knee_a > 0.0
                               : belief->from[parameter][0] != '\0' &&
-                                    cvk_belief_knows(belief, parameter, USEFUL_SHARE);
+                                    cvk_belief_knows(belief, parameter, share);
         if (!known) {
             miss(card, rows[n].key,
                  moved && parameter != CVK_B_FLUX

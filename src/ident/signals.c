@@ -5,6 +5,7 @@
  */
 #include "signals.h"
 
+#include "conditioning.h"
 #include "findings.h"
 #include "numeric.h"
 
@@ -486,8 +487,8 @@ static bool find_period(cvk_signals *s, const cvk_log *log, cvk_estimate *out)
     return true;
 }
 
-cvk_status cvk_signals_from_log(cvk_signals *s, const cvk_log *log,
-                                const cvk_estimate_options *options, cvk_estimate *out)
+static cvk_status convert(cvk_signals *s, const cvk_log *log, const cvk_estimate_options *options,
+                          cvk_estimate *out)
 {
     *s = (cvk_signals){.name = log->name};
     needed list = {.count = 0};
@@ -515,6 +516,21 @@ cvk_status cvk_signals_from_log(cvk_signals *s, const cvk_log *log,
         status = fine ? CVK_OK : CVK_NOT_IN_LOG;
     }
     free(rows);
+    return status;
+}
+
+cvk_status cvk_signals_from_log(cvk_signals *s, const cvk_log *log,
+                                const cvk_estimate_options *options, cvk_estimate *out)
+{
+    cvk_conditioned conditioned;
+    *s = (cvk_signals){.name = log->name};
+    cvk_status status = cvk_condition_log(&conditioned, log, out);
+    if (status == CVK_OK) {
+        status = convert(s, &conditioned.log, options, out);
+        s->averaged = conditioned.averaged;
+        s->voltage_doubt_v = conditioned.voltage_doubt_v;
+    }
+    cvk_conditioned_free(&conditioned);
     return status;
 }
 

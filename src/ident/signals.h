@@ -14,6 +14,11 @@ typedef struct cvk_span {
 
 #define CVK_MAX_PIECES 256
 
+/* Deviations of delay (periods) and inverter's own voltage (share of the largest voltage) from zero
+ * when voltages are averaged over PWM periods that the log shows. */
+#define CVK_AVERAGED_DELAY 0.01
+#define CVK_AVERAGED_DEAD 1e-3
+
 typedef struct cvk_signals {
     const char *name;
     size_t rows; /* usable rows, in order */
@@ -26,6 +31,9 @@ typedef struct cvk_signals {
     size_t pieces;            /* stretches without a gap; a piece of less than 64 rows is dropped */
     cvk_span piece[CVK_MAX_PIECES];
     bool commanded; /* voltages are duty times bus, not terminal voltages */
+    bool averaged;  /* voltages are means over PWM periods that the log shows: they act at once and
+                       contain the inverter's own */
+    double voltage_doubt_v; /* of such a mean */
     double bus_v;   /* mean; 1 when not used */
     double peak_current_a;
     double *storage; /* one block behind all of the above */

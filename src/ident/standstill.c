@@ -52,7 +52,7 @@ typedef struct problem {
     size_t block_count, residual_rows;
     int curve, most_evaluations;
     double scale[N];
-    double noise_a, knee_centre;
+    double noise_a, knee_centre, largest_v;
 } problem;
 
 static size_t kept_rows(const block *b)
@@ -103,6 +103,17 @@ static double noise_of(const problem *f)
     }
     /* median of |x| is 0.6745 sigma; a second difference has variance 6 sigma^2 */
     return fmax(cvk_median(values, count) / 0.6745 / sqrt(6.0), 1e-9);
+}
+
+static double largest_voltage(const problem *f)
+{
+    double largest = 1e-3;
+    for (size_t b = 0; b < f->block_count; b++) {
+        for (size_t k = f->blocks[b].rows.begin; k < f->blocks[b].rows.end; k++) {
+            largest = fmax(largest, hypot(f->s->v_alpha[k], f->s->v_beta[k]));
+        }
+    }
+    return largest;
 }
 
 /* Largest distance of the current from its mean over the blocks: offsets do not count. */
@@ -205,7 +216,7 @@ static bool start_values(const problem *f, double p[N])
 }
 
 /* Weak priors keep what a log does not show from wandering off: one row each. */
-enum { PRIORS = 6 };
+enum { PRIORS = 8 };
 #define SATURATION_SPREAD 0.5 /* expected loss of inductance at the peak current, as a share */
 
 static void prior_rows(const problem *f, const double p[N], double rows[PRIORS])
@@ -217,6 +228,9 @@ static void prior_rows(const problem *f, const double p[N], double rows[PRIORS])
     rows[3] = weight * peak_a * p[CVK_SM_SQUARE_X];
     rows[4] = weight * peak_a * p[CVK_SM_SQUARE_Y];
     rows[5] = weight * p[CVK_SM_LINEAR_Y];
+    const double known = f->s->averaged ? f->noise_a : 0.0;
+    rows[6] = known * p[CVK_SM_DELAY] / CVK_AVERAGED_DELAY;
+    rows[7] = known * p[CVK_SM_DEAD_TIME] / (CVK_AVERAGED_DEAD * f->largest_v);
 }
 
 /* Simulates `lanes` parameter sets over all blocks; lane n's residuals start at out[n]. */
@@ -241,6 +255,19 @@ static bool simulate(const void *context, int lanes, const double *const p[], do
     return true;
 }
 
+/* Voltages that are off by a constant at each level: as much of the resistance, and the same share
+ * of the inductances. */
+static void add_voltage_doubt(const problem *f, cvk_standstill_fit *fit)
+{
+    const double doubt_v = f->s->voltage_doubt_v;
+    const double resistance = doubt_v / f->s->peak_current_a;
+    const double inductance = doubt_v / f->largest_v * fit->p[CVK_SM_L_MEAN];
+    fit->cov[CVK_SM_RESISTANCE * (N + 1)] += resistance * resistance;
+    for (int n = CVK_SM_L_MEAN; n <= CVK_SM_L_SIN; n++) {
+        fit->cov[n * (N + 1)] += inductance * inductance;
+    }
+}
+
 static bool fit_curve(problem *f, int curve, cvk_standstill_fit *fit)
 {
     cvk_lane_problem lanes = {.count = N,
@@ -259,6 +286,7 @@ static bool fit_curve(problem *f, int curve, cvk_standstill_fit *fit)
         return false;
     }
     memcpy(fit->cov, result.cov, sizeof fit->cov);
+    add_voltage_doubt(f, fit);
     fit->cov[CVK_SM_DELAY * (N + 1)] += DELAY_FLOOR * DELAY_FLOOR;
     fit->residual_a = result.residual;
     fit->dof = CVK_LANE_DOF;
@@ -341,6 +369,7 @@ static int scout(problem *f, const cvk_span *spans, size_t count, double worst_r
         return 0;
     }
     f->noise_a = trial.noise_a = noise_of(f);
+    f->largest_v = largest_voltage(f);
     if (swing_of(f) < 10.0 * f->noise_a) {
         return 0;
     }

@@ -246,7 +246,7 @@ static bool start_values(const problem *f, const cvk_turns *turns, const cvk_bel
             p[belief_of[found[n].b]] = found[n].value;
         }
     }
-    if (!cvk_belief_knows(belief, CVK_B_DELAY, 0.3)) {
+    if (!f->s->averaged && !cvk_belief_knows(belief, CVK_B_DELAY, 0.3)) {
         p[CVK_TM_DELAY] = (double)delay + 0.05;
     }
     p[CVK_TM_DEAD_TIME] = fmax(p[CVK_TM_DEAD_TIME], 0.0);
@@ -437,7 +437,8 @@ static bool settle(problem *f, double p[N], int evaluations, double *storage,
  * once. */
 static int rank_delays(const problem *f, const cvk_belief *belief, long delays[3])
 {
-    const bool known = cvk_belief_knows(belief, CVK_B_DELAY, 0.3);
+    const bool known =
+        f->s->averaged || cvk_belief_knows(belief, CVK_B_DELAY, 0.3);
     delays[0] = known ? (long)floor(belief->mean[CVK_B_DELAY]) : (f->s->commanded ? 1 : 0);
     delays[1] = f->s->commanded ? 0 : 1;
     delays[2] = 2;
@@ -545,6 +546,24 @@ static void try_curves(problem *f, const cvk_belief *belief, cvk_turning_result 
     f->curve = best->curve;
 }
 
+/* Voltages that are off by a steady amount look like a drop across R or L, or like back-EMF: most of
+ * all where the motor turns slowest. */
+static void add_voltage_doubt(const problem *f, cvk_belief *belief)
+{
+    double omega = INFINITY;
+    for (size_t b = 0; b < f->block_count; b++) {
+        omega = fmin(omega, fabs(f->block[b].omega_rad_s));
+    }
+    const double doubt_v = 2.0 * f->s->voltage_doubt_v, peak_a = f->s->peak_current_a;
+    const double doubt[] = {[CVK_B_RESISTANCE] = doubt_v / peak_a,
+                            [CVK_B_L_D] = doubt_v / (omega * peak_a),
+                            [CVK_B_L_Q] = doubt_v / (omega * peak_a),
+                            [CVK_B_FLUX] = doubt_v / omega};
+    for (int k = 0; k <= CVK_B_FLUX; k++) {
+        belief->cov[k * (CVK_B_COUNT + 1)] += doubt[k] * doubt[k];
+    }
+}
+
 static void to_belief(const problem *f, const cvk_turning_result *result, cvk_belief *belief)
 {
     bool known_before[CVK_B_L_Q + 1];
@@ -565,6 +584,7 @@ static void to_belief(const problem *f, const cvk_turning_result *result, cvk_be
             belief->cov[k * (CVK_B_COUNT + 1)] += pow(floors[k] * belief->mean[k], 2.0);
         }
     }
+    add_voltage_doubt(f, belief);
     const double saliency = belief->mean[CVK_B_L_Q] / belief->mean[CVK_B_L_D];
     for (int k = CVK_B_L_D; k <= CVK_B_L_Q; k++) {
         if (!(saliency > SMALLEST_SALIENCY && saliency < LARGEST_SALIENCY)) {

@@ -1,0 +1,26 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Logs as they come, made into what the estimators read: a PWM that a scope shows is averaged over
+ * its periods, an uneven time base is resampled, a missing phase current follows from the bus
+ * current.
+ */
+#ifndef CORVAK_IDENT_CONDITIONING_H
+#define CORVAK_IDENT_CONDITIONING_H
+
+#include "corvak/ident/estimate.h"
+
+typedef struct cvk_conditioned {
+    cvk_log log;     /* columns of the original, or of `storage` */
+    double *storage; /* free it */
+    bool averaged;   /* over PWM periods, which the log itself showed */
+    double pwm_hz;   /* then */
+    double voltage_doubt_v; /* then: of an averaged voltage, whose edges lie between rows */
+} cvk_conditioned;
+
+/* What was done becomes findings in `out`. CVK_NO_MEMORY is the only failure. Free the result with
+ * cvk_conditioned_free() in any case. */
+cvk_status cvk_condition_log(cvk_conditioned *conditioned, const cvk_log *log, cvk_estimate *out);
+
+void cvk_conditioned_free(cvk_conditioned *conditioned);
+
+#endif

@@ -1,0 +1,253 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The voltages' autocorrelation (by FFT, Wiener-Khinchin) has its first high peak at the PWM period;
+ * peaks many periods on sharpen it. The edges, folded into one period, leave two gaps around the
+ * zero vectors: the wider one's middle is where currents cross their mean.
+ */
+#include "pwm_period.h"
+
+#include <kissfft/kiss_fftr.h>
+#include <math.h>
+#include <stdlib.h>
+#include <string.h>
+
+#define MOST_ROWS 65536u  /* looked at */
+#define LOWEST_PWM_HZ 3e3 /* what switches more slowly is an injected voltage */
+#define FEWEST_ROWS 8.0   /* in a period */
+#define FEWEST_PERIODS 6
+#define LEVEL_SHARE 0.2   /* of the range: that near its ends or middle is on a level */
+#define ON_LEVEL 0.85     /* of all rows, when the switching is visible */
+#define PEAK_SHARE 0.8    /* of the correlation at no lag: the first that high is the period */
+#define ALIKE_EDGES 0.75  /* edges of all phases at once are an injected voltage, not a PWM */
+#define FOLD 400          /* bins of a period */
+
+static size_t voltage_columns(const cvk_log *log, const double *column[3])
+{
+    size_t count = 0;
+    for (int c = CVK_COLUMN_VA; c <= CVK_COLUMN_VCA && count < 3; c++) {
+        if (cvk_log_has(log, (cvk_column)c)) {
+            column[count++] = log->column[c];
+        }
+    }
+    return count;
+}
+
+static void range_of(const double *x, size_t rows, double *low, double *high)
+{
+    *low = INFINITY;
+    *high = -INFINITY;
+    for (size_t k = 0; k < rows; k++) {
+        *low = x[k] < *low ? x[k] : *low;
+        *high = x[k] > *high ? x[k] : *high;
+    }
+}
+
+/* 0, 1 or 2: at the low end, in the middle, at the high end; -1 between them. */
+static int level_of(double x, double low, double high)
+{
+    double share = (x - low) / (high - low);
+    for (int n = 0; n < 3; n++) {
+        if (fabs(share - 0.5 * n) < 0.5 * LEVEL_SHARE) {
+            return n;
+        }
+    }
+    return -1;
+}
+
+static bool jumps_between_levels(const double *x, size_t rows)
+{
+    double low, high;
+    size_t on = 0, at[3] = {0};
+    range_of(x, rows, &low, &high);
+    for (size_t k = 0; k < rows && high - low > 1.0; k++) {
+        int level = level_of(x[k], low, high);
+        if (level >= 0) {
+            at[level]++;
+            on++;
+        }
+    }
+    /* at least two levels are used, each more than now and then */
+    size_t few = rows / 100;
+    return (double)on > ON_LEVEL * (double)rows && (at[0] > few) + (at[1] > few) + (at[2] > few) >= 2;
+}
+
+/* edge[k] of `x`: it crosses a quarter of its range between rows k - 1 and k. */
+static void mark_edges(const double *x, size_t rows, unsigned char *edge, unsigned char bit)
+{
+    double low, high;
+    range_of(x, rows, &low, &high);
+    for (size_t k = 1; k < rows; k++) {
+        edge[k] = (unsigned char)(edge[k] | (fabs(x[k] - x[k - 1]) > 0.25 * (high - low) ? bit : 0));
+    }
+}
+
+static bool edges_differ(const unsigned char *edge, size_t rows, size_t columns)
+{
+    size_t all = 0, any = 0;
+    for (size_t k = 1; k + 1 < rows; k++) {
+        int here = edge[k] | edge[k + 1];
+        any += edge[k] != 0;
+        all += edge[k] != 0 && here == (1 << columns) - 1;
+    }
+    return columns == 1 || (any > 0 && (double)all < ALIKE_EDGES * (double)any);
+}
+
+/* Autocorrelation of the sum of the columns' squares of deviations: r[0 .. size/2]. */
+static bool correlate(const double *const column[3], size_t columns, size_t rows, float *r)
+{
+    size_t size = 1;
+    while (size < 2 * rows) {
+        size *= 2;
+    }
+    kiss_fftr_cfg forward = kiss_fftr_alloc((int)size, 0, NULL, NULL);
+    kiss_fftr_cfg back = kiss_fftr_alloc((int)size, 1, NULL, NULL);
+    float *x = calloc(size, sizeof *x);
+    kiss_fft_cpx *spectrum = calloc(size / 2 + 1, sizeof *spectrum);
+    float *power = calloc(size / 2 + 1, sizeof *power);
+    bool fine = forward != NULL && back != NULL && x != NULL && spectrum != NULL && power != NULL;
+    for (size_t c = 0; fine && c < columns; c++) {
+        double mean = 0.0;
+        for (size_t k = 0; k < rows; k++) {
+            mean += column[c][k] / (double)rows;
+        }
+        memset(x, 0, size * sizeof *x);
+        for (size_t k = 0; k < rows; k++) {
+            x[k] = (float)(column[c][k] - mean);
+        }
+        kiss_fftr(forward, x, spectrum);
+        for (size_t k = 0; k <= size / 2; k++) {
+            power[k] += spectrum[k].r * spectrum[k].r + spectrum[k].i * spectrum[k].i;
+        }
+    }
+    for (size_t k = 0; fine && k <= size / 2; k++) {
+        spectrum[k].r = power[k];
+        spectrum[k].i = 0.0f;
+    }
+    if (fine) {
+        kiss_fftri(back, spectrum, x);
+        for (size_t k = 0; k < rows; k++) { /* unbiased: fewer products at larger lags */
+            r[k] = x[k] / (x[0] + 1e-30f) * (float)rows / (float)(rows - k);
+        }
+    }
+    kiss_fftr_free(forward);
+    kiss_fftr_free(back);
+    free(x);
+    free(spectrum);
+    free(power);
+    return fine;
+}
+
+/* Top of the peak around lag `k`, by a parabola. */
+static double peak_at(const float *r, size_t k)
+{
+    double left = r[k - 1], right = r[k + 1], bend = left - 2.0 * r[k] + right;
+    return (double)k + (bend < 0.0 ? 0.5 * (left - right) / bend : 0.0);
+}
+
+static size_t highest(const float *r, size_t from, size_t to)
+{
+    size_t best = from;
+    for (size_t k = from; k <= to; k++) {
+        best = r[k] > r[best] ? k : best;
+    }
+    return best;
+}
+
+/* Lag of the first high peak, in rows; 0 for none. */
+static double first_peak(const float *r, size_t rows)
+{
+    size_t k = 1;
+    while (k < rows / 2 && r[k] > 0.5f) { /* off the peak at no lag */
+        k++;
+    }
+    for (; k < rows / FEWEST_PERIODS; k++) {
+        if (r[k] > (float)PEAK_SHARE && r[k] >= r[k - 1] && r[k] >= r[k + 1]) {
+            return peak_at(r, k);
+        }
+    }
+    return 0.0;
+}
+
+/* Follows the peaks to many periods, which divides the error of the period by as much. */
+static double sharpened(const float *r, size_t rows, double period)
+{
+    for (double times = 2.0; times * period < 0.4 * (double)rows; times *= 2.0) {
+        size_t guess = (size_t)(times * period + 0.5), reach = (size_t)(0.2 * period) + 1;
+        if (guess + reach + 1 >= rows) {
+            break;
+        }
+        size_t top = highest(r, guess - reach, guess + reach);
+        if (r[top] < 0.5f) {
+            break; /* the duties have changed too much by then */
+        }
+        period = peak_at(r, top) / times;
+    }
+    return period;
+}
+
+/* The widest stretch of a period without edges. */
+static void place_centre(const unsigned char *edge, size_t rows, cvk_pwm *pwm)
+{
+    size_t in_bin[FOLD] = {0}, total = 0;
+    for (size_t k = 1; k < rows; k++) {
+        if (edge[k] != 0) {
+            double phase = fmod((double)k - 0.5, pwm->period_rows) / pwm->period_rows;
+            in_bin[(size_t)(phase * FOLD) % FOLD]++;
+            total++;
+        }
+    }
+    const size_t few = total / 2000; /* a stray edge or two do not close a gap */
+    size_t best = 0, best_end = 0, run = 0;
+    for (size_t k = 0; k < 2 * FOLD; k++) {
+        run = in_bin[k % FOLD] <= few ? run + 1 : 0;
+        if (run > best && run <= FOLD) {
+            best = run;
+            best_end = k;
+        }
+    }
+    double middle = ((double)best_end + 1.0 - 0.5 * (double)best) / FOLD;
+    pwm->centre_row = fmod(middle, 1.0) * pwm->period_rows;
+    pwm->quiet_rows = 0.5 * (double)best / FOLD * pwm->period_rows;
+}
+
+bool cvk_find_pwm(const cvk_log *log, double period_s, cvk_pwm *pwm)
+{
+    const double *column[3];
+    const size_t columns = voltage_columns(log, column);
+    const size_t rows = log->rows < MOST_ROWS ? log->rows : MOST_ROWS;
+    if (columns == 0 || rows < 64) {
+        return false;
+    }
+    for (size_t c = 0; c < columns; c++) {
+        for (size_t k = 0; k < rows; k++) {
+            if (!isfinite(column[c][k])) {
+                return false;
+            }
+        }
+        if (!jumps_between_levels(column[c], rows)) {
+            return false;
+        }
+    }
+    unsigned char *edge = calloc(rows, 1);
+    float *r = calloc(rows, sizeof *r);
+    bool found = false;
+    if (edge != NULL && r != NULL) {
+        for (size_t c = 0; c < columns; c++) {
+            mark_edges(column[c], rows, edge, (unsigned char)(1u << c));
+        }
+        if (edges_differ(edge, rows, columns) && correlate(column, columns, rows, r)) {
+            double period = first_peak(r, rows);
+            found = period >= FEWEST_ROWS && 1.0 / (period * period_s) >= LOWEST_PWM_HZ;
+            if (found) {
+                pwm->period_rows = sharpened(r, rows, period);
+                place_centre(edge, rows, pwm);
+                double low, high;
+                range_of(column[0], rows, &low, &high);
+                pwm->step_v = high - low;
+            }
+        }
+    }
+    free(edge);
+    free(r);
+    return found;
+}
