@@ -6,7 +6,7 @@
 #define CORVAK_CLI_CLI_H
 
 #include "corvak/files/complaint.h"
-#include "corvak/ident/estimate.h"
+#include "corvak/ident/examine.h"
 #include "corvak/rig/comparison.h"
 #include "corvak/rig/rig.h"
 
@@ -23,6 +23,7 @@ enum {
 int cmd_rig(int argc, char **argv);
 int cmd_record(int argc, char **argv);
 int cmd_estimate(int argc, char **argv);
+int cmd_examine(int argc, char **argv);
 
 /* ---- output.c ------------------------------------------------------------------------------ */
 
@@ -61,6 +62,14 @@ void print_number(char *out, size_t size, double value, double half_width);
 void print_estimate_table(const cvk_estimate *estimate, const cvk_rig_config *truth);
 void print_estimate_json(const cvk_estimate *estimate);
 
+/* Members of a JSON object that several documents share; what is not finite is null. */
+void add_json_number(JsonBuilder *builder, const char *key, double value);
+void add_json_text(JsonBuilder *builder, const char *key, const char *value);
+void add_json_entry(JsonBuilder *builder, const char *key, const cvk_card_entry *entry,
+                    gboolean pole_pairs);
+void add_json_missing(JsonBuilder *builder, const cvk_card *card);
+void add_json_findings(JsonBuilder *builder, const cvk_estimate *estimate);
+
 /* Draws one page. False, with a message in `complaint`, when gnuplot is missing or fails. */
 gboolean draw_estimate(const cvk_estimate *estimate, const cvk_rig_config *truth, const char *path,
                        cvk_complaint *complaint);
@@ -68,6 +77,12 @@ gboolean draw_estimate(const cvk_estimate *estimate, const cvk_rig_config *truth
 /* The averaged against the switched inverter. */
 gboolean draw_inverters(const cvk_rig_config *config, const cvk_rig_comparison *comparison,
                         const char *path, cvk_complaint *complaint);
+
+/* The health of a log. */
+void print_examination_table(const cvk_examination *examination);
+void print_examination_json(const cvk_examination *examination);
+gboolean draw_examination(const cvk_log *log, const cvk_examination *examination, const char *path,
+                          cvk_complaint *complaint);
 
 /* The rig's true value of a key; NaN when the rig has none. */
 double rig_truth(const cvk_rig_config *rig, cvk_card_key key);

@@ -6,7 +6,7 @@
 
 #include <math.h>
 
-static void add_number(JsonBuilder *b, const char *key, double value)
+void add_json_number(JsonBuilder *b, const char *key, double value)
 {
     json_builder_set_member_name(b, key);
     if (isfinite(value)) {
@@ -16,13 +16,13 @@ static void add_number(JsonBuilder *b, const char *key, double value)
     }
 }
 
-static void add_text(JsonBuilder *b, const char *key, const char *value)
+void add_json_text(JsonBuilder *b, const char *key, const char *value)
 {
     json_builder_set_member_name(b, key);
     json_builder_add_string_value(b, value);
 }
 
-static void add_entry(JsonBuilder *b, const char *key, const cvk_card_entry *entry, gboolean poles)
+void add_json_entry(JsonBuilder *b, const char *key, const cvk_card_entry *entry, gboolean poles)
 {
     json_builder_set_member_name(b, key);
     if (!entry->known) {
@@ -34,16 +34,16 @@ static void add_entry(JsonBuilder *b, const char *key, const cvk_card_entry *ent
         json_builder_set_member_name(b, "value");
         json_builder_add_int_value(b, (gint64)entry->value);
     } else {
-        add_number(b, "value", entry->value);
+        add_json_number(b, "value", entry->value);
     }
-    add_number(b, "low", entry->low);
-    add_number(b, "high", entry->high);
-    add_number(b, "statistical_low", entry->statistical_low);
-    add_number(b, "statistical_high", entry->statistical_high);
+    add_json_number(b, "low", entry->low);
+    add_json_number(b, "high", entry->high);
+    add_json_number(b, "statistical_low", entry->statistical_low);
+    add_json_number(b, "statistical_high", entry->statistical_high);
     if (poles) {
-        add_number(b, "probability", entry->probability);
+        add_json_number(b, "probability", entry->probability);
     }
-    add_text(b, "from", entry->from);
+    add_json_text(b, "from", entry->from);
     json_builder_end_object(b);
 }
 
@@ -52,7 +52,7 @@ static void add_entries(JsonBuilder *b, const cvk_card *card, const char *sectio
     json_builder_set_member_name(b, section);
     json_builder_begin_object(b);
     for (int key = from; key < to; key++) {
-        add_entry(b, cvk_card_key_name((cvk_card_key)key), &card->entry[key],
+        add_json_entry(b, cvk_card_key_name((cvk_card_key)key), &card->entry[key],
                   key == CVK_CARD_POLE_PAIRS);
     }
     json_builder_end_object(b);
@@ -64,33 +64,33 @@ static void add_derived(JsonBuilder *b, const cvk_card *card)
     json_builder_set_member_name(b, "derived");
     json_builder_begin_object(b);
     entry.known = cvk_card_torque_constant(card, &entry);
-    add_entry(b, "torque_constant_nm_a", &entry, FALSE);
+    add_json_entry(b, "torque_constant_nm_a", &entry, FALSE);
     entry.known = cvk_card_rpm_per_volt(card, &entry);
-    add_entry(b, "speed_per_volt_rpm_v", &entry, FALSE);
+    add_json_entry(b, "speed_per_volt_rpm_v", &entry, FALSE);
     json_builder_end_object(b);
 }
 
-static void add_missing(JsonBuilder *b, const cvk_card *card)
+void add_json_missing(JsonBuilder *b, const cvk_card *card)
 {
     json_builder_set_member_name(b, "missing");
     json_builder_begin_object(b);
     for (int key = 0; key < CVK_CARD_COUNT; key++) {
         if (!card->entry[key].known) {
-            add_text(b, cvk_card_key_name((cvk_card_key)key), card->entry[key].missing);
+            add_json_text(b, cvk_card_key_name((cvk_card_key)key), card->entry[key].missing);
         }
     }
     json_builder_end_object(b);
 }
 
-static void add_findings(JsonBuilder *b, const cvk_estimate *estimate)
+void add_json_findings(JsonBuilder *b, const cvk_estimate *estimate)
 {
     json_builder_set_member_name(b, "log");
     json_builder_begin_array(b);
     for (size_t n = 0; n < estimate->findings; n++) {
         json_builder_begin_object(b);
-        add_text(b, "file", estimate->finding[n].log);
-        add_text(b, "severity", severity_text(estimate->finding[n].severity));
-        add_text(b, "text", estimate->finding[n].text);
+        add_json_text(b, "file", estimate->finding[n].log);
+        add_json_text(b, "severity", severity_text(estimate->finding[n].severity));
+        add_json_text(b, "text", estimate->finding[n].text);
         json_builder_end_object(b);
     }
     json_builder_end_array(b);
@@ -100,12 +100,12 @@ void print_estimate_json(const cvk_estimate *estimate)
 {
     JsonBuilder *b = json_builder_new();
     json_builder_begin_object(b);
-    add_text(b, "name", estimate->card.name);
+    add_json_text(b, "name", estimate->card.name);
     add_entries(b, &estimate->card, "motor", 0, CVK_CARD_MOTOR_COUNT);
     add_entries(b, &estimate->card, "inverter", CVK_CARD_MOTOR_COUNT, CVK_CARD_COUNT);
     add_derived(b, &estimate->card);
-    add_missing(b, &estimate->card);
-    add_findings(b, estimate);
+    add_json_missing(b, &estimate->card);
+    add_json_findings(b, estimate);
     json_builder_end_object(b);
     print_json_document(b);
 }

@@ -10,15 +10,6 @@
 #include <stdio.h>
 #include <string.h>
 
-static void empty_panel(FILE *g, const char *title, const char *why)
-{
-    fprintf(g,
-            "set title '%s'\nunset key\nset label 1 '%s' at graph 0.5,0.5 center\n"
-            "set xrange [0:1]\nset yrange [0:1]\nunset xtics\nunset ytics\nunset xlabel\n"
-            "unset ylabel\nplot NaN\nunset label 1\nset xtics nomirror\nset ytics nomirror\n",
-            title, why);
-}
-
 static void step_panel(FILE *g, const cvk_estimate *e)
 {
     const char *title = "Step: measured against fitted current";

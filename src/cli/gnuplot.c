@@ -54,6 +54,15 @@ FILE *open_figure(const char *path, const char *title, cvk_complaint *complaint)
     return g;
 }
 
+void empty_panel(FILE *g, const char *title, const char *why)
+{
+    fprintf(g,
+            "set title '%s'\nunset key\nset label 1 '%s' at graph 0.5,0.5 center\n"
+            "set xrange [0:1]\nset yrange [0:1]\nunset xtics\nunset ytics\nunset xlabel\n"
+            "unset ylabel\nplot NaN\nunset label 1\nset xtics nomirror\nset ytics nomirror\n",
+            title, why);
+}
+
 gboolean close_figure(FILE *g, const char *path, cvk_complaint *complaint)
 {
     fprintf(g, "unset multiplot\n");

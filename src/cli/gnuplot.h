@@ -23,6 +23,9 @@ FILE *open_figure(const char *path, const char *title, cvk_complaint *complaint)
  * of legend. */
 void place_panel(FILE *gnuplot, int column, int row);
 
+/* A panel without data, with the reason in its middle. */
+void empty_panel(FILE *gnuplot, const char *title, const char *why);
+
 /* False, with the complaint, when gnuplot failed. */
 gboolean close_figure(FILE *gnuplot, const char *path, cvk_complaint *complaint);
 

@@ -13,6 +13,7 @@ static const struct {
 } verbs[] = {
     {"rig", "check a rig file and explain what the rig can do", cmd_rig},
     {"record", "run an excitation on the simulated rig and write a log", cmd_record},
+    {"examine", "tell how healthy a log is and what it can show", cmd_examine},
     {"estimate", "from logs to the motor card: R, L, flux linkage, pole pairs", cmd_estimate},
 };
 

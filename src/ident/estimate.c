@@ -99,6 +99,10 @@ static cvk_status prepare(work *w, const cvk_log *log, const cvk_estimate_option
     }
     if (status == CVK_OK) {
         cvk_remove_offset(&w->signals, &w->turns);
+        if (w->turns.count > 0) {
+            out->offset_alpha_a = w->signals.offset_alpha_a;
+            out->offset_beta_a = w->signals.offset_beta_a;
+        }
         w->still_count = cvk_still_spans(&w->signals, &w->turns, w->still, MOST_SPANS);
     }
     return status;
@@ -228,6 +232,8 @@ static void learn_standstill(work *w, const cvk_belief *start, cvk_belief *belie
             cvk_belief_note(&news, told[k], s->name, "standstill fit");
         }
     }
+    out->offset_alpha_a = s->offset_alpha_a + fit.p[CVK_SM_OFFSET_ALPHA];
+    out->offset_beta_a = s->offset_beta_a + fit.p[CVK_SM_OFFSET_BETA];
     tell_saturation(s, &fit, CVK_SM_SQUARE_Y, "d", out);
     tell_saturation(s, &fit, CVK_SM_SQUARE_X, "q", out);
     compare_resistance(belief, &news, s->name, out);
@@ -543,7 +549,7 @@ cvk_status cvk_estimate_logs(const cvk_log *const *logs, size_t count,
     if (logs == NULL || count == 0 || options == NULL || out == NULL) {
         return CVK_NULL_ARGUMENT;
     }
-    *out = (cvk_estimate){.residual_a = NAN};
+    *out = (cvk_estimate){.residual_a = NAN, .offset_alpha_a = NAN, .offset_beta_a = NAN};
     work *prepared = calloc(count, sizeof *prepared);
     if (prepared == NULL) {
         return CVK_NO_MEMORY;

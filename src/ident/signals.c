@@ -8,6 +8,7 @@
 #include "conditioning.h"
 #include "findings.h"
 #include "numeric.h"
+#include "wiring.h"
 
 #include <math.h>
 #include <stdlib.h>
@@ -15,6 +16,7 @@
 
 #define PI 3.14159265358979323846
 #define SMALLEST_PIECE 64u
+#define SPREAD_FOR_GAINS 100.0 /* of the currents' principal axes: below, gains cannot be told */
 #define LARGEST_LOST_SHARE 0.2
 #define SHORTEST_PERIOD_S 1e-7
 #define LONGEST_PERIOD_S 2e-3
@@ -230,42 +232,76 @@ static bool report_rows(const cvk_log *log, const row_counts *counts, size_t kep
     return true;
 }
 
-/* Gains that make ia + ib + ic constant: the smallest principal axis of the
- * three currents (total least squares: all three are noisy alike). The common gain stays open;
- * the mean of the three is set to one. */
-static void current_gains(const cvk_log *log, const size_t *rows, size_t count, double gain[3],
-                          cvk_estimate *out)
+static double finite_mean(const double *x, const size_t *rows, size_t count)
 {
-    double cov[9] = {0}, values[3], mean[3];
+    double sum = 0.0, used = 0.0;
+    for (size_t k = 0; k < count; k++) {
+        double value = x[rows != NULL ? rows[k] : k];
+        sum += isfinite(value) ? value : 0.0;
+        used += isfinite(value) ? 1.0 : 0.0;
+    }
+    return used > 0.0 ? sum / used : 0.0;
+}
+
+bool cvk_current_gains(const cvk_log *log, const size_t *rows, size_t count, double gain[3])
+{
+    double cov[9] = {0}, values[3], mean[3], x[3];
     for (int c = 0; c < 3; c++) {
-        mean[c] = 0.0;
-        for (size_t k = 0; k < count; k++) {
-            mean[c] += log->column[CVK_COLUMN_IA + c][rows[k]];
-        }
-        mean[c] /= (double)count;
+        mean[c] = finite_mean(log->column[CVK_COLUMN_IA + c], rows, count);
     }
     for (size_t k = 0; k < count; k++) {
-        double x[3];
         for (int c = 0; c < 3; c++) {
-            x[c] = log->column[CVK_COLUMN_IA + c][rows[k]] - mean[c];
+            x[c] = log->column[CVK_COLUMN_IA + c][rows != NULL ? rows[k] : k] - mean[c];
         }
-        for (int c = 0; c < 9; c++) {
+        for (int c = 0; c < 9 && isfinite(x[0] + x[1] + x[2]); c++) {
             cov[c] += x[c / 3] * x[c % 3];
         }
     }
-    if (!cvk_eigen3(cov, values) || values[1] <= 100.0 * values[0]) {
-        return; /* no current, or along one direction only: nothing to compare */
+    if (!cvk_eigen3(cov, values) || !(values[1] > SPREAD_FOR_GAINS * values[0])) {
+        return false; /* no current, or along one direction only: nothing to compare */
     }
     double sum = cov[0] + cov[3] + cov[6];
-    double g[3] = {3.0 * cov[0] / sum, 3.0 * cov[3] / sum, 3.0 * cov[6] / sum};
-    double worst = 0.0;
+    for (int c = 0; c < 3; c++) {
+        gain[c] = 3.0 * cov[3 * c] / sum;
+    }
+    return isfinite(gain[0] + gain[1] + gain[2]);
+}
+
+/* Index of the one channel whose gain has the other sign; -1 for none. */
+static int inverted_channel(const double gain[3])
+{
+    for (int c = 0; c < 3; c++) {
+        double own = gain[c], a = gain[(c + 1) % 3], b = gain[(c + 2) % 3];
+        if (own * a < 0.0 && own * b < 0.0) {
+            return c;
+        }
+    }
+    return -1;
+}
+
+/* Takes up the relative gains, or complains when they are beyond belief. */
+static void current_gains(const cvk_log *log, const size_t *rows, size_t count, double gain[3],
+                          cvk_estimate *out)
+{
+    double g[3], worst = 0.0;
+    if (!cvk_current_gains(log, rows, count, g)) {
+        return;
+    }
     for (int c = 0; c < 3; c++) {
         worst = fmax(worst, fabs(g[c] - 1.0));
     }
-    if (worst > 0.2 || !isfinite(worst)) {
+    const int inverted = inverted_channel(g);
+    if (inverted >= 0) {
+        cvk_add_finding(out, CVK_ERROR, log->name,
+                        "i%c is inverted: ia + ib + ic is constant only with its sign changed; swap "
+                        "its sensor's wires, or negate the column",
+                        'a' + inverted);
+        return;
+    }
+    if (worst > 0.2) {
         cvk_add_finding(out, CVK_ERROR, log->name,
                         "ia + ib + ic is far from constant (it would need gains %.2f, %.2f, %.2f): "
-                        "a channel is inverted, scaled differently or not a phase current",
+                        "a channel is scaled differently or not a phase current",
                         g[0], g[1], g[2]);
         return;
     }
@@ -276,6 +312,20 @@ static void current_gains(const cvk_log *log, const size_t *rows, size_t count, 
                         "mean); corrected",
                         100.0 * (1.0 / g[0] - 1.0), 100.0 * (1.0 / g[1] - 1.0),
                         100.0 * (1.0 / g[2] - 1.0));
+    }
+}
+
+/* Phases whose names the current columns surely do not bear. */
+static void check_wiring(const cvk_signals *s, cvk_estimate *out)
+{
+    const cvk_wiring wiring = cvk_find_wiring(s);
+    if (cvk_miswired(&wiring)) {
+        cvk_add_finding(out, CVK_ERROR, s->name,
+                        "currents and voltages do not belong together as named (likeness %.2f); "
+                        "they do when ia, ib, ic are taken for i%c, i%c, i%c%s (%.2f): rename the "
+                        "columns, or use --map",
+                        wiring.as_named, wiring.phase[0], wiring.phase[1], wiring.phase[2],
+                        wiring.inverted ? " with the other sign" : "", wiring.score);
     }
 }
 
@@ -512,6 +562,7 @@ static cvk_status convert(cvk_signals *s, const cvk_log *log, const cvk_estimate
         convert_voltages(s, log, rows, kind);
         convert_rotor(s, log, rows);
         report_clipping(log, out);
+        check_wiring(s, out);
         bool fine = plausible(s, log, options, out) && !cvk_has_errors(out);
         status = fine ? CVK_OK : CVK_NOT_IN_LOG;
     }

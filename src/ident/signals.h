@@ -36,6 +36,7 @@ typedef struct cvk_signals {
     double voltage_doubt_v; /* of such a mean */
     double bus_v;   /* mean; 1 when not used */
     double peak_current_a;
+    double offset_alpha_a, offset_beta_a; /* taken off the currents already */
     double *storage; /* one block behind all of the above */
 } cvk_signals;
 
@@ -43,6 +44,11 @@ typedef struct cvk_signals {
  * used (an error finding says why). Free the result with cvk_signals_free() in any case. */
 cvk_status cvk_signals_from_log(cvk_signals *signals, const cvk_log *log,
                                 const cvk_estimate_options *options, cvk_estimate *out);
+
+/* Gains that make ia + ib + ic constant: the smallest principal axis of the three currents (total
+ * least squares: all three are noisy alike). The common gain stays open; the mean of the three is
+ * set to one. `rows` may be null: all. False when the currents do not show them. */
+bool cvk_current_gains(const cvk_log *log, const size_t *rows, size_t count, double gain[3]);
 
 void cvk_signals_free(cvk_signals *signals);
 

@@ -212,6 +212,10 @@ void cvk_remove_offset(cvk_signals *s, const cvk_turns *turns)
             rows += 1.0;
         }
     }
+    if (rows > 0.0) {
+        s->offset_alpha_a += alpha / rows;
+        s->offset_beta_a += beta / rows;
+    }
     for (size_t k = 0; k < s->rows && rows > 0.0; k++) {
         s->i_alpha[k] -= alpha / rows;
         s->i_beta[k] -= beta / rows;

@@ -55,6 +55,7 @@ typedef struct cvk_estimate {
     cvk_curve circle;   /* Wb, Wb: flux linkage of the magnet while turning; fit unused */
     double line_knee_a; /* current at which the inverter's own voltage bends */
     int line_curve;     /* which of the known curves it follows, 0 (soft) .. 4 (sharp) */
+    double offset_alpha_a, offset_beta_a; /* of the current, from the last log; NaN when unseen */
     double residual_a;  /* rms misfit of the standstill current; NaN without such a log */
 } cvk_estimate;
 

@@ -1,0 +1,58 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Logs named on the command line, and the options that say how to read them: shared by the verbs
+ * that take logs.
+ */
+#ifndef CORVAK_CLI_LOG_SET_H
+#define CORVAK_CLI_LOG_SET_H
+
+#include "cli.h"
+
+#include "corvak/files/log_csv.h"
+
+#define MOST_LOGS 64
+#define MOST_MAPS 32
+
+typedef struct log_options {
+    char **maps;   /* COLUMN=NAME */
+    char *mapping; /* file of such pairs */
+    double current_tolerance, voltage_tolerance, largest_current;
+} log_options;
+
+#define LOG_OPTIONS_DEFAULT                                                                        \
+    {.current_tolerance = -1.0, .voltage_tolerance = -1.0, .largest_current = 500.0}
+
+/* The entries of a GOptionEntry table. */
+#define LOG_OPTION_ENTRIES(o)                                                                      \
+    {"map", 'm', 0, G_OPTION_ARG_STRING_ARRAY, &(o).maps,                                          \
+     "the log calls this column NAME (may be repeated)", "COLUMN=NAME"},                           \
+        {"mapping", 0, 0, G_OPTION_ARG_FILENAME, &(o).mapping,                                     \
+         "file (YAML) of lines `COLUMN: NAME`, as proposed for an unknown header", "FILE"},        \
+        {"current-tolerance", 0, 0, G_OPTION_ARG_DOUBLE, &(o).current_tolerance,                   \
+         "bound of the gain error common to the current channels (from the log, else 0.01)",       \
+         "SHARE"},                                                                                 \
+        {"voltage-tolerance", 0, 0, G_OPTION_ARG_DOUBLE, &(o).voltage_tolerance,                   \
+         "the same of the voltage channels (from the log, else 0.005)", "SHARE"},                  \
+        {"largest-current", 0, 0, G_OPTION_ARG_DOUBLE, &(o).largest_current,                       \
+         "a log with more is taken for one in milliampere (500)", "A"}
+
+typedef struct log_set {
+    size_t count;
+    cvk_log_file file[MOST_LOGS];
+    const cvk_log *log[MOST_LOGS];
+    cvk_column_map map[MOST_MAPS];
+    size_t map_count;
+} log_set;
+
+/* Reads all; returns an exit status, with the message printed. Free in any case. */
+int read_log_set(log_set *set, const char *verb, const log_options *options, char **paths,
+                 int count);
+void free_log_set(log_set *set);
+void free_log_options(log_options *options);
+
+cvk_estimate_options estimate_options_of(const log_options *options);
+
+/* What the reader noticed becomes findings of the estimate, behind its own. */
+void add_reader_findings(cvk_estimate *estimate, const log_set *set);
+
+#endif
