@@ -24,6 +24,7 @@ int cmd_rig(int argc, char **argv);
 int cmd_record(int argc, char **argv);
 int cmd_estimate(int argc, char **argv);
 int cmd_examine(int argc, char **argv);
+int cmd_card(int argc, char **argv);
 
 /* ---- output.c ------------------------------------------------------------------------------ */
 
@@ -57,6 +58,12 @@ display display_of(cvk_card_key key, double value);
 void print_number(char *out, size_t size, double value, double half_width);
 
 /* ---- estimate_table.c, estimate_json.c, figure_*.c----------------------------------------- */
+
+/* The rows of a card: what is known, then what is missing. `truth` may be null: the rig to compare
+ * with. */
+void print_card_table(const cvk_card *card, const cvk_rig_config *truth);
+/* name, motor, inverter, saturation, derived and missing as members of an open object. */
+void add_json_card(JsonBuilder *builder, const cvk_card *card);
 
 /* `truth` may be null: the rig to compare with. */
 void print_estimate_table(const cvk_estimate *estimate, const cvk_rig_config *truth);

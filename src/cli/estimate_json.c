@@ -43,7 +43,7 @@ void add_json_entry(JsonBuilder *b, const char *key, const cvk_card_entry *entry
     if (poles) {
         add_json_number(b, "probability", entry->probability);
     }
-    add_json_text(b, "from", entry->from);
+    add_json_text(b, entry->by_hand ? "by_hand" : "from", entry->from);
     json_builder_end_object(b);
 }
 
@@ -96,15 +96,37 @@ void add_json_findings(JsonBuilder *b, const cvk_estimate *estimate)
     json_builder_end_array(b);
 }
 
+void add_json_card(JsonBuilder *b, const cvk_card *card)
+{
+    add_json_text(b, "name", card->name);
+    add_entries(b, card, "motor", 0, CVK_CARD_MOTOR_COUNT);
+    add_entries(b, card, "inverter", CVK_CARD_MOTOR_COUNT, CVK_CARD_INVERTER_COUNT);
+    add_entries(b, card, "saturation", CVK_CARD_INVERTER_COUNT, CVK_CARD_COUNT);
+    add_derived(b, card);
+    add_json_missing(b, card);
+}
+
+/* The likely integers only. */
+static void add_pole_probabilities(JsonBuilder *b, const cvk_estimate *estimate)
+{
+    json_builder_set_member_name(b, "pole_pair_probabilities");
+    json_builder_begin_object(b);
+    for (int p = 1; p <= CVK_MOST_POLE_PAIRS; p++) {
+        if (estimate->pole_probability[0] == 0.0 && estimate->pole_probability[p] > 1e-6) {
+            char name[8];
+            g_snprintf(name, sizeof name, "%d", p);
+            add_json_number(b, name, estimate->pole_probability[p]);
+        }
+    }
+    json_builder_end_object(b);
+}
+
 void print_estimate_json(const cvk_estimate *estimate)
 {
     JsonBuilder *b = json_builder_new();
     json_builder_begin_object(b);
-    add_json_text(b, "name", estimate->card.name);
-    add_entries(b, &estimate->card, "motor", 0, CVK_CARD_MOTOR_COUNT);
-    add_entries(b, &estimate->card, "inverter", CVK_CARD_MOTOR_COUNT, CVK_CARD_COUNT);
-    add_derived(b, &estimate->card);
-    add_json_missing(b, &estimate->card);
+    add_json_card(b, &estimate->card);
+    add_pole_probabilities(b, estimate);
     add_json_findings(b, estimate);
     json_builder_end_object(b);
     print_json_document(b);

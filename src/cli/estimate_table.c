@@ -89,9 +89,9 @@ static cvk_card_entry scaled(const cvk_card_entry *entry, double factor)
     return out;
 }
 
-static void print_entry(const cvk_estimate *estimate, cvk_card_key key, const cvk_rig_config *truth)
+static void print_entry(const cvk_card *card, cvk_card_key key, const cvk_rig_config *truth)
 {
-    const cvk_card_entry *entry = &estimate->card.entry[key];
+    const cvk_card_entry *entry = &card->entry[key];
     if (!entry->known) {
         return;
     }
@@ -110,11 +110,11 @@ static void print_entry(const cvk_estimate *estimate, cvk_card_key key, const cv
 }
 
 /* What a meter between two terminals would read. */
-static void print_line_to_line(const cvk_estimate *estimate)
+static void print_line_to_line(const cvk_card *card)
 {
-    const cvk_card_entry *r = &estimate->card.entry[CVK_CARD_RESISTANCE];
-    const cvk_card_entry *ld = &estimate->card.entry[CVK_CARD_INDUCTANCE_D];
-    const cvk_card_entry *lq = &estimate->card.entry[CVK_CARD_INDUCTANCE_Q];
+    const cvk_card_entry *r = &card->entry[CVK_CARD_RESISTANCE];
+    const cvk_card_entry *ld = &card->entry[CVK_CARD_INDUCTANCE_D];
+    const cvk_card_entry *lq = &card->entry[CVK_CARD_INDUCTANCE_Q];
     if (r->known) {
         cvk_card_entry line = scaled(r, 2.0);
         display how = display_of(CVK_CARD_RESISTANCE, line.value);
@@ -129,24 +129,37 @@ static void print_line_to_line(const cvk_estimate *estimate)
     }
 }
 
-static void print_derived(const cvk_estimate *estimate)
+static void print_derived(const cvk_card *card)
 {
     cvk_card_entry entry;
-    if (cvk_card_torque_constant(&estimate->card, &entry)) {
+    if (cvk_card_torque_constant(card, &entry)) {
         display how = {"torque per A (peak, q axis)", "N m/A", 1.0};
         print_row(&how, &entry, NAN);
     }
-    if (cvk_card_rpm_per_volt(&estimate->card, &entry)) {
+    if (cvk_card_rpm_per_volt(card, &entry)) {
         display how = {"speed per V (line, peak)", "rpm/V", 1.0};
         print_row(&how, &entry, NAN);
     }
 }
 
-static void print_missing(const cvk_estimate *estimate)
+static void print_by_hand(const cvk_card *card)
 {
     gboolean headed = FALSE;
     for (int key = 0; key < CVK_CARD_COUNT; key++) {
-        const cvk_card_entry *entry = &estimate->card.entry[key];
+        if (card->entry[key].known && card->entry[key].by_hand) {
+            g_print("%s  %s: %s\n", headed ? "" : "\nSet by hand:\n",
+                    display_of((cvk_card_key)key, card->entry[key].value).label,
+                    card->entry[key].from);
+            headed = TRUE;
+        }
+    }
+}
+
+static void print_missing(const cvk_card *card)
+{
+    gboolean headed = FALSE;
+    for (int key = 0; key < CVK_CARD_INVERTER_COUNT; key++) {
+        const cvk_card_entry *entry = &card->entry[key];
         if (!entry->known && entry->missing[0] != '\0') {
             g_print("%s  %s: %s\n", headed ? "" : "\nNot estimated:\n",
                     display_of((cvk_card_key)key, 0.0).label, entry->missing);
@@ -164,24 +177,30 @@ static void print_findings(const cvk_estimate *estimate)
     }
 }
 
-void print_estimate_table(const cvk_estimate *estimate, const cvk_rig_config *truth)
+void print_card_table(const cvk_card *card, const cvk_rig_config *truth)
 {
-    g_print("Motor card: %s\n\n", estimate->card.name);
+    g_print("Motor card: %s\n\n", card->name);
     pad("", 30);
     g_print("%8s %-7s %-20s %11s%s\n", "value", "unit", "95 % interval", "statistical",
             truth != NULL ? "  rig's truth   off by" : "");
     for (int key = 0; key < CVK_CARD_MOTOR_COUNT; key++) {
-        print_entry(estimate, (cvk_card_key)key, truth);
+        print_entry(card, (cvk_card_key)key, truth);
     }
     g_print("\n");
-    print_line_to_line(estimate);
-    print_derived(estimate);
-    if (estimate->card.entry[CVK_CARD_DEAD_TIME_VOLTAGE].known) {
+    print_line_to_line(card);
+    print_derived(card);
+    if (card->entry[CVK_CARD_DEAD_TIME_VOLTAGE].known) {
         g_print("\n");
     }
-    for (int key = CVK_CARD_MOTOR_COUNT; key < CVK_CARD_COUNT; key++) {
-        print_entry(estimate, (cvk_card_key)key, truth);
+    for (int key = CVK_CARD_MOTOR_COUNT; key < CVK_CARD_INVERTER_COUNT; key++) {
+        print_entry(card, (cvk_card_key)key, truth);
     }
-    print_missing(estimate);
+    print_by_hand(card);
+    print_missing(card);
+}
+
+void print_estimate_table(const cvk_estimate *estimate, const cvk_rig_config *truth)
+{
+    print_card_table(&estimate->card, truth);
     print_findings(estimate);
 }

@@ -108,7 +108,7 @@ static void print_hopes(const cvk_examination *e)
 {
     g_print("\nWhat each parameter can hope for in this log (95 %%, without the channels' common "
             "gains)\n");
-    for (int key = 0; key < CVK_CARD_COUNT; key++) {
+    for (int key = 0; key < CVK_CARD_INVERTER_COUNT; key++) {
         const cvk_card_entry *entry = &e->estimate.card.entry[key];
         const char *label = display_of((cvk_card_key)key, entry->value).label;
         const double hope = cvk_examine_hope(e, (cvk_card_key)key);

@@ -71,8 +71,10 @@ static void currents_panel(FILE *g, const cvk_log *log)
                "set ylabel 'current / A'\nplot ");
     for (int c = 0; c < 3; c++) {
         if (cvk_log_has(log, (cvk_column)(CVK_COLUMN_IA + c))) {
-            fprintf(g, "$%s using 1:2:3 with filledcurves fs transparent solid 0.5 lc rgb '%s' title '%s', ",
-                    names[c], colours[c], names[c]);
+            fprintf(g,
+                    "$%s using 1:2:3 with filledcurves fs transparent solid 0.4 lc rgb '%s' "
+                    "notitle, '' using 1:2 with lines lw 1.2 lc rgb '%s' title '%s', ",
+                    names[c], colours[c], colours[c], names[c]);
         }
     }
     fprintf(g, "NaN notitle\n");
@@ -100,10 +102,12 @@ static void time_panel(FILE *g, const cvk_log *log, const cvk_examination *e)
     put_envelope(g, "step", log, time_step_us);
     fprintf(g,
             "set title 'Time base: step from row to row'\nset xlabel 'time / s'\n"
-            "set ylabel 'step / us'\nset yrange [0:*]\n"
-            "plot $step using 1:2:3 with filledcurves lc rgb '" BLUE "' title 'lowest to highest', "
+            "set ylabel 'step / us'\nset yrange [0:%g<*]\n"
+            "plot $step using 1:2:3 with filledcurves lc rgb '" BLUE "' notitle, "
+            "'' using 1:3 with lines lw 1.5 lc rgb '" BLUE "' title 'longest', "
+            "'' using 1:2 with lines lw 1.5 lc rgb '" GREEN "' title 'shortest', "
             "%g with lines dt 2 lc rgb '" GREY "' title 'median %.4g us'\n",
-            1e6 * e->period_s, 1e6 * e->period_s);
+            1.4e6 * e->period_s, 1e6 * e->period_s, 1e6 * e->period_s);
 }
 
 static void hope_panel(FILE *g, const cvk_examination *e)
@@ -116,7 +120,7 @@ static void hope_panel(FILE *g, const cvk_examination *e)
         if (key == CVK_CARD_POLE_PAIRS) {
             continue;
         }
-        fprintf(g, "%d %g \"%s%s\"\n", -rows, isfinite(hope) ? fmax(100.0 * hope, 0.011) : 0.011,
+        fprintf(g, "%d %g \"%s%s\"\n", -rows, isfinite(hope) ? fmax(100.0 * hope, 0.01) : 0.01,
                 display_of((cvk_card_key)key, 1.0).label, isfinite(hope) ? "" : "\\n(nothing)");
         rows++;
     }

@@ -70,6 +70,7 @@ cvk_estimate_options estimate_options_of(const log_options *options)
     out.current_gain_tolerance = options->current_tolerance;
     out.voltage_gain_tolerance = options->voltage_tolerance;
     out.largest_current_a = options->largest_current;
+    out.switch_resistance_ohm = options->switch_resistance;
     return out;
 }
 

@@ -16,7 +16,7 @@
 typedef struct log_options {
     char **maps;   /* COLUMN=NAME */
     char *mapping; /* file of such pairs */
-    double current_tolerance, voltage_tolerance, largest_current;
+    double current_tolerance, voltage_tolerance, largest_current, switch_resistance;
 } log_options;
 
 #define LOG_OPTIONS_DEFAULT                                                                        \
@@ -34,7 +34,9 @@ typedef struct log_options {
         {"voltage-tolerance", 0, 0, G_OPTION_ARG_DOUBLE, &(o).voltage_tolerance,                   \
          "the same of the voltage channels (from the log, else 0.005)", "SHARE"},                  \
         {"largest-current", 0, 0, G_OPTION_ARG_DOUBLE, &(o).largest_current,                       \
-         "a log with more is taken for one in milliampere (500)", "A"}
+         "a log with more is taken for one in milliampere (500)", "A"},                            \
+        {"switch-resistance", 0, 0, G_OPTION_ARG_DOUBLE, &(o).switch_resistance,                   \
+         "on-resistance of one switch, for the winding's own resistance", "OHM"}
 
 typedef struct log_set {
     size_t count;

@@ -103,6 +103,18 @@ display display_of(cvk_card_key key, double value)
         return (display){"Coulomb friction", "N m", 1.0};
     case CVK_CARD_FRICTION_VISCOUS:
         return (display){"viscous friction", "N m s", 1.0};
+    case CVK_CARD_WINDING_RESISTANCE:
+        return value < 1.0 ? (display){"resistance, winding alone", "mΩ", 1e3}
+                           : (display){"resistance, winding alone", "Ω", 1.0};
+    case CVK_CARD_RESISTANCE_25:
+        return value < 1.0 ? (display){"resistance at 25 °C", "mΩ", 1e3}
+                           : (display){"resistance at 25 °C", "Ω", 1.0};
+    case CVK_CARD_LINEAR_D:
+        return (display){"saturation d, linear", "1/A", 1.0};
+    case CVK_CARD_SQUARE_D:
+        return (display){"saturation d, square", "1/A²", 1.0};
+    case CVK_CARD_SQUARE_Q:
+        return (display){"saturation q, square", "1/A²", 1.0};
     case CVK_CARD_DEAD_TIME_VOLTAGE:
         return (display){"inverter's own voltage", "V", 1.0};
     case CVK_CARD_DELAY:

@@ -66,10 +66,12 @@ static void write_entry(writer *w, const cvk_card *card, cvk_card_key key)
         number(w, "value", entry->value);
         number(w, "low", entry->low);
         number(w, "high", entry->high);
+        number(w, "statistical_low", entry->statistical_low);
+        number(w, "statistical_high", entry->statistical_high);
         if (key == CVK_CARD_POLE_PAIRS) {
             number(w, "probability", entry->probability);
         }
-        text(w, "from");
+        text(w, entry->by_hand ? "by_hand" : "from");
         text(w, entry->from);
     } else {
         text(w, "missing");
@@ -94,7 +96,12 @@ static void write_document(writer *w, const cvk_card *card)
     }
     close_mapping(w);
     open_mapping(w, "inverter");
-    for (int key = CVK_CARD_MOTOR_COUNT; key < CVK_CARD_COUNT; key++) {
+    for (int key = CVK_CARD_MOTOR_COUNT; key < CVK_CARD_INVERTER_COUNT; key++) {
+        write_entry(w, card, (cvk_card_key)key);
+    }
+    close_mapping(w);
+    open_mapping(w, "saturation");
+    for (int key = CVK_CARD_INVERTER_COUNT; key < CVK_CARD_COUNT; key++) {
         write_entry(w, card, (cvk_card_key)key);
     }
     close_mapping(w);

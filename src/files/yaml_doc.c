@@ -15,9 +15,9 @@ typedef struct walk {
     cvk_yaml_scalar visit;
     void *context;
     cvk_complaint *complaint;
-    int depth; /* mappings open */
+    int depth, levels; /* mappings open, and allowed */
     bool have_key;
-    char section[MOST_KEY], key[MOST_KEY];
+    char section[2 * MOST_KEY], key[MOST_KEY];
 } walk;
 
 static cvk_status on_scalar(walk *w, const yaml_event_t *event, long line)
@@ -38,17 +38,18 @@ static cvk_status on_scalar(walk *w, const yaml_event_t *event, long line)
         return CVK_OK;
     }
     w->have_key = false;
-    return w->visit(w->context, w->depth == 2 ? w->section : "", w->key, value, line);
+    return w->visit(w->context, w->depth >= 2 ? w->section : "", w->key, value, line);
 }
 
 static cvk_status on_mapping(walk *w, long line)
 {
-    if (w->depth == 2 || (w->depth == 1 && !w->have_key)) {
+    if (w->depth == w->levels || (w->depth >= 1 && !w->have_key)) {
         return cvk_complain(w->complaint, CVK_BAD_FORMAT, w->path, line,
                             "sections inside sections are not allowed here");
     }
-    if (w->depth == 1) {
-        snprintf(w->section, sizeof w->section, "%s", w->key);
+    if (w->depth >= 1) {
+        size_t used = w->depth == 1 ? 0 : strlen(w->section);
+        snprintf(w->section + used, sizeof w->section - used, "%s%s", used > 0 ? "." : "", w->key);
         w->have_key = false;
     }
     w->depth++;
@@ -65,6 +66,10 @@ static cvk_status on_event(walk *w, const yaml_event_t *event)
         return on_mapping(w, line);
     case YAML_MAPPING_END_EVENT:
         w->depth--;
+        if (w->depth >= 1) { /* back to the section around: its name ends before the last dot */
+            char *dot = strrchr(w->section, '.');
+            *(w->depth >= 2 && dot != NULL ? dot : w->section) = '\0';
+        }
         return CVK_OK;
     case YAML_SEQUENCE_START_EVENT:
     case YAML_ALIAS_EVENT:
@@ -78,8 +83,14 @@ static cvk_status on_event(walk *w, const yaml_event_t *event)
 cvk_status cvk_yaml_walk(const char *path, const char *text, size_t length, cvk_yaml_scalar visit,
                          void *context, cvk_complaint *complaint)
 {
+    return cvk_yaml_walk_levels(path, text, length, 2, visit, context, complaint);
+}
+
+cvk_status cvk_yaml_walk_levels(const char *path, const char *text, size_t length, int levels,
+                                cvk_yaml_scalar visit, void *context, cvk_complaint *complaint)
+{
     yaml_parser_t parser;
-    walk w = {.path = path, .visit = visit, .context = context, .complaint = complaint};
+    walk w = {.path = path, .levels = levels, .visit = visit, .context = context, .complaint = complaint};
     if (yaml_parser_initialize(&parser) == 0) {
         return CVK_NO_MEMORY;
     }

@@ -1,7 +1,8 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
  * A YAML file as a flat walk over scalars: "section.name" with its value and line. Two levels of
- * mappings are all that Corvak's files need; anything else is refused with its line.
+ * mappings are all that most files need, cards have three ("motor.resistance_ohm" is then the
+ * section); anything else is refused with its line.
  */
 #ifndef CORVAK_FILES_YAML_DOC_H
 #define CORVAK_FILES_YAML_DOC_H
@@ -17,5 +18,9 @@ typedef cvk_status (*cvk_yaml_scalar)(void *context, const char *section, const 
 
 cvk_status cvk_yaml_walk(const char *path, const char *text, size_t length, cvk_yaml_scalar visit,
                          void *context, cvk_complaint *complaint);
+
+/* The same with mappings up to `levels` deep: 2 or 3. */
+cvk_status cvk_yaml_walk_levels(const char *path, const char *text, size_t length, int levels,
+                                cvk_yaml_scalar visit, void *context, cvk_complaint *complaint);
 
 #endif

@@ -28,6 +28,17 @@ double cvk_belief_deviation(const cvk_belief *belief, int parameter)
     return sqrt(belief->cov[parameter * N + parameter]);
 }
 
+double cvk_belief_variance(const cvk_belief *belief, const int *parameter, const double *slope,
+                           int count)
+{
+    double sum = 0.0;
+    for (int k = 0; k < count * count; k++) {
+        int r = k / count, c = k % count;
+        sum += slope[r] * slope[c] * belief->cov[parameter[r] * N + parameter[c]];
+    }
+    return sum;
+}
+
 bool cvk_belief_knows(const cvk_belief *belief, int parameter, double share)
 {
     double value = belief->mean[parameter];

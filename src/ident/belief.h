@@ -40,6 +40,10 @@ bool cvk_belief_merge(cvk_belief *belief, const cvk_belief *news);
 /* The parameter is known to a useful degree: standard deviation below `share` of its value. */
 bool cvk_belief_knows(const cvk_belief *belief, int parameter, double share);
 
+/* Variance of a sum of slope[k] times parameter[k]. */
+double cvk_belief_variance(const cvk_belief *belief, const int *parameter, const double *slope,
+                           int count);
+
 double cvk_belief_deviation(const cvk_belief *belief, int parameter);
 
 /* Notes that log `log` told something of a parameter by `method`. */

@@ -5,6 +5,7 @@
 #include "corvak/ident/card.h"
 
 #include <math.h>
+#include <stdio.h>
 #include <string.h>
 
 const char *cvk_card_key_name(cvk_card_key key)
@@ -19,9 +20,127 @@ const char *cvk_card_key_name(cvk_card_key key)
         [CVK_CARD_FRICTION_COULOMB] = "friction_coulomb_nm",
         [CVK_CARD_FRICTION_VISCOUS] = "friction_viscous_nm_s",
         [CVK_CARD_DEAD_TIME_VOLTAGE] = "dead_time_voltage_v",
+        [CVK_CARD_WINDING_RESISTANCE] = "winding_resistance_ohm",
+        [CVK_CARD_RESISTANCE_25] = "resistance_25degc_ohm",
         [CVK_CARD_DELAY] = "delay_periods",
+        [CVK_CARD_LINEAR_D] = "inductance_d_linear_per_a",
+        [CVK_CARD_SQUARE_D] = "inductance_d_square_per_a2",
+        [CVK_CARD_SQUARE_Q] = "inductance_q_square_per_a2",
     };
     return (unsigned)key < CVK_CARD_COUNT ? names[key] : NULL;
+}
+
+cvk_card_key cvk_card_key_of(const char *name)
+{
+    int key = 0;
+    while (key < CVK_CARD_COUNT && strcmp(cvk_card_key_name((cvk_card_key)key), name) != 0) {
+        key++;
+    }
+    return (cvk_card_key)key;
+}
+
+static void scale_entry(cvk_card_entry *entry, double factor)
+{
+    entry->value *= factor;
+    entry->low *= factor;
+    entry->high *= factor;
+    entry->statistical_low *= factor;
+    entry->statistical_high *= factor;
+}
+
+/* Momentum balance: J w_mech = torque * time, torque = 1.5 p flux i, w_mech = w / p. */
+static void rescale_mechanics(cvk_card *card, cvk_card_key key, double factor)
+{
+    static const cvk_card_key keys[] = {CVK_CARD_INERTIA, CVK_CARD_FRICTION_COULOMB,
+                                        CVK_CARD_FRICTION_VISCOUS};
+    for (size_t n = 0; n < sizeof keys / sizeof keys[0]; n++) {
+        cvk_card_entry *entry = &card->entry[keys[n]];
+        if (!entry->known || entry->by_hand) {
+            continue;
+        }
+        const bool squared = key == CVK_CARD_POLE_PAIRS && keys[n] != CVK_CARD_FRICTION_COULOMB;
+        const size_t used = strlen(entry->from);
+        scale_entry(entry, squared ? factor * factor : factor);
+        snprintf(entry->from + used, sizeof entry->from - used, "; rescaled for %s set by hand",
+                 cvk_card_key_name(key));
+    }
+}
+
+static bool may_be(cvk_card_key key, double value)
+{
+    if (key == CVK_CARD_POLE_PAIRS) {
+        return value >= 1.0 && value <= 200.0 && value == floor(value);
+    }
+    return isfinite(value) && (value > 0.0 || key >= CVK_CARD_MOTOR_COUNT ||
+                               (value == 0.0 && key >= CVK_CARD_FRICTION_COULOMB &&
+                                key <= CVK_CARD_FRICTION_VISCOUS));
+}
+
+cvk_status cvk_card_set(cvk_card *card, cvk_card_key key, double value, double low, double high,
+                        const char *reason)
+{
+    if (card == NULL || reason == NULL) {
+        return CVK_NULL_ARGUMENT;
+    }
+    if ((unsigned)key >= CVK_CARD_COUNT || !may_be(key, value) || !(low <= value && value <= high) ||
+        !isfinite(low) || !isfinite(high)) {
+        return CVK_OUT_OF_RANGE;
+    }
+    cvk_card_entry *entry = &card->entry[key];
+    const bool scales = entry->known && entry->value > 0.0 &&
+                        (key == CVK_CARD_POLE_PAIRS || key == CVK_CARD_FLUX_LINKAGE);
+    const double factor = scales ? value / entry->value : 1.0;
+    *entry = (cvk_card_entry){.known = true,
+                              .by_hand = true,
+                              .value = value,
+                              .low = low,
+                              .high = high,
+                              .statistical_low = low,
+                              .statistical_high = high,
+                              .probability = 1.0};
+    snprintf(entry->from, sizeof entry->from, "%s", reason);
+    if (factor != 1.0) {
+        rescale_mechanics(card, key, factor);
+    }
+    return CVK_OK;
+}
+
+bool cvk_card_agree(const cvk_card_entry *a, const cvk_card_entry *b, double *ratio)
+{
+    double width = hypot(0.5 * (a->high - a->low), 0.5 * (b->high - b->low));
+    double distance = fabs(a->value - b->value);
+    *ratio = distance == 0.0 ? 0.0 : distance / width;
+    return *ratio <= 1.0;
+}
+
+bool cvk_card_meter_resistance(const cvk_card *card, cvk_card_entry *out)
+{
+    const cvk_card_entry *winding = &card->entry[CVK_CARD_WINDING_RESISTANCE];
+    *out = winding->known ? *winding : card->entry[CVK_CARD_RESISTANCE];
+    scale_entry(out, 2.0);
+    return out->known;
+}
+
+bool cvk_card_meter_inductance(const cvk_card *card, double angle_rad, cvk_card_entry *out)
+{
+    const cvk_card_entry *d = &card->entry[CVK_CARD_INDUCTANCE_D];
+    const cvk_card_entry *q = &card->entry[CVK_CARD_INDUCTANCE_Q];
+    if (!d->known || !q->known) {
+        return false;
+    }
+    *out = *d;
+    if (isnan(angle_rad)) { /* anywhere between the axes */
+        out->low = 2.0 * fmin(d->low, q->low);
+        out->high = 2.0 * fmax(d->high, q->high);
+        out->value = 0.5 * (out->low + out->high);
+        return true;
+    }
+    double on_d = cos(angle_rad) * cos(angle_rad), on_q = 1.0 - on_d;
+    double half = hypot(on_d * (d->high - d->low), on_q * (q->high - q->low));
+    out->value = 2.0 * (on_d * d->value + on_q * q->value);
+    out->low = out->value - half;
+    out->high = out->value + half;
+    return true;
 }
 
 /* factor * flux, or factor / flux, with the flux's interval carried along. */

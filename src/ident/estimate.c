@@ -37,7 +37,7 @@
 
 cvk_estimate_options cvk_estimate_options_default(void)
 {
-    return (cvk_estimate_options){-1.0, -1.0, 500.0};
+    return (cvk_estimate_options){-1.0, -1.0, 500.0, 0.0};
 }
 
 double cvk_inverter_voltage(double dead_time_voltage_v, double knee_a, int curve, double current_a)
@@ -227,6 +227,7 @@ static void learn_standstill(work *w, const cvk_belief *start, cvk_belief *belie
     }
     static const int told[] = {CVK_B_RESISTANCE, CVK_B_L_D, CVK_B_L_Q, CVK_B_DEAD_TIME,
                                CVK_B_DELAY};
+    cvk_belief_note(&news, CVK_B_LINEAR_D, s->name, "standstill fit");
     for (size_t k = 0; k < sizeof told / sizeof told[0]; k++) {
         if (cvk_belief_knows(&news, told[k], USEFUL_SHARE)) {
             cvk_belief_note(&news, told[k], s->name, "standstill fit");
@@ -441,6 +442,7 @@ static cvk_status learn_pole_pairs(const work *logs, size_t count, const cvk_win
         }
     }
     write_pole_pairs(out, &evidence);
+    cvk_poles_probabilities(&evidence, out->pole_probability);
     return CVK_OK;
 }
 
@@ -448,6 +450,118 @@ static cvk_status learn_pole_pairs(const work *logs, size_t count, const cvk_win
 typedef struct scale_share {
     double current, voltage;
 } scale_share;
+
+/* How the inductances fall with current, as far as the standstill logs reach. */
+static void write_saturation(const cvk_belief *belief, const work *logs, size_t count,
+                             cvk_estimate *out)
+{
+    static const int parameters[] = {CVK_B_LINEAR_D, CVK_B_SQUARE_D, CVK_B_SQUARE_Q};
+    cvk_saturation *s = &out->saturation;
+    const bool shown = belief->from[CVK_B_LINEAR_D][0] != '\0' &&
+                       out->card.entry[CVK_CARD_INDUCTANCE_D].known &&
+                       out->card.entry[CVK_CARD_INDUCTANCE_Q].known;
+    for (int k = 0; k < 3; k++) {
+        cvk_card_entry *entry = &out->card.entry[CVK_CARD_LINEAR_D + k];
+        if (!shown) {
+            miss(&out->card, (cvk_card_key)(CVK_CARD_LINEAR_D + k),
+                 "needs DC levels with changing current on top: record a standstill run (corvak "
+                 "record standstill)");
+            continue;
+        }
+        double value = belief->mean[parameters[k]];
+        double half = cvk_student95(belief->dof) * cvk_belief_deviation(belief, parameters[k]);
+        *entry = (cvk_card_entry){.known = true,
+                                  .value = value,
+                                  .low = value - half,
+                                  .high = value + half,
+                                  .statistical_low = value - half,
+                                  .statistical_high = value + half};
+        snprintf(entry->from, sizeof entry->from, "%s", belief->from[CVK_B_LINEAR_D]);
+    }
+    s->known = shown;
+    for (size_t n = 0; n < count; n++) {
+        s->reach_a = fmax(s->reach_a, logs[n].still_count > 0 ? logs[n].signals.peak_current_a : 0.0);
+    }
+    for (int n = 0; n < CVK_SATURATION_POINTS && shown; n++) {
+        double share = (double)n / (CVK_SATURATION_POINTS - 1.0);
+        double i_d = (2.0 * share - 1.0) * s->reach_a, i_q = share * s->reach_a;
+        const int d[] = {CVK_B_L_D, CVK_B_LINEAR_D, CVK_B_SQUARE_D}, q[] = {CVK_B_L_Q, CVK_B_SQUARE_Q};
+        double loss_d = 1.0 + belief->mean[d[1]] * i_d + belief->mean[d[2]] * i_d * i_d;
+        double loss_q = 1.0 + belief->mean[q[1]] * i_q * i_q;
+        s->d_h[n] = belief->mean[d[0]] / loss_d;
+        s->q_h[n] = belief->mean[q[0]] / loss_q;
+        const double slope_d[] = {1.0 / loss_d, -s->d_h[n] / loss_d * i_d,
+                                  -s->d_h[n] / loss_d * i_d * i_d};
+        const double slope_q[] = {1.0 / loss_q, -s->q_h[n] / loss_q * i_q * i_q};
+        double half = cvk_student95(belief->dof);
+        s->d_half_h[n] = half * sqrt(cvk_belief_variance(belief, d, slope_d, 3));
+        s->q_half_h[n] = half * sqrt(cvk_belief_variance(belief, q, slope_q, 2));
+    }
+}
+
+/* Copper's resistance rises by this share per K above 25 degC; winding sensors and alloys differ. */
+#define COPPER_PER_K 0.00385
+#define COPPER_DEVIATION 0.0001
+#define SENSOR_DEVIATION_K 2.0
+
+/* Mean of the temperature columns; false without one. */
+static bool mean_temperature(const cvk_log *const *logs, size_t count, double *degc)
+{
+    double sum = 0.0, rows = 0.0;
+    for (size_t n = 0; n < count; n++) {
+        const double *x = logs[n]->column[CVK_COLUMN_TEMP];
+        for (size_t k = 0; x != NULL && k < logs[n]->rows; k++) {
+            sum += isfinite(x[k]) ? x[k] : 0.0;
+            rows += isfinite(x[k]) ? 1.0 : 0.0;
+        }
+    }
+    *degc = rows > 0.0 ? sum / rows : NAN;
+    return rows > 0.0 && *degc > -60.0 && *degc < 250.0;
+}
+
+/* Resistance without the switch, and at 25 degC. */
+static void write_resistances(const cvk_log *const *logs, const work *prepared, size_t count,
+                              double switch_ohm, cvk_card *card)
+{
+    const cvk_card_entry *r = &card->entry[CVK_CARD_RESISTANCE];
+    cvk_card_entry *winding = &card->entry[CVK_CARD_WINDING_RESISTANCE];
+    cvk_card_entry *cold = &card->entry[CVK_CARD_RESISTANCE_25];
+    double degc;
+    if (!r->known) {
+        miss(card, CVK_CARD_WINDING_RESISTANCE, "follows from resistance_ohm (see there)");
+        miss(card, CVK_CARD_RESISTANCE_25, "follows from resistance_ohm (see there)");
+        return;
+    }
+    const double off = prepared[0].signals.commanded ? switch_ohm : 0.0;
+    if (prepared[0].signals.commanded && !(switch_ohm > 0.0)) {
+        miss(card, CVK_CARD_WINDING_RESISTANCE,
+             "voltages are commanded, so one switch is in series: give its on-resistance "
+             "(--switch-resistance)");
+    } else {
+        *winding = *r;
+        double *const figure[] = {&winding->value, &winding->low, &winding->high,
+                                  &winding->statistical_low, &winding->statistical_high};
+        for (size_t n = 0; n < sizeof figure / sizeof figure[0]; n++) {
+            *figure[n] -= off;
+        }
+    }
+    if (!mean_temperature(logs, count, &degc)) {
+        miss(card, CVK_CARD_RESISTANCE_25,
+             "no temperature column: log the winding's temperature as `temp [degC]`");
+        return;
+    }
+    const double rise = degc - 25.0, factor = 1.0 / (1.0 + COPPER_PER_K * rise);
+    const double doubt = 1.96 * hypot(COPPER_DEVIATION * rise, COPPER_PER_K * SENSOR_DEVIATION_K);
+    *cold = *r;
+    cold->value = r->value * factor;
+    double half = hypot(0.5 * (r->high - r->low), doubt * r->value) * factor;
+    double own = hypot(0.5 * (r->statistical_high - r->statistical_low), doubt * r->value) * factor;
+    cold->low = cold->value - half;
+    cold->high = cold->value + half;
+    cold->statistical_low = cold->value - own;
+    cold->statistical_high = cold->value + own;
+    snprintf(cold->from, sizeof cold->from, "resistance_ohm and temperature column (%.1f degC)", degc);
+}
 
 /* A mechanical entry. Torque is measured in flux times current, so both gains scale it. */
 static void write_mechanical(cvk_card_entry *entry, double value, double deviation, double dof,
@@ -526,6 +640,7 @@ static cvk_status estimate_prepared(work *logs, size_t count, scale_share scale,
     const cvk_belief still = belief;
     learn_turning(logs, count, &belief, windows, out);
     write_electrical(&out->card, &belief, &still, windows, moved, scale.current, scale.voltage);
+    write_saturation(&still, logs, count, out);
     cvk_status status = learn_pole_pairs(logs, count, windows, out);
     if (status == CVK_OK) {
         learn_mechanics(windows, &belief, logs, count, scale, out);
@@ -567,6 +682,7 @@ cvk_status cvk_estimate_logs(const cvk_log *const *logs, size_t count,
             BOUND_TO_95 * tolerance(options->current_gain_tolerance, logs, count, true),
             BOUND_TO_95 * tolerance(options->voltage_gain_tolerance, logs, count, false)};
         status = estimate_prepared(prepared, count, scale, windows, out);
+        write_resistances(logs, prepared, count, options->switch_resistance_ohm, &out->card);
     }
     if (status == CVK_OK && (cvk_has_errors(out) || !any_known(&out->card))) {
         status = CVK_NOT_IN_LOG;

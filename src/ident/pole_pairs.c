@@ -155,23 +155,34 @@ cvk_status cvk_poles_from_pattern(cvk_pole_evidence *evidence, const cvk_signals
     return CVK_OK;
 }
 
-int cvk_poles_decide(const cvk_pole_evidence *evidence, double *probability)
+void cvk_poles_probabilities(const cvk_pole_evidence *evidence, double *out)
 {
     double sum = 0.0, best = -INFINITY;
-    int decided = 0;
-    *probability = 0.0;
-    if (!evidence->rotor_column && !evidence->pattern) {
-        return 0;
+    const bool any = evidence->rotor_column || evidence->pattern;
+    for (int p = 1; p <= CVK_MOST_POLE_PAIRS; p++) {
+        best = fmax(best, evidence->log_likelihood[p]);
     }
     for (int p = 1; p <= CVK_MOST_POLE_PAIRS; p++) {
-        if (evidence->log_likelihood[p] > best) {
-            best = evidence->log_likelihood[p];
+        out[p] = any ? exp(evidence->log_likelihood[p] - best) : 1.0;
+        sum += out[p];
+    }
+    for (int p = 1; p <= CVK_MOST_POLE_PAIRS; p++) {
+        out[p] /= sum;
+    }
+    out[0] = any ? 0.0 : 1.0;
+}
+
+int cvk_poles_decide(const cvk_pole_evidence *evidence, double *probability)
+{
+    double of[CVK_MOST_POLE_PAIRS + 1];
+    int decided = 0;
+    *probability = 0.0;
+    cvk_poles_probabilities(evidence, of);
+    for (int p = 1; p <= CVK_MOST_POLE_PAIRS && of[0] == 0.0; p++) {
+        if (of[p] > *probability) {
+            *probability = of[p];
             decided = p;
         }
     }
-    for (int p = 1; p <= CVK_MOST_POLE_PAIRS; p++) {
-        sum += exp(evidence->log_likelihood[p] - best);
-    }
-    *probability = 1.0 / sum;
     return decided;
 }

@@ -8,8 +8,6 @@
 
 #include "turning.h"
 
-#define CVK_MOST_POLE_PAIRS 50
-
 /* Logarithm of the likelihood of each integer, up to a common constant. Index 0 is not used. */
 typedef struct cvk_pole_evidence {
     double log_likelihood[CVK_MOST_POLE_PAIRS + 1];
@@ -28,5 +26,8 @@ cvk_status cvk_poles_from_pattern(cvk_pole_evidence *evidence, const cvk_signals
 
 /* The most probable integer and its probability. 0 without evidence. */
 int cvk_poles_decide(const cvk_pole_evidence *evidence, double *probability);
+
+/* The probability of each integer, out[1 .. CVK_MOST_POLE_PAIRS]; out[0] is 1 without evidence. */
+void cvk_poles_probabilities(const cvk_pole_evidence *evidence, double *out);
 
 #endif

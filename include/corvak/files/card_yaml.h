@@ -17,6 +17,14 @@ extern "C" {
 cvk_status cvk_card_file_write(const cvk_card *card, const char *path,
                                cvk_complaint *complaint) CVK_MUST_CHECK;
 
+/* Reads a card. On failure `complaint` (may be null) says what, where and what to do. */
+cvk_status cvk_card_file_read(cvk_card *card, const char *path,
+                              cvk_complaint *complaint) CVK_MUST_CHECK;
+
+/* The same from a block of memory; `path` is used in messages. */
+cvk_status cvk_card_parse(cvk_card *card, const char *path, const char *text, size_t length,
+                          cvk_complaint *complaint) CVK_MUST_CHECK;
+
 #ifdef __cplusplus
 }
 #endif

@@ -15,6 +15,7 @@ extern "C" {
 
 #define CVK_MAX_FINDINGS 32
 #define CVK_CURVE_POINTS 600
+#define CVK_MOST_POLE_PAIRS 50
 
 /* Default tolerances when neither log nor options state one. */
 #define CVK_DEFAULT_CURRENT_GAIN_TOLERANCE 0.01
@@ -24,6 +25,7 @@ typedef struct cvk_estimate_options {
     double current_gain_tolerance; /* bound of the common gain error; negative: take the log's */
     double voltage_gain_tolerance;
     double largest_current_a; /* a log with more is taken for one in milliampere; 500 */
+    double switch_resistance_ohm; /* on-resistance of one switch; 0 when not known */
 } cvk_estimate_options;
 
 cvk_estimate_options cvk_estimate_options_default(void);
@@ -46,6 +48,16 @@ typedef struct cvk_curve {
     double x[CVK_CURVE_POINTS], y[CVK_CURVE_POINTS], fit[CVK_CURVE_POINTS];
 } cvk_curve;
 
+/* Incremental inductances against current, as far as the logs reach, with 95 % bands. */
+#define CVK_SATURATION_POINTS 33
+
+typedef struct cvk_saturation {
+    bool known;
+    double reach_a; /* the largest current in the logs; d: -reach .. reach, q: 0 .. reach */
+    double d_h[CVK_SATURATION_POINTS], d_half_h[CVK_SATURATION_POINTS];
+    double q_h[CVK_SATURATION_POINTS], q_half_h[CVK_SATURATION_POINTS];
+} cvk_saturation;
+
 typedef struct cvk_estimate {
     cvk_card card;
     size_t findings;
@@ -53,6 +65,8 @@ typedef struct cvk_estimate {
     cvk_curve step;     /* s, A measured, A fitted: current along the injected direction */
     cvk_curve line;     /* A, V commanded, V of the resistance alone: the DC levels */
     cvk_curve circle;   /* Wb, Wb: flux linkage of the magnet while turning; fit unused */
+    cvk_saturation saturation;
+    double pole_probability[CVK_MOST_POLE_PAIRS + 1]; /* of each integer; [0]: no evidence at all */
     double line_knee_a; /* current at which the inverter's own voltage bends */
     int line_curve;     /* which of the known curves it follows, 0 (soft) .. 4 (sharp) */
     double offset_alpha_a, offset_beta_a; /* of the current, from the last log; NaN when unseen */
