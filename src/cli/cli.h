@@ -25,6 +25,7 @@ int cmd_record(int argc, char **argv);
 int cmd_estimate(int argc, char **argv);
 int cmd_examine(int argc, char **argv);
 int cmd_card(int argc, char **argv);
+int cmd_plan(int argc, char **argv);
 
 /* ---- output.c ------------------------------------------------------------------------------ */
 

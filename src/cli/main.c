@@ -15,6 +15,7 @@ static const struct {
     {"record", "run an excitation on the simulated rig and write a log", cmd_record},
     {"examine", "tell how healthy a log is and what it can show", cmd_examine},
     {"estimate", "from logs to the motor card: R, L, flux linkage, pole pairs", cmd_estimate},
+    {"plan", "propose the recording that sharpens the card most", cmd_plan},
     {"card", "show a motor card, compare it, set a value by hand", cmd_card},
 };
 

@@ -5,14 +5,9 @@
 #ifndef CORVAK_TESTS_RECORDING_H
 #define CORVAK_TESTS_RECORDING_H
 
-#include "corvak/ident/log.h"
-#include "corvak/sim/sim.h"
+#include "corvak/host/recorder.h"
 
-typedef struct recording {
-    cvk_log log; /* columns point into `storage` */
-    double *storage;
-    char name[64];
-} recording;
+typedef cvk_recording recording;
 
 /* A rig of the studio, from data/NAME.rig.yaml: wheel, blower, mixer or table. */
 cvk_rig_config studio_rig(const char *name);

@@ -1,0 +1,173 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Planning by trying: no formula for the information in a recording is as true as the estimator
+ * itself on a simulated one.
+ */
+#include "corvak/host/plan.h"
+#include "corvak/host/recorder.h"
+
+#include <math.h>
+#include <stdlib.h>
+#include <string.h>
+
+#define MOST_LOGS 64
+#define SMALLEST_WIDTH 1e-4 /* sharper than any gain can be: no reason for another recording */
+#define LEAST_GAIN 0.05     /* of a recording that is worth while */
+#define SEED 20261u
+
+static const cvk_card_key keys[CVK_PLAN_KEYS] = {
+    CVK_CARD_RESISTANCE,   CVK_CARD_INDUCTANCE_D, CVK_CARD_INDUCTANCE_Q,
+    CVK_CARD_FLUX_LINKAGE, CVK_CARD_POLE_PAIRS,   CVK_CARD_INERTIA};
+
+/* What may be recorded, and how long its plateaus are against the rig's. */
+static const struct {
+    const char *excitation;
+    double plateaus;
+} candidates[] = {{"standstill", 1.0}, {"spin", 1.0}, {"spin", 2.0}, {"coast", 1.0},
+                  {"coast", 2.0},      {"duty", 1.0}, {"duty", 2.0}, {"steps", 1.0}};
+
+cvk_card_key cvk_plan_key(int index)
+{
+    return keys[index];
+}
+
+static cvk_plan_widths widths_of(const cvk_card *card)
+{
+    cvk_plan_widths out;
+    for (int k = 0; k < CVK_PLAN_KEYS; k++) {
+        const cvk_card_entry *entry = &card->entry[keys[k]];
+        double width = 1.0;
+        if (entry->known && keys[k] == CVK_CARD_POLE_PAIRS) {
+            width = 1.0 - entry->probability;
+        } else if (entry->known) {
+            width = 0.5 * (entry->statistical_high - entry->statistical_low) / fabs(entry->value);
+        }
+        out.width[k] = fmin(1.0, fmax(width, SMALLEST_WIDTH));
+    }
+    return out;
+}
+
+static int widest_of(const cvk_plan_widths *w)
+{
+    int widest = 0;
+    for (int k = 1; k < CVK_PLAN_KEYS; k++) {
+        widest = w->width[k] > w->width[widest] ? k : widest;
+    }
+    return widest;
+}
+
+/* The largest gain among the widest keys, which may be several, and a little for the others. */
+static double merit_of(const cvk_plan_widths *before, const cvk_plan_option *option)
+{
+    const double widest = before->width[widest_of(before)];
+    double merit = 0.0;
+    for (int k = 0; k < CVK_PLAN_KEYS; k++) {
+        double gain = log(before->width[k] / option->after.width[k]);
+        if (before->width[k] > 0.99 * widest) {
+            merit = fmax(merit, gain);
+        }
+    }
+    return merit + 0.5 * option->gain;
+}
+
+static cvk_status try_option(const cvk_rig_config *config, const cvk_log *const *logs, size_t count,
+                             const cvk_plan_limits *limits, const cvk_plan_widths *before,
+                             cvk_estimate *estimate, cvk_plan_option *option)
+{
+    const cvk_log *all[MOST_LOGS];
+    const cvk_estimate_options how = cvk_estimate_options_default();
+    const cvk_recorder_options record = {.seed = SEED, .rotor_sensor = limits->rotor_sensor};
+    cvk_rig_config rig = *config;
+    cvk_recording recording;
+    rig.drive.plateau_s = option->plateau_s;
+    cvk_status status = cvk_record(&recording, &rig, option->excitation, &record, NULL);
+    option->length_s = (double)recording.log.rows / config->inverter.pwm_hz;
+    option->possible = status == CVK_OK && recording.log.rows > 0 &&
+                       (limits->time_s <= 0.0 || option->length_s <= limits->time_s);
+    if (option->possible) {
+        memcpy(all, logs, count * sizeof *all);
+        all[count] = &recording.log;
+        cvk_status estimated = cvk_estimate_logs(all, count + 1, &how, estimate);
+        option->after = estimated == CVK_OK ? widths_of(&estimate->card) : *before;
+        for (int k = 0; k < CVK_PLAN_KEYS; k++) {
+            option->gain += log(before->width[k] / option->after.width[k]);
+        }
+    }
+    cvk_recording_free(&recording);
+    return status == CVK_NO_MEMORY ? status : CVK_OK;
+}
+
+/* Ties between unknown keys go to the one that the best option sharpens most. */
+static void choose(cvk_plan *plan)
+{
+    double best = LEAST_GAIN;
+    plan->best = -1;
+    for (size_t n = 0; n < plan->options; n++) {
+        if (plan->option[n].possible && merit_of(&plan->before, &plan->option[n]) > best) {
+            best = merit_of(&plan->before, &plan->option[n]);
+            plan->best = (int)n;
+        }
+    }
+    int widest = widest_of(&plan->before);
+    for (int k = 0; k < CVK_PLAN_KEYS && plan->best >= 0; k++) {
+        const cvk_plan_widths *after = &plan->option[plan->best].after;
+        if (plan->before.width[k] >= plan->before.width[widest] &&
+            after->width[k] < after->width[widest]) {
+            widest = k;
+        }
+    }
+    plan->widest = keys[widest];
+}
+
+static cvk_rig_config limited(const cvk_rig_config *config, const cvk_plan_limits *limits)
+{
+    cvk_rig_config rig = *config;
+    if (limits->current_a > 0.0) {
+        rig.drive.current_limit_a = fmin(rig.drive.current_limit_a, limits->current_a);
+    }
+    if (limits->speed_rad_s > 0.0) {
+        rig.drive.speed_rad_s = fmin(rig.drive.speed_rad_s, limits->speed_rad_s);
+    }
+    return rig;
+}
+
+cvk_status cvk_plan_next(const cvk_rig_config *config, const cvk_log *const *logs, size_t count,
+                         const cvk_plan_limits *limits, void (*progress)(double share),
+                         cvk_plan *out)
+{
+    if (config == NULL || (logs == NULL && count > 0) || limits == NULL || out == NULL) {
+        return CVK_NULL_ARGUMENT;
+    }
+    if (count >= MOST_LOGS) {
+        return CVK_OUT_OF_RANGE;
+    }
+    const cvk_rig_config rig = limited(config, limits);
+    const cvk_estimate_options how = cvk_estimate_options_default();
+    cvk_estimate *estimate = calloc(1, sizeof *estimate);
+    cvk_status status = estimate != NULL ? CVK_OK : CVK_NO_MEMORY;
+    *out = (cvk_plan){.best = -1,
+                      .current_a = rig.drive.current_limit_a,
+                      .speed_rad_s = rig.drive.speed_rad_s};
+    if (status == CVK_OK && count > 0) {
+        status = cvk_estimate_logs(logs, count, &how, estimate);
+        status = status == CVK_NOT_IN_LOG ? CVK_OK : status; /* they show nothing yet */
+    }
+    if (status == CVK_OK) {
+        out->before = widths_of(&estimate->card);
+    }
+    const size_t total = sizeof candidates / sizeof candidates[0];
+    for (size_t n = 0; n < total && status == CVK_OK; n++) {
+        cvk_plan_option *option = &out->option[out->options++];
+        *option = (cvk_plan_option){.excitation = candidates[n].excitation,
+                                    .plateau_s = candidates[n].plateaus * rig.drive.plateau_s};
+        status = try_option(&rig, logs, count, limits, &out->before, estimate, option);
+        if (progress != NULL) {
+            progress((double)(n + 1) / (double)total);
+        }
+    }
+    if (status == CVK_OK) {
+        choose(out);
+    }
+    free(estimate);
+    return status;
+}

@@ -1,0 +1,90 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Recording in memory.
+ */
+#include "corvak/host/recorder.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { COLUMNS = 9 }; /* t, three currents, three duties or terminal voltages, bus, rotor angle */
+
+static void name_columns(cvk_recording *out, size_t most, bool off, bool rotor_sensor)
+{
+    static const cvk_column on_columns[COLUMNS] = {
+        CVK_COLUMN_T,      CVK_COLUMN_IA,     CVK_COLUMN_IB,  CVK_COLUMN_IC,     CVK_COLUMN_DUTY_A,
+        CVK_COLUMN_DUTY_B, CVK_COLUMN_DUTY_C, CVK_COLUMN_VDC, CVK_COLUMN_THETA_M};
+    for (size_t c = 0; c < COLUMNS; c++) {
+        cvk_column column = on_columns[c];
+        if (off && c >= 4 && c <= 6) {
+            column = (cvk_column)(CVK_COLUMN_VA + (int)c - 4);
+        }
+        if (column != CVK_COLUMN_THETA_M || rotor_sensor) {
+            out->log.column[column] = out->storage + c * most;
+        }
+    }
+}
+
+static void run(cvk_recording *out, cvk_sim *sim, cvk_excitation *program, size_t most, bool off)
+{
+    while (!cvk_excitation_finished(program) && out->log.rows < most) {
+        cvk_sim_row row = cvk_sim_step(sim);
+        if (!row.recorded) {
+            continue;
+        }
+        const double *voltage = off ? row.sample.terminal_v : row.duty;
+        const double cells[COLUMNS] = {row.time_s,       row.current_a[0], row.current_a[1],
+                                       row.current_a[2], voltage[0],       voltage[1],
+                                       voltage[2],       row.sample.bus_v, row.sensor_mech_rad};
+        for (size_t c = 0; c < COLUMNS; c++) {
+            out->storage[c * most + out->log.rows] = cells[c];
+        }
+        out->log.rows++;
+    }
+}
+
+cvk_status cvk_record(cvk_recording *out, const cvk_rig_config *config, const char *excitation,
+                      const cvk_recorder_options *options, cvk_refusal *why)
+{
+    *out = (cvk_recording){.storage = NULL};
+    if (config == NULL || excitation == NULL || options == NULL) {
+        return CVK_NULL_ARGUMENT;
+    }
+    cvk_sim *sim = malloc(sizeof *sim);
+    cvk_excitation *program = malloc(sizeof *program);
+    cvk_status status = sim != NULL && program != NULL ? CVK_OK : CVK_NO_MEMORY;
+    if (status == CVK_OK) {
+        status = cvk_sim_init(sim, config, options->seed, why);
+    }
+    if (status == CVK_OK) {
+        status = cvk_sim_start(sim, excitation, program, why);
+    }
+    if (status == CVK_OK) {
+        const size_t most =
+            (size_t)((double)cvk_excitation_length_s(program) * config->inverter.pwm_hz) + 16u;
+        const bool off = strcmp(excitation, "coast") == 0;
+        snprintf(out->name, sizeof out->name, "%.31s-%.31s", config->name, excitation);
+        out->log = cvk_log_empty(out->name);
+        out->log.current_gain_tolerance = config->sensing.current_gain_tolerance;
+        out->log.voltage_gain_tolerance = config->sensing.voltage_gain_tolerance;
+        out->storage = malloc(COLUMNS * most * sizeof(double));
+        status = out->storage != NULL ? CVK_OK : CVK_NO_MEMORY;
+        if (status == CVK_OK) {
+            if (options->free_shaft) {
+                cvk_rig_hold_shaft(&sim->rig, false);
+            }
+            run(out, sim, program, most, off);
+            name_columns(out, most, off, options->rotor_sensor);
+        }
+    }
+    free(sim);
+    free(program);
+    return status;
+}
+
+void cvk_recording_free(cvk_recording *recording)
+{
+    free(recording->storage);
+    recording->storage = NULL;
+}
