@@ -5,12 +5,15 @@ set -eu
 cd "$(dirname "$0")/.."
 seconds=${1:-20}
 cmake --preset fuzz >/dev/null
-cmake --build --preset fuzz --target fuzz_log_csv fuzz_rig_yaml fuzz_scenario_yaml | tail -n 1
-for target in log_csv rig_yaml scenario_yaml; do
+cmake --build --preset fuzz --target fuzz_card_yaml fuzz_log_csv fuzz_rig_yaml fuzz_scenario_yaml | tail -n 1
+for target in card_yaml log_csv rig_yaml scenario_yaml; do
     corpus=build/fuzz/corpus-$target
     mkdir -p "$corpus"
     if [ "$target" = rig_yaml ]; then
         cp data/*.rig.yaml "$corpus"
+    elif [ "$target" = card_yaml ]; then
+        printf 'name: a\nmotor:\n  resistance_ohm: {value: 1, low: 0.9, high: 1.1, from: x}\n' \
+            >"$corpus/card.yaml"
     elif [ "$target" = scenario_yaml ]; then
         cp data/*.scenario.yaml "$corpus"
     else

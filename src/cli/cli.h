@@ -82,6 +82,9 @@ void add_json_findings(JsonBuilder *builder, const cvk_estimate *estimate);
 gboolean draw_estimate(const cvk_estimate *estimate, const cvk_rig_config *truth, const char *path,
                        cvk_complaint *complaint);
 
+/* The second page: misfit, inductance against angle and current, pole pairs. */
+gboolean draw_details(const cvk_estimate *estimate, const char *path, cvk_complaint *complaint);
+
 /* The averaged against the switched inverter. */
 gboolean draw_inverters(const cvk_rig_config *config, const cvk_rig_comparison *comparison,
                         const char *path, cvk_complaint *complaint);

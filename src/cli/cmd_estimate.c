@@ -14,7 +14,7 @@
 
 typedef struct arguments {
     gboolean json;
-    char *plot, *card, *name, *compare;
+    char *plot, *details, *card, *name, *compare;
     log_options logs;
 } arguments;
 
@@ -76,6 +76,9 @@ static int write_results(job *j, const arguments *a)
     if (a->plot != NULL && !draw_estimate(&j->estimate, truth, a->plot, &complaint)) {
         return complain_file(VERB, &complaint);
     }
+    if (a->details != NULL && !draw_details(&j->estimate, a->details, &complaint)) {
+        return complain_file(VERB, &complaint);
+    }
     return EXIT_DONE;
 }
 
@@ -107,6 +110,9 @@ int cmd_estimate(int argc, char **argv)
         {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
         {"plot", 0, 0, G_OPTION_ARG_FILENAME, &a.plot, "draw the page to look at first",
          "FILE.png|.svg"},
+        {"plot-details", 0, 0, G_OPTION_ARG_FILENAME, &a.details,
+         "draw the second page: misfit, inductance against angle and current, pole pairs",
+         "FILE.png|.svg"},
         {"card", 'c', 0, G_OPTION_ARG_FILENAME, &a.card, "write the motor card (YAML)", "FILE"},
         {"name", 'n', 0, G_OPTION_ARG_STRING, &a.name, "name on the card", "NAME"},
         {"compare", 0, 0, G_OPTION_ARG_FILENAME, &a.compare,
@@ -127,6 +133,7 @@ int cmd_estimate(int argc, char **argv)
     free_log_set(&j->set);
     g_free(j);
     g_free(a.plot);
+    g_free(a.details);
     g_free(a.card);
     g_free(a.name);
     g_free(a.compare);

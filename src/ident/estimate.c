@@ -27,7 +27,12 @@
 #define FLUX_SHARE 0.05    /* the same for the flux linkage, which any real turning shows well */
 #define SHARP_SHARE 0.05   /* known so well that only the flux linkage is left to learn */
 #define USEFUL_SHARE 0.2   /* an entry is given when its deviation is below this share */
-#define MODEL_FLOOR 5e-4   /* relative deviation that the model itself may be off by */
+/* Relative deviations that the model itself may be off by: loss in the iron is in no model and looks
+ * like as much more resistance, inductance and flux linkage (bench_accuracy). */
+#define FLOOR_RESISTANCE 1.6e-3
+#define FLOOR_INDUCTANCE 2e-3
+#define FLOOR_FLUX 1.5e-3
+#define FLOOR_DEAD_TIME 5e-4
 #define SURE_OF_POLES 0.9
 #define BOUND_TO_95 0.95      /* half width of 95 % of an even distribution within a bound */
 #define RUN_UP_SHARE 0.02     /* resistance from a log that also turns must be this sharp */
@@ -319,7 +324,11 @@ static void write_entry(cvk_card_entry *entry, const cvk_belief *belief, int par
                         double scale)
 {
     double value = belief->mean[parameter];
-    double floor = parameter == CVK_B_DELAY ? 0.0 : MODEL_FLOOR * value;
+    static const double floors[CVK_B_COUNT] = {
+        [CVK_B_RESISTANCE] = FLOOR_RESISTANCE, [CVK_B_L_D] = FLOOR_INDUCTANCE,
+        [CVK_B_L_Q] = FLOOR_INDUCTANCE, [CVK_B_FLUX] = FLOOR_FLUX,
+        [CVK_B_DEAD_TIME] = FLOOR_DEAD_TIME};
+    double floor = floors[parameter] * value;
     double half =
         cvk_student95(belief->dof) * hypot(cvk_belief_deviation(belief, parameter), floor);
     double all = hypot(half, scale * value);

@@ -54,7 +54,8 @@ static double quantisation_of(double *values, size_t count)
 static double noise_of(const double *x, size_t rows)
 {
     double values[SAMPLES];
-    size_t count = 0, stride = rows / SAMPLES + 1u;
+    /* odd, so that it does not keep step with a square wave */
+    size_t count = 0, stride = 2u * (rows / SAMPLES / 2u) + 1u;
     for (size_t k = 4; k < rows && count < SAMPLES; k += stride) {
         double d = x[k] - 4.0 * x[k - 1] + 6.0 * x[k - 2] - 4.0 * x[k - 3] + x[k - 4];
         if (isfinite(d)) {

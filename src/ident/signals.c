@@ -16,6 +16,7 @@
 
 #define PI 3.14159265358979323846
 #define SMALLEST_PIECE 64u
+#define LEAST_SPREAD 1e-6      /* of the same: currents along one direction only */
 #define SPREAD_FOR_GAINS 100.0 /* of the currents' principal axes: below, gains cannot be told */
 #define LARGEST_LOST_SHARE 0.2
 #define SHORTEST_PERIOD_S 1e-7
@@ -257,7 +258,8 @@ bool cvk_current_gains(const cvk_log *log, const size_t *rows, size_t count, dou
             cov[c] += x[c / 3] * x[c % 3];
         }
     }
-    if (!cvk_eigen3(cov, values) || !(values[1] > SPREAD_FOR_GAINS * values[0])) {
+    if (!cvk_eigen3(cov, values) || !(values[1] > SPREAD_FOR_GAINS * values[0]) ||
+        !(values[1] > LEAST_SPREAD * values[2])) {
         return false; /* no current, or along one direction only: nothing to compare */
     }
     double sum = cov[0] + cov[3] + cov[6];

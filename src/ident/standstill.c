@@ -26,6 +26,7 @@
 #define SMALLEST_BLOCK_ROWS 128u
 #define MOST_BLOCKS 64u
 #define START_ROWS 20000u /* equations used for the start values */
+#define SALIENCY_WEIGHT 0.01 /* against what the rows say of it */
 #define KNEE_SHARE 0.02   /* knee current expected, share of the peak current */
 #define KNEE_SPREAD 1.5   /* standard deviation of its logarithm */
 /* Curves are weighed as if this many residuals were independent; one below the weight is left out.
@@ -145,13 +146,14 @@ static double linear_start(const problem *f, long delay, double knee_a, double x
     enum { STEP = 3, UNKNOWNS = 5 };
     const cvk_signals *s = f->s;
     size_t stride = f->residual_rows / START_ROWS + 1u;
-    size_t most = 2u * (f->residual_rows / stride + f->block_count);
+    size_t most = 2u * (f->residual_rows / stride + f->block_count) + 2u;
+    double slopes = 0.0;
     double *a = calloc(most * UNKNOWNS, sizeof *a), *b = calloc(most, sizeof *b);
     size_t m = 0;
     double result = INFINITY;
     for (size_t n = 0; a != NULL && b != NULL && n < f->block_count; n++) {
         cvk_span rows = f->blocks[n].rows;
-        for (size_t k = rows.begin + 4; k + STEP + 2 < rows.end && m + 2 <= most; k += stride) {
+        for (size_t k = rows.begin + 4; k + STEP + 2 < rows.end && m + 4 <= most; k += stride) {
             double v[2] = {0}, i[2] = {0}, u[2] = {0};
             for (size_t j = k; j < k + STEP; j++) {
                 double mid_alpha = 0.5 * (s->i_alpha[j] + s->i_alpha[j + 1]);
@@ -174,7 +176,12 @@ static double linear_start(const problem *f, long delay, double knee_a, double x
             b[m] = v[0];
             b[m + 1] = v[1];
             m += 2;
+            slopes += slope_alpha * slope_alpha + slope_beta * slope_beta;
         }
+    }
+    for (size_t n = 2; a != NULL && b != NULL && n <= 3; n++) { /* unseen saliency is none */
+        a[m * UNKNOWNS + n] = SALIENCY_WEIGHT * sqrt(slopes);
+        b[m++] = 0.0;
     }
     if (m > UNKNOWNS && cvk_least_squares((int)m, UNKNOWNS, a, b)) {
         memcpy(x, b, UNKNOWNS * sizeof *x);
@@ -434,7 +441,7 @@ void cvk_standstill_belief(const cvk_standstill_fit *fit, const cvk_belief *star
     map[CVK_B_L_Q][CVK_SM_L_SIN] = s;
     map[CVK_B_DEAD_TIME][CVK_SM_DEAD_TIME] = 1.0;
     map[CVK_B_DELAY][CVK_SM_DELAY] = 1.0;
-    map[CVK_B_LINEAR_D][CVK_SM_LINEAR_Y] = 1.0;
+    map[CVK_B_LINEAR_D][CVK_SM_LINEAR_Y] = p[CVK_SM_LINEAR_Y] < 0.0 ? -1.0 : 1.0;
     map[CVK_B_SQUARE_D][CVK_SM_SQUARE_Y] = 1.0;
     map[CVK_B_SQUARE_Q][CVK_SM_SQUARE_X] = 1.0;
 
@@ -444,7 +451,9 @@ void cvk_standstill_belief(const cvk_standstill_fit *fit, const cvk_belief *star
     belief->mean[CVK_B_L_Q] = p[CVK_SM_L_MEAN] + saliency;
     belief->mean[CVK_B_DEAD_TIME] = p[CVK_SM_DEAD_TIME];
     belief->mean[CVK_B_DELAY] = p[CVK_SM_DELAY];
-    belief->mean[CVK_B_LINEAR_D] = p[CVK_SM_LINEAR_Y];
+    /* Which way along the axis the magnet points is not seen, but it saturates its own way: there
+     * the inductance falls. */
+    belief->mean[CVK_B_LINEAR_D] = fabs(p[CVK_SM_LINEAR_Y]);
     belief->mean[CVK_B_SQUARE_D] = p[CVK_SM_SQUARE_Y];
     belief->mean[CVK_B_SQUARE_Q] = p[CVK_SM_SQUARE_X];
     for (int r = 0; r < CVK_B_COUNT; r++) {
@@ -544,6 +553,43 @@ static void line_curve(const cvk_signals *s, cvk_span span, const cvk_standstill
     }
 }
 
+/* The misfit at the end of the span, and its autocorrelation. */
+static void residual_curves(const cvk_signals *s, cvk_span span, const cvk_standstill_fit *fit,
+                            cvk_curve *trace, cvk_curve *correlation)
+{
+    enum { ROWS = 4096, LAGS = 60 };
+    const size_t rows = span.end - span.begin < ROWS ? span.end - span.begin : ROWS;
+    const cvk_span part = {span.end - rows, span.end};
+    const double *lane = fit->p;
+    double *residual = malloc(2u * rows * sizeof *residual), square = 0.0;
+    if (residual == NULL || rows < 4u * LAGS ||
+        !cvk_sm_simulate(s, part, 0, fit->curve, 1, &lane, &residual)) {
+        free(residual);
+        return;
+    }
+    for (size_t k = 0; k < 2u * rows; k++) {
+        square += residual[k] * residual[k];
+    }
+    const size_t stride = rows / CVK_CURVE_POINTS + 1u;
+    trace->points = correlation->points = 0;
+    for (size_t k = 0; k < rows; k += stride) {
+        trace->x[trace->points] = (double)(part.begin + k) * s->period_s;
+        trace->y[trace->points] = residual[2u * k];
+        trace->fit[trace->points++] = 1.96 * fit->noise_a;
+    }
+    for (size_t lag = 0; lag <= LAGS; lag++) {
+        double sum = 0.0;
+        for (size_t k = 2u * lag; k < 2u * rows; k++) { /* alpha with alpha, beta with beta */
+            sum += residual[k] * residual[k - 2u * lag];
+        }
+        correlation->x[lag] = (double)lag;
+        correlation->y[lag] = sum / square;
+        correlation->fit[lag] = 1.96 / sqrt(2.0 * (double)rows);
+        correlation->points++;
+    }
+    free(residual);
+}
+
 void cvk_standstill_curves(const cvk_signals *signals, const cvk_span *spans, size_t count,
                            const cvk_standstill_fit *fit, cvk_estimate *out)
 {
@@ -553,5 +599,6 @@ void cvk_standstill_curves(const cvk_signals *signals, const cvk_span *spans, si
     for (size_t n = 0; n < count; n++) {
         line_curve(signals, spans[n], fit, &out->line);
         step_curve(signals, spans[n], fit, &out->step);
+        residual_curves(signals, spans[n], fit, &out->residual, &out->correlation);
     }
 }

@@ -54,6 +54,8 @@
 #define LARGEST_SALIENCY 6.0
 #define DELAY_FLOOR 0.004      /* as at standstill */
 #define CURVE_EVALUATIONS 6
+/* Of the inverter's voltage that is expected: less is not believed. */
+#define LEAST_INVERTER_SHARE 0.3
 #define WIDE_KNEE 0.3 /* of the peak current */
 #define WIDE_DROP 0.6 /* inverter's voltage over that of the resistance at the wide knee */
 #define INDEPENDENT_SAMPLES 300.0 /* at most, in weighing curves by their likelihood */
@@ -564,6 +566,27 @@ static void add_voltage_doubt(const problem *f, cvk_belief *belief)
     }
 }
 
+/* Every inverter has a voltage of its own. Where the fit does not find it, the currents have been so
+ * small that it looked like resistance. */
+static void add_inverter_doubt(const problem *f, const cvk_turning_result *result,
+                               cvk_belief *belief)
+{
+    const double expected_v = f->centre[CVK_TM_DEAD_TIME], found_v = result->p[CVK_TM_DEAD_TIME];
+    const double deviation_v = sqrt(result->cov[CVK_TM_DEAD_TIME * (N + 1)]);
+    double square = 0.0, rows = 0.0;
+    if (!f->s->commanded || belief->knee_a > 0.0 ||
+        found_v > fmax(3.0 * deviation_v, LEAST_INVERTER_SHARE * expected_v)) {
+        return;
+    }
+    for (size_t b = 0; b < f->block_count; b++) {
+        for (size_t k = f->block[b].rows.begin; k < f->block[b].rows.end; k++) {
+            square += f->s->i_alpha[k] * f->s->i_alpha[k] + f->s->i_beta[k] * f->s->i_beta[k];
+            rows += 1.0;
+        }
+    }
+    belief->cov[CVK_B_RESISTANCE * (CVK_B_COUNT + 1)] += pow(2.0 * expected_v, 2.0) * rows / square;
+}
+
 static void to_belief(const problem *f, const cvk_turning_result *result, cvk_belief *belief)
 {
     bool known_before[CVK_B_L_Q + 1];
@@ -585,6 +608,7 @@ static void to_belief(const problem *f, const cvk_turning_result *result, cvk_be
         }
     }
     add_voltage_doubt(f, belief);
+    add_inverter_doubt(f, result, belief);
     const double saliency = belief->mean[CVK_B_L_Q] / belief->mean[CVK_B_L_D];
     for (int k = CVK_B_L_D; k <= CVK_B_L_Q; k++) {
         if (!(saliency > SMALLEST_SALIENCY && saliency < LARGEST_SALIENCY)) {

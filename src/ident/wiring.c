@@ -9,7 +9,7 @@
 #include <complex.h>
 #include <math.h>
 
-#define SURE_SCORE 0.5  /* at least this alike, */
+#define SURE_SCORE 0.25 /* at least this alike, */
 #define SURE_RATIO 0.35 /* and as named at most this share of it */
 
 static double complex mean_of(const double *alpha, const double *beta, size_t rows)

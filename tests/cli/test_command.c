@@ -40,8 +40,8 @@ END_TEST
 
 START_TEST(each_verb_explains_itself)
 {
-    static const char *const verbs[] = {"rig", "record", "estimate"};
-    for (int n = 0; n < 3; n++) {
+    static const char *const verbs[] = {"rig", "record", "examine", "estimate", "plan", "card"};
+    for (size_t n = 0; n < G_N_ELEMENTS(verbs); n++) {
         assert_status(run(CORVAK_COMMAND " %s --help", verbs[n]), 0);
         assert_says(out, "Example:");
         assert_says(out, verbs[n]);
@@ -83,10 +83,13 @@ START_TEST(three_logs_give_the_wheel)
     }
     ck_assert_double_eq_tol(member(root, "inverter", "delay_periods", "value"), 1.0, 0.02);
     ck_assert_double_eq_tol(member(root, "inverter", "dead_time_voltage_v", "value"), 0.272, 0.01);
+    ck_assert_double_eq_tol(member(root, "motor", "inertia_kg_m2", "value"), 0.085, 0.003);
     JsonObject *motor = json_object_get_object_member(root, "motor");
-    ck_assert(json_object_get_null_member(motor, "inertia_kg_m2"));
+    ck_assert(json_object_get_null_member(motor, "resistance_25degc_ohm"));
     JsonObject *missing = json_object_get_object_member(root, "missing");
-    ck_assert(json_object_has_member(missing, "inertia_kg_m2"));
+    ck_assert(json_object_has_member(missing, "resistance_25degc_ohm"));
+    ck_assert(json_object_has_member(json_object_get_object_member(root, "saturation"),
+                                     "inductance_q_square_per_a2"));
     ck_assert_ptr_nonnull(json_object_get_array_member(root, "log"));
     g_object_unref(parser);
 

@@ -65,6 +65,8 @@ typedef struct cvk_estimate {
     cvk_curve step;     /* s, A measured, A fitted: current along the injected direction */
     cvk_curve line;     /* A, V commanded, V of the resistance alone: the DC levels */
     cvk_curve circle;   /* Wb, Wb: flux linkage of the magnet while turning; fit unused */
+    cvk_curve residual;    /* s, A: misfit of the standstill current; fit: noise, +-1.96 times */
+    cvk_curve correlation; /* rows, autocorrelation of that misfit; fit: 95 % bound of white noise */
     cvk_saturation saturation;
     double pole_probability[CVK_MOST_POLE_PAIRS + 1]; /* of each integer; [0]: no evidence at all */
     double line_knee_a; /* current at which the inverter's own voltage bends */

@@ -1,0 +1,199 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The driven, turning motor: an ordinary run gives R, L and flux linkage with intervals that hold,
+ * inertia and friction; and the card made of it can be changed by hand.
+ */
+#include "corvak/ident/estimate.h"
+#include "recording.h"
+#include "suite.h"
+
+#include <math.h>
+#include <string.h>
+
+static cvk_estimate result;
+static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0};
+
+static const cvk_card_entry *entry_of(cvk_card_key key)
+{
+    const cvk_card_entry *entry = &result.card.entry[key];
+    ck_assert_msg(entry->known, "%s is missing: %s", cvk_card_key_name(key), entry->missing);
+    return entry;
+}
+
+static void assert_near(cvk_card_key key, double truth, double per_cent)
+{
+    double off = 100.0 * (entry_of(key)->value / truth - 1.0);
+    ck_assert_msg(fabs(off) <= per_cent, "%s is %.2f %% off", cvk_card_key_name(key), off);
+}
+
+static int inside(cvk_card_key key, double truth)
+{
+    return truth >= entry_of(key)->low && truth <= entry_of(key)->high;
+}
+
+/* Nothing injected, no rotor sensor: flux linkage sharply, R and L roughly and honestly. */
+START_TEST(an_ordinary_run_shows_the_winding)
+{
+    static const char *const names[] = {"wheel", "blower", "mixer"};
+    int held = 0;
+    cvk_rig_config rig = studio_rig(names[_i]);
+    const double truths[] = {cvk_rig_visible_resistance(&rig), rig.motor.inductance_d_h,
+                             rig.motor.inductance_q_h, rig.motor.flux_linkage_wb};
+    recording r;
+    record(&r, &rig, "duty", 31 + (unsigned)_i, false);
+    const cvk_log *logs[] = {&r.log};
+    ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
+    assert_near(CVK_CARD_RESISTANCE, truths[0], 8.0);
+    assert_near(CVK_CARD_INDUCTANCE_D, truths[1], 15.0);
+    assert_near(CVK_CARD_INDUCTANCE_Q, truths[2], 6.0);
+    assert_near(CVK_CARD_FLUX_LINKAGE, truths[3], 0.8);
+    for (int key = 0; key <= CVK_CARD_FLUX_LINKAGE; key++) {
+        held += inside((cvk_card_key)key, truths[key]);
+    }
+    ck_assert_int_ge(held, 3);
+    ck_assert_ptr_nonnull(strstr(entry_of(CVK_CARD_RESISTANCE)->from, "turning fit"));
+    /* without a rotor column nothing tells the pole pairs, and so nothing the inertia */
+    ck_assert(!result.card.entry[CVK_CARD_POLE_PAIRS].known);
+    ck_assert(!result.card.entry[CVK_CARD_INERTIA].known);
+    recording_free(&r);
+}
+END_TEST
+
+START_TEST(speed_changes_show_the_inertia)
+{
+    static const char *const names[] = {"wheel", "blower", "mixer"};
+    cvk_rig_config rig = studio_rig(names[_i]);
+    recording r;
+    record(&r, &rig, "duty", 7, true);
+    const cvk_log *logs[] = {&r.log};
+    ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
+    ck_assert_double_eq(entry_of(CVK_CARD_POLE_PAIRS)->value, rig.motor.pole_pairs);
+    const double truth = rig.shaft.inertia_kg_m2 + rig.shaft.load_inertia_kg_m2;
+    assert_near(CVK_CARD_INERTIA, truth, 3.5);
+    ck_assert(inside(CVK_CARD_INERTIA, truth));
+    recording_free(&r);
+}
+END_TEST
+
+/* A coast-down alone has no torque: the inertia is not made up. */
+START_TEST(a_coast_down_alone_shows_no_inertia)
+{
+    cvk_rig_config rig = studio_rig("wheel");
+    recording r;
+    record(&r, &rig, "coast", 7, false);
+    const cvk_log *logs[] = {&r.log};
+    ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
+    ck_assert(!result.card.entry[CVK_CARD_INERTIA].known);
+    ck_assert_ptr_nonnull(strstr(result.card.entry[CVK_CARD_INERTIA].missing, "ratio"));
+    recording_free(&r);
+}
+END_TEST
+
+/* The temperature column carries the resistance to 25 degC, the switch is taken off. */
+START_TEST(resistance_is_referred_to_25_degc)
+{
+    enum { MOST = 60000 };
+    static double temperature[MOST];
+    cvk_rig_config rig = studio_rig("mixer");
+    rig.motor.ambient_degc = 25.0;
+    recording r;
+    record(&r, &rig, "standstill", 3, false);
+    ck_assert_uint_lt(r.log.rows, MOST);
+    for (size_t k = 0; k < r.log.rows; k++) {
+        temperature[k] = 65.0;
+    }
+    r.log.column[CVK_COLUMN_TEMP] = temperature;
+    const cvk_log *logs[] = {&r.log};
+    cvk_estimate_options with_switch = options;
+    with_switch.switch_resistance_ohm = rig.inverter.switch_resistance_ohm;
+    ck_assert_int_eq(cvk_estimate_logs(logs, 1, &with_switch, &result), CVK_OK);
+    const double r65 = entry_of(CVK_CARD_RESISTANCE)->value;
+    ck_assert_double_eq_tol(entry_of(CVK_CARD_RESISTANCE_25)->value, r65 / (1.0 + 0.00385 * 40.0),
+                            1e-4 * r65);
+    ck_assert_double_eq_tol(entry_of(CVK_CARD_WINDING_RESISTANCE)->value,
+                            r65 - rig.inverter.switch_resistance_ohm, 1e-9);
+    recording_free(&r);
+}
+END_TEST
+
+/* ---- the card ------------------------------------------------------------------------------- */
+
+static cvk_card_entry known(double value, double half)
+{
+    return (cvk_card_entry){.known = true,
+                            .value = value,
+                            .low = value - half,
+                            .high = value + half,
+                            .statistical_low = value - half,
+                            .statistical_high = value + half};
+}
+
+static cvk_card some_card(void)
+{
+    cvk_card card = {.name = "some"};
+    card.entry[CVK_CARD_RESISTANCE] = known(0.2, 0.01);
+    card.entry[CVK_CARD_INDUCTANCE_D] = known(1e-3, 1e-5);
+    card.entry[CVK_CARD_INDUCTANCE_Q] = known(2e-3, 1e-5);
+    card.entry[CVK_CARD_FLUX_LINKAGE] = known(0.02, 1e-4);
+    card.entry[CVK_CARD_POLE_PAIRS] = known(7, 0);
+    card.entry[CVK_CARD_INERTIA] = known(1e-3, 1e-5);
+    card.entry[CVK_CARD_FRICTION_COULOMB] = known(0.01, 1e-4);
+    return card;
+}
+
+/* J w/p = 1.5 p flux i t: with other pole pairs the inertia goes with their square, the Coulomb
+ * torque with their number. What a person has set stays. */
+START_TEST(what_depends_on_a_value_is_recomputed)
+{
+    cvk_card card = some_card();
+    ck_assert_int_eq(cvk_card_set(&card, CVK_CARD_FRICTION_COULOMB, 0.5, 0.4, 0.6, "scale"), CVK_OK);
+    ck_assert_int_eq(cvk_card_set(&card, CVK_CARD_POLE_PAIRS, 14, 14, 14, "counted"), CVK_OK);
+    ck_assert_double_eq_tol(card.entry[CVK_CARD_INERTIA].value, 4e-3, 1e-12);
+    ck_assert_double_eq(card.entry[CVK_CARD_FRICTION_COULOMB].value, 0.5);
+    ck_assert(card.entry[CVK_CARD_POLE_PAIRS].by_hand);
+    ck_assert_str_eq(card.entry[CVK_CARD_POLE_PAIRS].from, "counted");
+    ck_assert_ptr_nonnull(strstr(card.entry[CVK_CARD_INERTIA].from, "pole_pairs"));
+    ck_assert_int_eq(cvk_card_set(&card, CVK_CARD_POLE_PAIRS, 7.5, 7.5, 7.5, "?"),
+                     CVK_OUT_OF_RANGE);
+    ck_assert_int_eq(cvk_card_set(&card, CVK_CARD_RESISTANCE, 0.2, 0.3, 0.4, "?"),
+                     CVK_OUT_OF_RANGE);
+    ck_assert_int_eq(cvk_card_set(&card, CVK_CARD_RESISTANCE, NAN, NAN, NAN, "?"),
+                     CVK_OUT_OF_RANGE);
+}
+END_TEST
+
+START_TEST(a_meter_reads_line_to_line)
+{
+    const cvk_card card = some_card();
+    cvk_card_entry reading;
+    double ratio;
+    ck_assert(cvk_card_meter_resistance(&card, &reading));
+    ck_assert_double_eq_tol(reading.value, 0.4, 1e-12);
+    ck_assert(cvk_card_meter_inductance(&card, 0.0, &reading));
+    ck_assert_double_eq_tol(reading.value, 2e-3, 1e-12);
+    ck_assert(cvk_card_meter_inductance(&card, 1.5707963267948966, &reading));
+    ck_assert_double_eq_tol(reading.value, 4e-3, 1e-12);
+    ck_assert(cvk_card_meter_inductance(&card, NAN, &reading));
+    ck_assert_double_eq_tol(reading.low, 2.0 * 0.99e-3, 1e-12);
+    ck_assert_double_eq_tol(reading.high, 2.0 * 2.01e-3, 1e-12);
+    const cvk_card_entry a = known(1.0, 0.3), b = known(1.4, 0.3), c = known(1.5, 0.3);
+    ck_assert(cvk_card_agree(&a, &b, &ratio));
+    ck_assert_double_eq_tol(ratio, 0.4 / hypot(0.3, 0.3), 1e-12);
+    ck_assert(!cvk_card_agree(&a, &c, &ratio));
+}
+END_TEST
+
+static void add(TCase *tests)
+{
+    tcase_add_loop_test(tests, an_ordinary_run_shows_the_winding, 0, 3);
+    tcase_add_loop_test(tests, speed_changes_show_the_inertia, 0, 3);
+    tcase_add_test(tests, a_coast_down_alone_shows_no_inertia);
+    tcase_add_test(tests, resistance_is_referred_to_25_degc);
+    tcase_add_test(tests, what_depends_on_a_value_is_recomputed);
+    tcase_add_test(tests, a_meter_reads_line_to_line);
+}
+
+int main(void)
+{
+    return run_suite("turning", add, 600.0);
+}
