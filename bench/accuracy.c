@@ -2,8 +2,8 @@
  *
  * How close, and how honest: many seeds of eight motors, with all imperfections on: the four of the
  * studio and four more, from a few microhenry to millihenry. Errors and "statistical" coverage are
- * counted on runs whose channels have no common gain error (which no log can show), "inside" on runs
- * that have one. The logs are standstill + spin + coast, and an ordinary duty run alone.
+ * counted on runs whose channels have no common gain error (which no log can show), "inside" on
+ * runs that have one. The logs are standstill + spin + coast, and an ordinary duty run alone.
  *
  *   bench_accuracy [SEEDS [MOTOR...]]      (10, all)
  */
@@ -200,8 +200,8 @@ static void report(const char *what, const cvk_rig_config *config, scores *plain
 
 static void report_total(const char *what, const total *all)
 {
-    printf("all motors, %s\n  %-18s %9s %12s %12s %12s\n", what, "", "known", "within bar", "inside",
-           "statistical");
+    printf("all motors, %s\n  %-18s %9s %12s %12s %12s\n", what, "", "known", "within bar",
+           "inside", "statistical");
     for (int k = 0; k < KEYS; k++) {
         double known = all->known[k] > 0 ? all->known[k] : 1;
         printf("  %-18s %4d/%-4d %10.1f %% %10.1f %% %10.1f %%\n", cvk_card_key_name(keys[k]),

@@ -19,4 +19,8 @@ done
 say "corvak estimate $out/wheel-*.csv --compare $rig --card $out/wheel.card.yaml --plot $out/wheel.png"
 "$corvak" estimate "$out/wheel-standstill.csv" "$out/wheel-spin.csv" "$out/wheel-coast.csv" \
     --compare "$rig" --card "$out/wheel.card.yaml" --plot "$out/wheel.png"
+say "corvak examine $out/wheel-standstill.csv"
+"$corvak" examine "$out/wheel-standstill.csv" --plot "$out/wheel-health.png"
+say "corvak card $out/wheel.card.yaml --meter-resistance 0.338 --meter-inductance 780e-6"
+"$corvak" card "$out/wheel.card.yaml" --meter-resistance 0.338 --meter-inductance 780e-6
 say "card: $out/wheel.card.yaml   figure: $out/wheel.png"

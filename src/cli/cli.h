@@ -64,19 +64,18 @@ void print_number(char *out, size_t size, double value, double half_width);
  * with. */
 void print_card_table(const cvk_card *card, const cvk_rig_config *truth);
 /* name, motor, inverter, saturation, derived and missing as members of an open object. */
-void add_json_card(JsonBuilder *builder, const cvk_card *card);
+void add_json_card(JsonBuilder *b, const cvk_card *card);
 
 /* `truth` may be null: the rig to compare with. */
 void print_estimate_table(const cvk_estimate *estimate, const cvk_rig_config *truth);
 void print_estimate_json(const cvk_estimate *estimate);
 
 /* Members of a JSON object that several documents share; what is not finite is null. */
-void add_json_number(JsonBuilder *builder, const char *key, double value);
-void add_json_text(JsonBuilder *builder, const char *key, const char *value);
-void add_json_entry(JsonBuilder *builder, const char *key, const cvk_card_entry *entry,
-                    gboolean pole_pairs);
-void add_json_missing(JsonBuilder *builder, const cvk_card *card);
-void add_json_findings(JsonBuilder *builder, const cvk_estimate *estimate);
+void add_json_number(JsonBuilder *b, const char *key, double value);
+void add_json_text(JsonBuilder *b, const char *key, const char *value);
+void add_json_entry(JsonBuilder *b, const char *key, const cvk_card_entry *entry, gboolean poles);
+void add_json_missing(JsonBuilder *b, const cvk_card *card);
+void add_json_findings(JsonBuilder *b, const cvk_estimate *estimate);
 
 /* Draws one page. False, with a message in `complaint`, when gnuplot is missing or fails. */
 gboolean draw_estimate(const cvk_estimate *estimate, const cvk_rig_config *truth, const char *path,

@@ -86,8 +86,7 @@ static int work(job *j, const arguments *a, char **paths, int count)
 {
     cvk_complaint complaint;
     int status = EXIT_DONE;
-    if (a->compare != NULL &&
-        cvk_rig_file_read(&j->truth, a->compare, &complaint) != CVK_OK) {
+    if (a->compare != NULL && cvk_rig_file_read(&j->truth, a->compare, &complaint) != CVK_OK) {
         status = complain_file(VERB, &complaint);
     }
     if (status == EXIT_DONE) {

@@ -92,9 +92,11 @@ static char *command_of(const job *j, const char *rig, const cvk_plan_option *op
 
 static void print_plan(const job *j, const char *rig)
 {
-    static const char *const heads[CVK_PLAN_KEYS] = {"R", "Ld", "Lq", "flux", "pole pairs", "inertia"};
+    static const char *const heads[CVK_PLAN_KEYS] = {"R",    "Ld",         "Lq",
+                                                     "flux", "pole pairs", "inertia"};
     const cvk_plan *p = &j->plan;
-    g_print("Half widths of the 95 %% intervals, relative (without the channels' common gains)\n\n");
+    g_print(
+        "Half widths of the 95 %% intervals, relative (without the channels' common gains)\n\n");
     g_print("%-22s", "");
     for (int k = 0; k < CVK_PLAN_KEYS; k++) {
         g_print(" %12s", heads[k]);
@@ -225,7 +227,8 @@ int cmd_plan(int argc, char **argv)
     arguments a = {.logs = LOG_OPTIONS_DEFAULT};
     const GOptionEntry entries[] = {
         {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
-        {"current", 0, 0, G_OPTION_ARG_DOUBLE, &a.current, "largest phase current (the rig's)", "A"},
+        {"current", 0, 0, G_OPTION_ARG_DOUBLE, &a.current, "largest phase current (the rig's)",
+         "A"},
         {"rpm", 0, 0, G_OPTION_ARG_DOUBLE, &a.rpm, "largest speed (the rig's)", "RPM"},
         {"time", 0, 0, G_OPTION_ARG_DOUBLE, &a.time, "longest recording (any)", "S"},
         {"rotor-sensor", 0, 0, G_OPTION_ARG_NONE, &a.sensor, "a rotor sensor can be logged", NULL},
@@ -233,12 +236,13 @@ int cmd_plan(int argc, char **argv)
          "believe this card's values more than the rig file's", "CARD"},
         LOG_OPTION_ENTRIES(a.logs),
         G_OPTION_ENTRY_NULL};
-    if (!parse_options(VERB, "RIG [LOG...]",
-                       "Proposes the next recording: the one that sharpens the widest interval "
-                       "most within the\nlimits, with what it should bring. Each candidate is tried "
-                       "on the simulated rig together\nwith the logs that there are.",
-                       "corvak plan data/wheel.rig.yaml data/wheel-standstill.csv --time 5", entries,
-                       &argc, &argv)) {
+    if (!parse_options(
+            VERB, "RIG [LOG...]",
+            "Proposes the next recording: the one that sharpens the widest interval "
+            "most within the\nlimits, with what it should bring. Each candidate is tried "
+            "on the simulated rig together\nwith the logs that there are.",
+            "corvak plan data/wheel.rig.yaml data/wheel-standstill.csv --time 5", entries, &argc,
+            &argv)) {
         return EXIT_BAD_USAGE;
     }
     job *j = g_new0(job, 1);

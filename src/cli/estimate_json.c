@@ -53,7 +53,7 @@ static void add_entries(JsonBuilder *b, const cvk_card *card, const char *sectio
     json_builder_begin_object(b);
     for (int key = from; key < to; key++) {
         add_json_entry(b, cvk_card_key_name((cvk_card_key)key), &card->entry[key],
-                  key == CVK_CARD_POLE_PAIRS);
+                       key == CVK_CARD_POLE_PAIRS);
     }
     json_builder_end_object(b);
 }

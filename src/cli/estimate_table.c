@@ -23,6 +23,10 @@ double rig_truth(const cvk_rig_config *rig, cvk_card_key key)
         return rig->motor.flux_linkage_wb;
     case CVK_CARD_POLE_PAIRS:
         return rig->motor.pole_pairs;
+    case CVK_CARD_INERTIA:
+        return rig->shaft.inertia_kg_m2 + rig->shaft.load_inertia_kg_m2;
+    case CVK_CARD_WINDING_RESISTANCE:
+        return rig->motor.resistance_ohm;
     case CVK_CARD_DEAD_TIME_VOLTAGE:
         return cvk_rig_dead_time_voltage(rig);
     case CVK_CARD_DELAY:

@@ -50,8 +50,8 @@ static void print_figure(double value, const char *format)
 
 static void print_channels(const cvk_examination *e)
 {
-    g_print("\n%-8s %-6s %11s %11s %11s %11s %11s %8s %8s\n", "channel", "unit", "lowest", "highest",
-            "mean", "noise rms", "step", "missing", "clipped");
+    g_print("\n%-8s %-6s %11s %11s %11s %11s %11s %8s %8s\n", "channel", "unit", "lowest",
+            "highest", "mean", "noise rms", "step", "missing", "clipped");
     for (size_t n = 0; n < e->channels; n++) {
         const cvk_channel_health *h = &e->channel[n];
         g_print("%-8s %-6s", cvk_column_name(h->column), unit_of(h->column));
@@ -66,8 +66,8 @@ static void print_channels(const cvk_examination *e)
 
 static void print_time(const cvk_examination *e)
 {
-    g_print("%zu rows, %.4g s; one row every %.6g us (%.6g kHz), steps vary by %.2g %% rms\n", e->rows,
-            e->duration_s, 1e6 * e->period_s, 1e-3 / e->period_s, 100.0 * e->jitter);
+    g_print("%zu rows, %.4g s; one row every %.6g us (%.6g kHz), steps vary by %.2g %% rms\n",
+            e->rows, e->duration_s, 1e6 * e->period_s, 1e-3 / e->period_s, 100.0 * e->jitter);
     g_print("gaps: %zu, repeated times: %zu, times going back: %zu\n", e->gaps, e->repeated,
             e->backward);
     if (e->pwm_hz > 0.0) {
@@ -79,8 +79,8 @@ static void print_currents(const cvk_examination *e)
 {
     g_print("\nCurrents\n");
     if (isfinite(e->current_sum_mean_a)) {
-        g_print("  ia + ib + ic         mean %+.4g A, rms %.3g A around it\n", e->current_sum_mean_a,
-                e->current_sum_rms_a);
+        g_print("  ia + ib + ic         mean %+.4g A, rms %.3g A around it\n",
+                e->current_sum_mean_a, e->current_sum_rms_a);
     } else {
         g_print("  ia + ib + ic         not all three are logged: gains cannot be compared\n");
     }
@@ -89,12 +89,12 @@ static void print_currents(const cvk_examination *e)
                 100.0 * e->gain_error[0], 100.0 * e->gain_error[1], 100.0 * e->gain_error[2]);
     }
     if (isfinite(e->offset_a[0])) {
-        g_print("  offsets              %+.3g A, %+.3g A, %+.3g A\n", e->offset_a[0], e->offset_a[1],
-                e->offset_a[2]);
+        g_print("  offsets              %+.3g A, %+.3g A, %+.3g A\n", e->offset_a[0],
+                e->offset_a[1], e->offset_a[2]);
     }
     if (isfinite(e->alike)) {
-        g_print("  likeness to voltage  %.2f with the columns taken for phases %s%s: %s\n", e->alike,
-                e->phase, e->inverted ? ", inverted" : "",
+        g_print("  likeness to voltage  %.2f with the columns taken for phases %s%s: %s\n",
+                e->alike, e->phase, e->inverted ? ", inverted" : "",
                 e->miswired ? "THE NAMES ARE WRONG" : "the names fit");
     }
     const cvk_card_entry *delay = &e->estimate.card.entry[CVK_CARD_DELAY];

@@ -22,14 +22,15 @@ static void correlation_panel(FILE *g, const cvk_estimate *e)
     for (size_t n = 1; n < c->points; n++) { /* at no lag it is one */
         fprintf(g, "%g %g %g\n", c->x[n], c->y[n], c->fit[n]);
     }
-    fprintf(g,
-            "EOD\nset title '%s'\nset xlabel 'lag / rows'\nset ylabel 'correlation'\n"
-            "set yrange [-0.3:1]\n"
-            "plot $correlation using 1:2 with impulses lw 3 lc rgb '" BLUE
-            "' title 'misfit (rms %.0f mA)', '' using 1:3 with lines lw 1.5 dt 2 lc rgb '" ORANGE
-            "' title '95 %% of white noise', '' using 1:(-$3) with lines lw 1.5 dt 2 lc rgb '" ORANGE
-            "' notitle\n",
-            title, 1e3 * e->residual_a);
+    fprintf(
+        g,
+        "EOD\nset title '%s'\nset xlabel 'lag / rows'\nset ylabel 'correlation'\n"
+        "set yrange [-0.3:1]\n"
+        "plot $correlation using 1:2 with impulses lw 3 lc rgb '" BLUE
+        "' title 'misfit (rms %.0f mA)', '' using 1:3 with lines lw 1.5 dt 2 lc rgb '" ORANGE
+        "' title '95 %% of white noise', '' using 1:(-$3) with lines lw 1.5 dt 2 lc rgb '" ORANGE
+        "' notitle\n",
+        title, 1e3 * e->residual_a);
 }
 
 /* Phase inductance along an axis at an angle from the magnet: Ld cos^2 + Lq sin^2. */
@@ -46,7 +47,8 @@ static void angle_panel(FILE *g, const cvk_estimate *e)
     const display how = display_of(CVK_CARD_INDUCTANCE_Q, q->value);
     fprintf(g, "$angle << EOD\n");
     for (int n = 0; n <= 360; n += 2) {
-        double c = cos(n * 3.14159265358979323846 / 180.0), s = sin(n * 3.14159265358979323846 / 180.0);
+        double c = cos(n * 3.14159265358979323846 / 180.0),
+               s = sin(n * 3.14159265358979323846 / 180.0);
         double l[3] = {d->low * c * c + q->low * s * s, d->value * c * c + q->value * s * s,
                        d->high * c * c + q->high * s * s};
         for (int k = 0; k < 3; k++) {

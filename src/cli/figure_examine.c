@@ -12,7 +12,8 @@
 #define SHOWN 1200 /* points of a curve: the lowest and highest of every stretch */
 
 /* Lowest and highest value of each of SHOWN stretches, so that no spike is lost. */
-static void put_envelope(FILE *g, const char *name, const cvk_log *log, double (*value)(const cvk_log *, size_t))
+static void put_envelope(FILE *g, const char *name, const cvk_log *log,
+                         double (*value)(const cvk_log *, size_t))
 {
     const double *t = log->column[CVK_COLUMN_T];
     fprintf(g, "$%s << EOD\n", name);
@@ -124,13 +125,14 @@ static void hope_panel(FILE *g, const cvk_examination *e)
                 display_of((cvk_card_key)key, 1.0).label, isfinite(hope) ? "" : "\\n(nothing)");
         rows++;
     }
-    fprintf(g,
-            "EOD\nset title 'What this log can show: half width of the 95 %% interval'\n"
-            "set logscale x\nset xrange [0.01:100]\nset yrange [-%d.6:0.6]\n"
-            "set xlabel 'relative to the value / %%'\nunset ylabel\n"
-            "plot $hope using (0.005*($2+0.02)):1:(0.01):2:($1-0.3):($1+0.3):ytic(3) with boxxyerror "
-            "fs solid 0.8 lc rgb '" BLUE "' title 'statistical'\nunset logscale x\n",
-            rows - 1);
+    fprintf(
+        g,
+        "EOD\nset title 'What this log can show: half width of the 95 %% interval'\n"
+        "set logscale x\nset xrange [0.01:100]\nset yrange [-%d.6:0.6]\n"
+        "set xlabel 'relative to the value / %%'\nunset ylabel\n"
+        "plot $hope using (0.005*($2+0.02)):1:(0.01):2:($1-0.3):($1+0.3):ytic(3) with boxxyerror "
+        "fs solid 0.8 lc rgb '" BLUE "' title 'statistical'\nunset logscale x\n",
+        rows - 1);
 }
 
 gboolean draw_examination(const cvk_log *log, const cvk_examination *e, const char *path,

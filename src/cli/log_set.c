@@ -8,10 +8,9 @@
 
 static int parse_maps(log_set *set, const char *verb, const log_options *options)
 {
-    cvk_complaint complaint;
-    if (options->mapping != NULL &&
-        cvk_column_maps_read(set->map, MOST_MAPS, &set->map_count, options->mapping, &complaint) !=
-            CVK_OK) {
+    cvk_complaint complaint = {.text = ""};
+    if (options->mapping != NULL && cvk_column_maps_read(set->map, MOST_MAPS, &set->map_count,
+                                                         options->mapping, &complaint) != CVK_OK) {
         return complain_file(verb, &complaint);
     }
     for (size_t n = 0; options->maps != NULL && options->maps[n] != NULL; n++) {

@@ -20,23 +20,51 @@ typedef struct log_options {
 } log_options;
 
 #define LOG_OPTIONS_DEFAULT                                                                        \
-    {.current_tolerance = -1.0, .voltage_tolerance = -1.0, .largest_current = 500.0}
+    {                                                                                              \
+        .current_tolerance = -1.0, .voltage_tolerance = -1.0, .largest_current = 500.0             \
+    }
 
 /* The entries of a GOptionEntry table. */
 #define LOG_OPTION_ENTRIES(o)                                                                      \
-    {"map", 'm', 0, G_OPTION_ARG_STRING_ARRAY, &(o).maps,                                          \
-     "the log calls this column NAME (may be repeated)", "COLUMN=NAME"},                           \
-        {"mapping", 0, 0, G_OPTION_ARG_FILENAME, &(o).mapping,                                     \
-         "file (YAML) of lines `COLUMN: NAME`, as proposed for an unknown header", "FILE"},        \
-        {"current-tolerance", 0, 0, G_OPTION_ARG_DOUBLE, &(o).current_tolerance,                   \
+    {"map",                                                                                        \
+     'm',                                                                                          \
+     0,                                                                                            \
+     G_OPTION_ARG_STRING_ARRAY,                                                                    \
+     &(o).maps,                                                                                    \
+     "the log calls this column NAME (may be repeated)",                                           \
+     "COLUMN=NAME"},                                                                               \
+        {"mapping",                                                                                \
+         0,                                                                                        \
+         0,                                                                                        \
+         G_OPTION_ARG_FILENAME,                                                                    \
+         &(o).mapping,                                                                             \
+         "file (YAML) of lines `COLUMN: NAME`, as proposed for an unknown header",                 \
+         "FILE"},                                                                                  \
+        {"current-tolerance",                                                                      \
+         0,                                                                                        \
+         0,                                                                                        \
+         G_OPTION_ARG_DOUBLE,                                                                      \
+         &(o).current_tolerance,                                                                   \
          "bound of the gain error common to the current channels (from the log, else 0.01)",       \
          "SHARE"},                                                                                 \
-        {"voltage-tolerance", 0, 0, G_OPTION_ARG_DOUBLE, &(o).voltage_tolerance,                   \
-         "the same of the voltage channels (from the log, else 0.005)", "SHARE"},                  \
-        {"largest-current", 0, 0, G_OPTION_ARG_DOUBLE, &(o).largest_current,                       \
-         "a log with more is taken for one in milliampere (500)", "A"},                            \
-        {"switch-resistance", 0, 0, G_OPTION_ARG_DOUBLE, &(o).switch_resistance,                   \
-         "on-resistance of one switch, for the winding's own resistance", "OHM"}
+        {"voltage-tolerance",                                                                      \
+         0,                                                                                        \
+         0,                                                                                        \
+         G_OPTION_ARG_DOUBLE,                                                                      \
+         &(o).voltage_tolerance,                                                                   \
+         "the same of the voltage channels (from the log, else 0.005)",                            \
+         "SHARE"},                                                                                 \
+        {"largest-current",                                                                        \
+         0,                                                                                        \
+         0,                                                                                        \
+         G_OPTION_ARG_DOUBLE,                                                                      \
+         &(o).largest_current,                                                                     \
+         "a log with more is taken for one in milliampere (500)",                                  \
+         "A"},                                                                                     \
+    {                                                                                              \
+        "switch-resistance", 0, 0, G_OPTION_ARG_DOUBLE, &(o).switch_resistance,                    \
+            "on-resistance of one switch, for the winding's own resistance", "OHM"                 \
+    }
 
 typedef struct log_set {
     size_t count;

@@ -90,7 +90,8 @@ cvk_status cvk_yaml_walk_levels(const char *path, const char *text, size_t lengt
                                 cvk_yaml_scalar visit, void *context, cvk_complaint *complaint)
 {
     yaml_parser_t parser;
-    walk w = {.path = path, .levels = levels, .visit = visit, .context = context, .complaint = complaint};
+    walk w = {
+        .path = path, .levels = levels, .visit = visit, .context = context, .complaint = complaint};
     if (yaml_parser_initialize(&parser) == 0) {
         return CVK_NO_MEMORY;
     }

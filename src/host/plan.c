@@ -15,9 +15,9 @@
 #define LEAST_GAIN 0.05     /* of a recording that is worth while */
 #define SEED 20261u
 
-static const cvk_card_key keys[CVK_PLAN_KEYS] = {
-    CVK_CARD_RESISTANCE,   CVK_CARD_INDUCTANCE_D, CVK_CARD_INDUCTANCE_Q,
-    CVK_CARD_FLUX_LINKAGE, CVK_CARD_POLE_PAIRS,   CVK_CARD_INERTIA};
+static const cvk_card_key keys[CVK_PLAN_KEYS] = {CVK_CARD_RESISTANCE,   CVK_CARD_INDUCTANCE_D,
+                                                 CVK_CARD_INDUCTANCE_Q, CVK_CARD_FLUX_LINKAGE,
+                                                 CVK_CARD_POLE_PAIRS,   CVK_CARD_INERTIA};
 
 /* What may be recorded, and how long its plateaus are against the rig's. */
 static const struct {
@@ -85,7 +85,9 @@ static cvk_status try_option(const cvk_rig_config *config, const cvk_log *const 
     option->possible = status == CVK_OK && recording.log.rows > 0 &&
                        (limits->time_s <= 0.0 || option->length_s <= limits->time_s);
     if (option->possible) {
-        memcpy(all, logs, count * sizeof *all);
+        for (size_t n = 0; n < count; n++) {
+            all[n] = logs[n];
+        }
         all[count] = &recording.log;
         cvk_status estimated = cvk_estimate_logs(all, count + 1, &how, estimate);
         option->after = estimated == CVK_OK ? widths_of(&estimate->card) : *before;
@@ -145,9 +147,8 @@ cvk_status cvk_plan_next(const cvk_rig_config *config, const cvk_log *const *log
     const cvk_estimate_options how = cvk_estimate_options_default();
     cvk_estimate *estimate = calloc(1, sizeof *estimate);
     cvk_status status = estimate != NULL ? CVK_OK : CVK_NO_MEMORY;
-    *out = (cvk_plan){.best = -1,
-                      .current_a = rig.drive.current_limit_a,
-                      .speed_rad_s = rig.drive.speed_rad_s};
+    *out = (cvk_plan){
+        .best = -1, .current_a = rig.drive.current_limit_a, .speed_rad_s = rig.drive.speed_rad_s};
     if (status == CVK_OK && count > 0) {
         status = cvk_estimate_logs(logs, count, &how, estimate);
         status = status == CVK_NOT_IN_LOG ? CVK_OK : status; /* they show nothing yet */

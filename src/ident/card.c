@@ -71,9 +71,9 @@ static bool may_be(cvk_card_key key, double value)
     if (key == CVK_CARD_POLE_PAIRS) {
         return value >= 1.0 && value <= 200.0 && value == floor(value);
     }
-    return isfinite(value) && (value > 0.0 || key >= CVK_CARD_MOTOR_COUNT ||
-                               (value == 0.0 && key >= CVK_CARD_FRICTION_COULOMB &&
-                                key <= CVK_CARD_FRICTION_VISCOUS));
+    return isfinite(value) &&
+           (value > 0.0 || key >= CVK_CARD_MOTOR_COUNT ||
+            (value == 0.0 && key >= CVK_CARD_FRICTION_COULOMB && key <= CVK_CARD_FRICTION_VISCOUS));
 }
 
 cvk_status cvk_card_set(cvk_card *card, cvk_card_key key, double value, double low, double high,
@@ -82,8 +82,8 @@ cvk_status cvk_card_set(cvk_card *card, cvk_card_key key, double value, double l
     if (card == NULL || reason == NULL) {
         return CVK_NULL_ARGUMENT;
     }
-    if ((unsigned)key >= CVK_CARD_COUNT || !may_be(key, value) || !(low <= value && value <= high) ||
-        !isfinite(low) || !isfinite(high)) {
+    if ((unsigned)key >= CVK_CARD_COUNT || !may_be(key, value) ||
+        !(low <= value && value <= high) || !isfinite(low) || !isfinite(high)) {
         return CVK_OUT_OF_RANGE;
     }
     cvk_card_entry *entry = &card->entry[key];

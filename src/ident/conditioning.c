@@ -12,11 +12,11 @@
 #include <stdlib.h>
 #include <string.h>
 
-#define UNEVEN_SHARE 0.05     /* rms of the time steps' deviation, share of the step */
-#define SMALLEST_DUTY 0.03    /* difference of two duties that still tells their currents apart */
-#define LONGEST_HOLE 64u      /* rows that may be bridged between */
-#define LARGEST_STRETCH 1.5   /* a longer step than so many periods is a gap, not unevenness */
-#define QUIET_PART 0.7        /* of the time without edges, that is averaged for a current */
+#define UNEVEN_SHARE 0.05   /* rms of the time steps' deviation, share of the step */
+#define SMALLEST_DUTY 0.03  /* difference of two duties that still tells their currents apart */
+#define LONGEST_HOLE 64u    /* rows that may be bridged between */
+#define LARGEST_STRETCH 1.5 /* a longer step than so many periods is a gap, not unevenness */
+#define QUIET_PART 0.7      /* of the time without edges, that is averaged for a current */
 
 static double median_step(const cvk_log *log)
 {
@@ -94,7 +94,8 @@ static bool is_current(int column)
 static cvk_status average_pwm(cvk_conditioned *c, const cvk_log *log, const cvk_pwm *pwm)
 {
     const double last = (double)log->rows - 2.0;
-    const double first = pwm->centre_row < 1.0 ? pwm->centre_row + pwm->period_rows : pwm->centre_row;
+    const double first =
+        pwm->centre_row < 1.0 ? pwm->centre_row + pwm->period_rows : pwm->centre_row;
     const size_t rows = (size_t)((last - first) / pwm->period_rows);
     const double reach = fmax(0.5, fmin(QUIET_PART * pwm->quiet_rows, 0.5 * pwm->period_rows));
     double *storage = NULL, *columns[CVK_COLUMN_COUNT], *sum = malloc(log->rows * sizeof *sum);
@@ -117,11 +118,12 @@ static cvk_status average_pwm(cvk_conditioned *c, const cvk_log *log, const cvk_
                      (to - from);
         }
         if (column == CVK_COLUMN_T) { /* the row stands for the start of its period */
-            double step = (log->column[CVK_COLUMN_T][log->rows - 1] - log->column[CVK_COLUMN_T][0]) /
-                          ((double)log->rows - 1.0);
+            double step =
+                (log->column[CVK_COLUMN_T][log->rows - 1] - log->column[CVK_COLUMN_T][0]) /
+                ((double)log->rows - 1.0);
             for (size_t n = 0; n < rows; n++) {
-                out[n] = log->column[CVK_COLUMN_T][0] +
-                         step * (first + (double)n * pwm->period_rows);
+                out[n] =
+                    log->column[CVK_COLUMN_T][0] + step * (first + (double)n * pwm->period_rows);
             }
         }
     }
@@ -144,11 +146,12 @@ static cvk_status condition_pwm(cvk_conditioned *c, cvk_estimate *out)
         c->pwm_hz = 1.0 / (pwm.period_rows * step_s);
         /* two edges a period, each somewhere between two rows */
         c->voltage_doubt_v = sqrt(2.0 / 12.0) * pwm.step_v / pwm.period_rows;
-        cvk_add_finding(out, CVK_NOTE, original.name,
-                        "the switching is visible: averaged over the PWM period found in the log "
-                        "(%.4g kHz, %.1f rows a period, which leaves %.2g V of doubt in a voltage: sample "
-                        "faster for less)",
-                        1e-3 * c->pwm_hz, pwm.period_rows, c->voltage_doubt_v);
+        cvk_add_finding(
+            out, CVK_NOTE, original.name,
+            "the switching is visible: averaged over the PWM period found in the log "
+            "(%.4g kHz, %.1f rows a period, which leaves %.2g V of doubt in a voltage: sample "
+            "faster for less)",
+            1e-3 * c->pwm_hz, pwm.period_rows, c->voltage_doubt_v);
     }
     return status;
 }
@@ -194,9 +197,8 @@ static cvk_status resample(cvk_conditioned *c, const cvk_log *log, double step_s
         double share = (now - t[row - 1]) / (t[row] - t[row - 1]);
         for (int k = 0; k < CVK_COLUMN_COUNT; k++) {
             if (log->column[k] != NULL) {
-                columns[k][made] =
-                            log->column[k][row - 1] +
-                            share * (log->column[k][row] - log->column[k][row - 1]);
+                columns[k][made] = log->column[k][row - 1] +
+                                   share * (log->column[k][row] - log->column[k][row - 1]);
             }
         }
         made++;
@@ -280,10 +282,11 @@ static cvk_status condition_bus_current(cvk_conditioned *c, cvk_estimate *out)
     bridge_holes(found, c->log.rows);
     c->log.column[CVK_COLUMN_IA + next] = found;
     replace_storage(c, found);
-    cvk_add_finding(out, CVK_NOTE, c->log.name,
-                    "i%c is taken from the bus current, i%c and the duties; %.0f %% of the rows show "
-                    "it",
-                    'a' + next, 'a' + known, 100.0 * (double)told / (double)c->log.rows);
+    cvk_add_finding(
+        out, CVK_NOTE, c->log.name,
+        "i%c is taken from the bus current, i%c and the duties; %.0f %% of the rows show "
+        "it",
+        'a' + next, 'a' + known, 100.0 * (double)told / (double)c->log.rows);
     return CVK_OK;
 }
 
@@ -360,10 +363,11 @@ static cvk_status condition_two_terminals(cvk_conditioned *c, cvk_estimate *out)
         c->log.column[k] = NULL;
     }
     replace_storage(c, storage);
-    cvk_add_finding(out, CVK_NOTE, c->log.name,
-                    "one current and the voltage between terminals %c and %c: taken as measured with "
-                    "%c open and the shaft held",
-                    'a' + phase, 'a' + other, 'a' + third);
+    cvk_add_finding(
+        out, CVK_NOTE, c->log.name,
+        "one current and the voltage between terminals %c and %c: taken as measured with "
+        "%c open and the shaft held",
+        'a' + phase, 'a' + other, 'a' + third);
     return CVK_OK;
 }
 

@@ -10,10 +10,10 @@
 #include "corvak/ident/estimate.h"
 
 typedef struct cvk_conditioned {
-    cvk_log log;     /* columns of the original, or of `storage` */
-    double *storage; /* free it */
-    bool averaged;   /* over PWM periods, which the log itself showed */
-    double pwm_hz;   /* then */
+    cvk_log log;            /* columns of the original, or of `storage` */
+    double *storage;        /* free it */
+    bool averaged;          /* over PWM periods, which the log itself showed */
+    double pwm_hz;          /* then */
     double voltage_doubt_v; /* then: of an averaged voltage, whose edges lie between rows */
 } cvk_conditioned;
 

@@ -21,14 +21,14 @@
 #include <string.h>
 
 #define MOST_SPANS 64u
-#define NOTHING_KNOWN 30.0 /* prior deviation as a multiple of a typical value */
-#define LINEAR_SPREAD 0.2 /* of that, what the magnet has saturated already */
+#define NOTHING_KNOWN 30.0    /* prior deviation as a multiple of a typical value */
+#define LINEAR_SPREAD 0.2     /* of that, what the magnet has saturated already */
 #define SATURATION_SPREAD 0.5 /* loss of inductance at the peak current that is expected */
-#define FLUX_SHARE 0.05    /* the same for the flux linkage, which any real turning shows well */
-#define SHARP_SHARE 0.05   /* known so well that only the flux linkage is left to learn */
-#define USEFUL_SHARE 0.2   /* an entry is given when its deviation is below this share */
-/* Relative deviations that the model itself may be off by: loss in the iron is in no model and looks
- * like as much more resistance, inductance and flux linkage (bench_accuracy). */
+#define FLUX_SHARE 0.05       /* the same for the flux linkage, which any real turning shows well */
+#define SHARP_SHARE 0.05      /* known so well that only the flux linkage is left to learn */
+#define USEFUL_SHARE 0.2      /* an entry is given when its deviation is below this share */
+/* Relative deviations that the model itself may be off by: loss in the iron is in no model and
+ * looks like as much more resistance, inductance and flux linkage (bench_accuracy). */
 #define FLOOR_RESISTANCE 1.6e-3
 #define FLOOR_INDUCTANCE 2e-3
 #define FLOOR_FLUX 1.5e-3
@@ -140,8 +140,7 @@ static void start_belief(cvk_belief *belief, const work *logs, size_t count)
     if (logs[0].signals.averaged) {
         belief->mean[CVK_B_DELAY] = belief->mean[CVK_B_DEAD_TIME] = 0.0;
         belief->cov[CVK_B_DELAY * (CVK_B_COUNT + 1)] = CVK_AVERAGED_DELAY * CVK_AVERAGED_DELAY;
-        belief->cov[CVK_B_DEAD_TIME * (CVK_B_COUNT + 1)] =
-            pow(CVK_AVERAGED_DEAD * voltage_v, 2.0);
+        belief->cov[CVK_B_DEAD_TIME * (CVK_B_COUNT + 1)] = pow(CVK_AVERAGED_DEAD * voltage_v, 2.0);
     }
     const double saturation = SATURATION_SPREAD / current_a;
     belief->cov[CVK_B_LINEAR_D * (CVK_B_COUNT + 1)] = pow(LINEAR_SPREAD / current_a, 2.0);
@@ -324,10 +323,11 @@ static void write_entry(cvk_card_entry *entry, const cvk_belief *belief, int par
                         double scale)
 {
     double value = belief->mean[parameter];
-    static const double floors[CVK_B_COUNT] = {
-        [CVK_B_RESISTANCE] = FLOOR_RESISTANCE, [CVK_B_L_D] = FLOOR_INDUCTANCE,
-        [CVK_B_L_Q] = FLOOR_INDUCTANCE, [CVK_B_FLUX] = FLOOR_FLUX,
-        [CVK_B_DEAD_TIME] = FLOOR_DEAD_TIME};
+    static const double floors[CVK_B_COUNT] = {[CVK_B_RESISTANCE] = FLOOR_RESISTANCE,
+                                               [CVK_B_L_D] = FLOOR_INDUCTANCE,
+                                               [CVK_B_L_Q] = FLOOR_INDUCTANCE,
+                                               [CVK_B_FLUX] = FLOOR_FLUX,
+                                               [CVK_B_DEAD_TIME] = FLOOR_DEAD_TIME};
     double floor = floors[parameter] * value;
     double half =
         cvk_student95(belief->dof) * hypot(cvk_belief_deviation(belief, parameter), floor);
@@ -489,12 +489,14 @@ static void write_saturation(const cvk_belief *belief, const work *logs, size_t 
     }
     s->known = shown;
     for (size_t n = 0; n < count; n++) {
-        s->reach_a = fmax(s->reach_a, logs[n].still_count > 0 ? logs[n].signals.peak_current_a : 0.0);
+        s->reach_a =
+            fmax(s->reach_a, logs[n].still_count > 0 ? logs[n].signals.peak_current_a : 0.0);
     }
     for (int n = 0; n < CVK_SATURATION_POINTS && shown; n++) {
         double share = (double)n / (CVK_SATURATION_POINTS - 1.0);
         double i_d = (2.0 * share - 1.0) * s->reach_a, i_q = share * s->reach_a;
-        const int d[] = {CVK_B_L_D, CVK_B_LINEAR_D, CVK_B_SQUARE_D}, q[] = {CVK_B_L_Q, CVK_B_SQUARE_Q};
+        const int d[] = {CVK_B_L_D, CVK_B_LINEAR_D, CVK_B_SQUARE_D},
+                  q[] = {CVK_B_L_Q, CVK_B_SQUARE_Q};
         double loss_d = 1.0 + belief->mean[d[1]] * i_d + belief->mean[d[2]] * i_d * i_d;
         double loss_q = 1.0 + belief->mean[q[1]] * i_q * i_q;
         s->d_h[n] = belief->mean[d[0]] / loss_d;
@@ -508,7 +510,8 @@ static void write_saturation(const cvk_belief *belief, const work *logs, size_t 
     }
 }
 
-/* Copper's resistance rises by this share per K above 25 degC; winding sensors and alloys differ. */
+/* Copper's resistance rises by this share per K above 25 degC; winding sensors and alloys differ.
+ */
 #define COPPER_PER_K 0.00385
 #define COPPER_DEVIATION 0.0001
 #define SENSOR_DEVIATION_K 2.0
@@ -569,7 +572,8 @@ static void write_resistances(const cvk_log *const *logs, const work *prepared, 
     cold->high = cold->value + half;
     cold->statistical_low = cold->value - own;
     cold->statistical_high = cold->value + own;
-    snprintf(cold->from, sizeof cold->from, "resistance_ohm and temperature column (%.1f degC)", degc);
+    snprintf(cold->from, sizeof cold->from, "resistance_ohm and temperature column (%.1f degC)",
+             degc);
 }
 
 /* A mechanical entry. Torque is measured in flux times current, so both gains scale it. */
@@ -613,10 +617,10 @@ static void learn_mechanics(const cvk_windows *windows, const cvk_belief *belief
                                                     entry[CVK_CARD_POLE_PAIRS].value, &m) == CVK_OK;
     const char *why =
         !torque_known ? "needs the torque, which needs flux linkage and pole pairs (see there)"
-        : !m.driven   ? "no torque is seen: a coast-down alone shows only its ratio to friction; add "
-                        "a spin with speed changes (corvak record spin)"
-                      : "the speed hardly changes: record a spin with speed changes, and a "
-                        "coast-down (corvak record spin, corvak record coast)";
+        : !m.driven ? "no torque is seen: a coast-down alone shows only its ratio to friction; add "
+                      "a spin with speed changes (corvak record spin)"
+                    : "the speed hardly changes: record a spin with speed changes, and a "
+                      "coast-down (corvak record spin, corvak record coast)";
     names_of_turning(logs, count, from);
     for (int k = 0; k < CVK_MECH_COUNT; k++) {
         const cvk_card_key key = (cvk_card_key)((int)CVK_CARD_INERTIA + k);

@@ -13,12 +13,12 @@
 #include <stdlib.h>
 #include <string.h>
 
-#define SAMPLES 4000u         /* values looked at for noise and quantisation */
+#define SAMPLES 4000u /* values looked at for noise and quantisation */
 #define GAP_PERIODS 1.5
-#define LONGEST_REST 8u       /* rows at an extreme, beyond which a channel is clipped */
-#define CLIPPED_SHARE 0.002   /* of the rows, at least */
-#define STEP_TOLERANCE 0.05   /* of a step: values that are whole multiples of it */
-#define ON_STEPS 0.98         /* share of the values that are */
+#define LONGEST_REST 8u     /* rows at an extreme, beyond which a channel is clipped */
+#define CLIPPED_SHARE 0.002 /* of the rows, at least */
+#define STEP_TOLERANCE 0.05 /* of a step: values that are whole multiples of it */
+#define ON_STEPS 0.98       /* share of the values that are */
 
 static int ascending(const void *a, const void *b)
 {
@@ -89,7 +89,7 @@ static cvk_channel_health channel_health(const cvk_log *log, cvk_column column)
 {
     const double *x = log->column[column];
     cvk_channel_health h = {.column = column, .lowest = INFINITY, .highest = -INFINITY};
-    double sum = 0.0, values[SAMPLES];
+    double sum = 0.0, values[SAMPLES] = {0};
     size_t finite = 0, count = 0, stride = log->rows / SAMPLES + 1u;
     for (size_t k = 0; k < log->rows; k++) {
         if (!isfinite(x[k])) {

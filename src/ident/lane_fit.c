@@ -179,8 +179,8 @@ bool cvk_lane_fit(const cvk_lane_problem *problem, double *p, cvk_lane_result *r
         x[k] = p[k] / problem->scale[k];
     }
     info = lmder(residuals, &f, (int)m, n, x, fvec, fjac, (int)m, 1e-6, 1e-6, 0.0,
-                 problem->most_evaluations, diag, 1, FIRST_STEP, 0, &nfev, &njev, ipvt, qtf, wa1, wa2,
-                 wa3, wa4);
+                 problem->most_evaluations, diag, 1, FIRST_STEP, 0, &nfev, &njev, ipvt, qtf, wa1,
+                 wa2, wa3, wa4);
     bool fine =
         info >= 1 && derivatives(&f, x, m, fjac) && covariance(problem, m, fjac, fvec, result);
     unscale(problem, x, p);

@@ -11,8 +11,8 @@
 /* Inverse of a symmetric positive definite n x n matrix, in place. False when it is not. */
 bool cvk_invert_spd(int n, double *matrix);
 
-/* Lower triangle W with W'W the inverse of a symmetric positive definite n x n matrix (n <= 16): W x
- * has unit covariance when x has `cov`. False when it is not positive definite. */
+/* Lower triangle W with W'W the inverse of a symmetric positive definite n x n matrix (n <= 16): W
+ * x has unit covariance when x has `cov`. False when it is not positive definite. */
 bool cvk_whitening(int n, const double *cov, double *out);
 
 /* out = a * b * a for symmetric n x n matrices (n <= 16): the sandwich of a covariance. */

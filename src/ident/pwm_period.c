@@ -1,8 +1,8 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * The voltages' autocorrelation (by FFT, Wiener-Khinchin) has its first high peak at the PWM period;
- * peaks many periods on sharpen it. The edges, folded into one period, leave two gaps around the
- * zero vectors: the wider one's middle is where currents cross their mean.
+ * The voltages' autocorrelation (by FFT, Wiener-Khinchin) has its first high peak at the PWM
+ * period; peaks many periods on sharpen it. The edges, folded into one period, leave two gaps
+ * around the zero vectors: the wider one's middle is where currents cross their mean.
  */
 #include "pwm_period.h"
 
@@ -15,11 +15,11 @@
 #define LOWEST_PWM_HZ 3e3 /* what switches more slowly is an injected voltage */
 #define FEWEST_ROWS 8.0   /* in a period */
 #define FEWEST_PERIODS 6
-#define LEVEL_SHARE 0.2   /* of the range: that near its ends or middle is on a level */
-#define ON_LEVEL 0.85     /* of all rows, when the switching is visible */
-#define PEAK_SHARE 0.8    /* of the correlation at no lag: the first that high is the period */
-#define ALIKE_EDGES 0.75  /* edges of all phases at once are an injected voltage, not a PWM */
-#define FOLD 400          /* bins of a period */
+#define LEVEL_SHARE 0.2  /* of the range: that near its ends or middle is on a level */
+#define ON_LEVEL 0.85    /* of all rows, when the switching is visible */
+#define PEAK_SHARE 0.8   /* of the correlation at no lag: the first that high is the period */
+#define ALIKE_EDGES 0.75 /* edges of all phases at once are an injected voltage, not a PWM */
+#define FOLD 400         /* bins of a period */
 
 static size_t voltage_columns(const cvk_log *log, const double *column[3])
 {
@@ -68,7 +68,8 @@ static bool jumps_between_levels(const double *x, size_t rows)
     }
     /* at least two levels are used, each more than now and then */
     size_t few = rows / 100;
-    return (double)on > ON_LEVEL * (double)rows && (at[0] > few) + (at[1] > few) + (at[2] > few) >= 2;
+    return (double)on > ON_LEVEL * (double)rows &&
+           (at[0] > few) + (at[1] > few) + (at[2] > few) >= 2;
 }
 
 /* edge[k] of `x`: it crosses a quarter of its range between rows k - 1 and k. */
@@ -77,7 +78,8 @@ static void mark_edges(const double *x, size_t rows, unsigned char *edge, unsign
     double low, high;
     range_of(x, rows, &low, &high);
     for (size_t k = 1; k < rows; k++) {
-        edge[k] = (unsigned char)(edge[k] | (fabs(x[k] - x[k - 1]) > 0.25 * (high - low) ? bit : 0));
+        edge[k] =
+            (unsigned char)(edge[k] | (fabs(x[k] - x[k - 1]) > 0.25 * (high - low) ? bit : 0));
     }
 }
 

@@ -294,10 +294,11 @@ static void current_gains(const cvk_log *log, const size_t *rows, size_t count, 
     }
     const int inverted = inverted_channel(g);
     if (inverted >= 0) {
-        cvk_add_finding(out, CVK_ERROR, log->name,
-                        "i%c is inverted: ia + ib + ic is constant only with its sign changed; swap "
-                        "its sensor's wires, or negate the column",
-                        'a' + inverted);
+        cvk_add_finding(
+            out, CVK_ERROR, log->name,
+            "i%c is inverted: ia + ib + ic is constant only with its sign changed; swap "
+            "its sensor's wires, or negate the column",
+            'a' + inverted);
         return;
     }
     if (worst > 0.2) {

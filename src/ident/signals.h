@@ -34,10 +34,10 @@ typedef struct cvk_signals {
     bool averaged;  /* voltages are means over PWM periods that the log shows: they act at once and
                        contain the inverter's own */
     double voltage_doubt_v; /* of such a mean */
-    double bus_v;   /* mean; 1 when not used */
+    double bus_v;           /* mean; 1 when not used */
     double peak_current_a;
     double offset_alpha_a, offset_beta_a; /* taken off the currents already */
-    double *storage; /* one block behind all of the above */
+    double *storage;                      /* one block behind all of the above */
 } cvk_signals;
 
 /* Examines and converts. Problems become findings in `out`; CVK_NOT_IN_LOG when the log cannot be

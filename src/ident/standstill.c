@@ -25,10 +25,10 @@
 #define WARM_UP_ROWS 512u /* simulated before a block so that its start is forgotten */
 #define SMALLEST_BLOCK_ROWS 128u
 #define MOST_BLOCKS 64u
-#define START_ROWS 20000u /* equations used for the start values */
+#define START_ROWS 20000u    /* equations used for the start values */
 #define SALIENCY_WEIGHT 0.01 /* against what the rows say of it */
-#define KNEE_SHARE 0.02   /* knee current expected, share of the peak current */
-#define KNEE_SPREAD 1.5   /* standard deviation of its logarithm */
+#define KNEE_SHARE 0.02      /* knee current expected, share of the peak current */
+#define KNEE_SPREAD 1.5      /* standard deviation of its logarithm */
 /* Curves are weighed as if this many residuals were independent; one below the weight is left out.
  */
 #define INDEPENDENT_SAMPLES 500.0

@@ -25,10 +25,10 @@
 #define SHORTEST_WINDOW_S 0.02
 #define FEWEST_TURNS 4
 #define WINDOWS_PER_LOG 100
-#define LARGEST_CHANGE 0.08 /* of a turn's duration within a window, unless it has only two turns */
-#define DROP_MEAN 0.1   /* share of the voltage across R or L of a turning motor: */
-#define DROP_SPREAD 0.3 /* expected, and how uncertain that is */
-#define MARGIN_S 0.03   /* kept away from turning, at least, when looking for standstill */
+#define LARGEST_CHANGE 0.08 /* of a turn within a window that has more than two */
+#define DROP_MEAN 0.1       /* share of the voltage across R or L of a turning motor: */
+#define DROP_SPREAD 0.3     /* expected, and how uncertain that is */
+#define MARGIN_S 0.03       /* kept away from turning, at least, when looking for standstill */
 #define SHORTEST_STILL_S 0.03
 
 /* ---- finding the turns ---------------------------------------------------------------------- */
@@ -433,8 +433,7 @@ void cvk_add_windows(cvk_windows *windows, const cvk_signals *s, const cvk_turns
         }
         if (last - first >= 2u && turns->end[last - 1] - turns->begin[first] >= 8u &&
             windows->count < CVK_MAX_WINDOWS) {
-            windows->window[windows->count++] =
-                window_of(s, turns, first, last, belief);
+            windows->window[windows->count++] = window_of(s, turns, first, last, belief);
         }
         first = last;
     }

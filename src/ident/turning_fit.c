@@ -34,10 +34,10 @@
 #define LARGEST_MISFIT 3.0 /* the same, of a result that is used */
 #define LOWER_START 0.25   /* the second inductance to start from, share of the typical one */
 #define TRIAL_EVALUATIONS 8
-#define TYPICAL_DROP 0.15 /* voltage across the inductance at the peak current, share of back-EMF */
-#define KNEE_SHARE 0.02 /* as at standstill */
+#define TYPICAL_DROP 0.15 /* across the inductance at the peak current, share of back-EMF */
+#define KNEE_SHARE 0.02   /* as at standstill */
 #define KNEE_SPREAD 1.5
-#define OFFSET_SPREAD 0.02     /* of the peak current */
+#define OFFSET_SPREAD 0.02 /* of the peak current */
 #define HARMONIC_SPREAD 0.02
 /* Natural logarithm of Lq over Ld that motors have. */
 #define SALIENCY_MEAN 0.2
@@ -52,14 +52,14 @@
 /* A ratio of Lq to Ld beyond these is no motor, but a log that shows neither. */
 #define SMALLEST_SALIENCY 0.6
 #define LARGEST_SALIENCY 6.0
-#define DELAY_FLOOR 0.004      /* as at standstill */
+#define DELAY_FLOOR 0.004 /* as at standstill */
 #define CURVE_EVALUATIONS 6
 /* Of the inverter's voltage that is expected: less is not believed. */
 #define LEAST_INVERTER_SHARE 0.3
 #define WIDE_KNEE 0.3 /* of the peak current */
 #define WIDE_DROP 0.6 /* inverter's voltage over that of the resistance at the wide knee */
 #define INDEPENDENT_SAMPLES 300.0 /* at most, in weighing curves by their likelihood */
-#define LARGEST_COLOUR 1e4     /* prediction errors more alike than that say nothing */
+#define LARGEST_COLOUR 1e4        /* prediction errors more alike than that say nothing */
 
 typedef struct problem {
     const cvk_signals *s;
@@ -67,7 +67,7 @@ typedef struct problem {
     size_t block_count, residual_rows;
     int curve;
     cvk_tm_noise noise;
-    double centre[N];    /* of the prior */
+    double centre[N];     /* of the prior */
     double whiten[N * N]; /* prior's lower factor: whiten * (p - centre) has unit deviation */
     double prior_sd;
     cvk_tm_gain *gains; /* of all blocks */
@@ -90,12 +90,11 @@ static void add_block(problem *f, const cvk_turns *turns, size_t first, size_t l
     }
     cvk_fit_phase(turns->phase, begin, begin + warm_up, c);
     double half = 0.5 * ((double)warm_up - 1.0);
-    f->block[f->block_count++] =
-        (cvk_tm_block){.rows = {begin, end},
-                       .warm_up = warm_up,
-                       .theta_rad = c[0] - half * (c[1] - half * c[2]) -
-                                    cvk_phase_lead(c[1] / f->s->period_s),
-                       .omega_rad_s = (c[1] - 2.0 * half * c[2]) / f->s->period_s};
+    f->block[f->block_count++] = (cvk_tm_block){
+        .rows = {begin, end},
+        .warm_up = warm_up,
+        .theta_rad = c[0] - half * (c[1] - half * c[2]) - cvk_phase_lead(c[1] / f->s->period_s),
+        .omega_rad_s = (c[1] - 2.0 * half * c[2]) / f->s->period_s};
     f->residual_rows += end - begin - warm_up;
 }
 
@@ -136,10 +135,14 @@ static void choose_blocks(problem *f, const cvk_turns *turns, size_t most, size_
 /* ---- prior and start ------------------------------------------------------------------------ */
 
 static const int belief_of[CVK_B_COUNT] = {
-    [CVK_B_RESISTANCE] = CVK_TM_RESISTANCE, [CVK_B_L_D] = CVK_TM_L_D,
-    [CVK_B_L_Q] = CVK_TM_L_Q,               [CVK_B_FLUX] = CVK_TM_FLUX,
-    [CVK_B_DEAD_TIME] = CVK_TM_DEAD_TIME,   [CVK_B_DELAY] = CVK_TM_DELAY,
-    [CVK_B_LINEAR_D] = CVK_TM_LINEAR_D,     [CVK_B_SQUARE_D] = CVK_TM_SQUARE_D,
+    [CVK_B_RESISTANCE] = CVK_TM_RESISTANCE,
+    [CVK_B_L_D] = CVK_TM_L_D,
+    [CVK_B_L_Q] = CVK_TM_L_Q,
+    [CVK_B_FLUX] = CVK_TM_FLUX,
+    [CVK_B_DEAD_TIME] = CVK_TM_DEAD_TIME,
+    [CVK_B_DELAY] = CVK_TM_DELAY,
+    [CVK_B_LINEAR_D] = CVK_TM_LINEAR_D,
+    [CVK_B_SQUARE_D] = CVK_TM_SQUARE_D,
     [CVK_B_SQUARE_Q] = CVK_TM_SQUARE_Q,
 };
 
@@ -154,8 +157,7 @@ static bool set_prior(problem *f, const cvk_belief *belief)
         }
     }
     f->centre[CVK_TM_LOG_KNEE] = log(belief->knee_a > 0.0 ? belief->knee_a : KNEE_SHARE * peak_a);
-    cov[CVK_TM_LOG_KNEE * (N + 1)] =
-        belief->knee_a > 0.0 ? 0.05 * 0.05 : KNEE_SPREAD * KNEE_SPREAD;
+    cov[CVK_TM_LOG_KNEE * (N + 1)] = belief->knee_a > 0.0 ? 0.05 * 0.05 : KNEE_SPREAD * KNEE_SPREAD;
     f->centre[CVK_TM_FIFTH] = f->centre[CVK_TM_SEVENTH] = 0.0;
     cov[CVK_TM_FIFTH * (N + 1)] = cov[CVK_TM_SEVENTH * (N + 1)] = HARMONIC_SPREAD * HARMONIC_SPREAD;
     f->centre[CVK_TM_OFFSET_ALPHA] = f->centre[CVK_TM_OFFSET_BETA] = 0.0;
@@ -172,7 +174,7 @@ static double linear_start(const problem *f, const cvk_turns *turns, long delay,
     enum { STEP = 2, UNKNOWNS = 4 };
     const cvk_signals *s = f->s;
     const size_t stride = f->residual_rows / START_ROWS + 1u;
-    size_t most = 0, m = 0;
+    size_t most = 2, m = 0;
     for (size_t b = 0; b < f->block_count; b++) {
         most += 2u * ((f->block[b].rows.end - f->block[b].rows.begin) / stride + 1u);
     }
@@ -192,15 +194,14 @@ static double linear_start(const problem *f, const cvk_turns *turns, long delay,
                      (s->i_alpha[j] + s->i_alpha[j + 1] + I * (s->i_beta[j] + s->i_beta[j + 1])) /
                      STEP;
             }
-            double complex slope = (s->i_alpha[k + STEP] - s->i_alpha[k] +
-                                    I * (s->i_beta[k + STEP] - s->i_beta[k])) /
-                                   (STEP * s->period_s);
+            double complex slope =
+                (s->i_alpha[k + STEP] - s->i_alpha[k] + I * (s->i_beta[k + STEP] - s->i_beta[k])) /
+                (STEP * s->period_s);
             /* exact change of the magnet's flux over the step */
             double x_k = (double)(k - rows.begin) - half;
             double omega = (c[1] + 2.0 * c[2] * x_k) / s->period_s;
             double angle = c[0] + x_k * (c[1] + x_k * c[2]) - cvk_phase_lead(omega);
-            double complex change = cexp(I * angle) *
-                                    (cexp(I * omega * STEP * s->period_s) - 1.0) /
+            double complex change = cexp(I * angle) * (cexp(I * omega * STEP * s->period_s) - 1.0) /
                                     (STEP * s->period_s);
             double complex across = -I * change;
             const double two[2][UNKNOWNS] = {
@@ -229,7 +230,7 @@ static double linear_start(const problem *f, const cvk_turns *turns, long delay,
 static bool start_values(const problem *f, const cvk_turns *turns, const cvk_belief *belief,
                          long delay, double p[N])
 {
-    double x[4];
+    double x[4] = {0};
     if (!isfinite(linear_start(f, turns, delay, x))) {
         return false;
     }
@@ -315,24 +316,33 @@ static double misfit(problem *f, const double p[N], double *storage)
     return sqrt(sum / (2.0 * (double)f->residual_rows));
 }
 
-/* Smallest prediction error over the filter's three process noises, by steps of a factor. */
+/* Multiplies a noise by `step` as long as that lessens the prediction error, which is returned. */
+static double walk_noise(problem *f, const double p[N], double *noise, double step, double best,
+                         double *storage)
+{
+    for (int times = 0; times < MOST_NOISE_STEPS; times++) {
+        const double kept = *noise;
+        *noise *= step;
+        double now = misfit(f, p, storage);
+        if (!(now < LEAST_GAIN * best)) {
+            *noise = kept;
+            break;
+        }
+        best = now;
+    }
+    return best;
+}
+
+/* Smallest prediction error over the filter's three process noises, by coarse and fine steps. */
 static double tune_noise(problem *f, const double p[N], double *storage)
 {
+    static const double steps[] = {10.0, 0.1, 3.2, 1.0 / 3.2};
     double *const noises[] = {&f->noise.speed_rad_s, &f->noise.magnet, &f->noise.flux_wb};
     double best = misfit(f, p, storage);
-    for (double factor = 10.0; factor > 3.0; factor = sqrt(factor)) { /* 10, then 3.2 */
+    for (size_t pair = 0; pair < 4; pair += 2) {
         for (size_t n = 0; n < sizeof noises / sizeof noises[0]; n++) {
-            for (double step = factor; step > 0.0; step = step > 1.0 ? 1.0 / factor : 0.0) {
-                bool better = true;
-                for (int times = 0; better && times < MOST_NOISE_STEPS; times++) {
-                    double kept = *noises[n];
-                    *noises[n] *= step;
-                    double now = misfit(f, p, storage);
-                    better = now < LEAST_GAIN * best;
-                    best = better ? now : best;
-                    *noises[n] = better ? *noises[n] : kept;
-                }
-            }
+            best = walk_noise(f, p, noises[n], steps[pair], best, storage);
+            best = walk_noise(f, p, noises[n], steps[pair + 1], best, storage);
         }
     }
     return best;
@@ -435,12 +445,11 @@ static bool settle(problem *f, double p[N], int evaluations, double *storage,
     return fine;
 }
 
-/* Whole delays, the likeliest first: commanded voltages usually act a period later, measured ones at
- * once. */
+/* Whole delays, the likeliest first: commanded voltages usually act a period later, measured ones
+ * at once. */
 static int rank_delays(const problem *f, const cvk_belief *belief, long delays[3])
 {
-    const bool known =
-        f->s->averaged || cvk_belief_knows(belief, CVK_B_DELAY, 0.3);
+    const bool known = f->s->averaged || cvk_belief_knows(belief, CVK_B_DELAY, 0.3);
     delays[0] = known ? (long)floor(belief->mean[CVK_B_DELAY]) : (f->s->commanded ? 1 : 0);
     delays[1] = f->s->commanded ? 0 : 1;
     delays[2] = 2;
@@ -533,7 +542,8 @@ static void try_curves(problem *f, const cvk_belief *belief, cvk_turning_result 
         if (n == 0) { /* at small currents a wide knee looks like resistance: both are possible */
             double knee_a = WIDE_KNEE * f->s->peak_current_a;
             double *p = fits[count].p;
-            p[CVK_TM_DEAD_TIME] = fmax(p[CVK_TM_DEAD_TIME], WIDE_DROP * p[CVK_TM_RESISTANCE] * knee_a);
+            p[CVK_TM_DEAD_TIME] =
+                fmax(p[CVK_TM_DEAD_TIME], WIDE_DROP * p[CVK_TM_RESISTANCE] * knee_a);
             p[CVK_TM_RESISTANCE] -= 0.5 * p[CVK_TM_DEAD_TIME] / knee_a;
             p[CVK_TM_RESISTANCE] = fmax(p[CVK_TM_RESISTANCE], 0.3 * best->p[CVK_TM_RESISTANCE]);
             p[CVK_TM_LOG_KNEE] = log(knee_a);
@@ -548,8 +558,8 @@ static void try_curves(problem *f, const cvk_belief *belief, cvk_turning_result 
     f->curve = best->curve;
 }
 
-/* Voltages that are off by a steady amount look like a drop across R or L, or like back-EMF: most of
- * all where the motor turns slowest. */
+/* Voltages that are off by a steady amount look like a drop across R or L, or like back-EMF: most
+ * of all where the motor turns slowest. */
 static void add_voltage_doubt(const problem *f, cvk_belief *belief)
 {
     double omega = INFINITY;
@@ -566,8 +576,8 @@ static void add_voltage_doubt(const problem *f, cvk_belief *belief)
     }
 }
 
-/* Every inverter has a voltage of its own. Where the fit does not find it, the currents have been so
- * small that it looked like resistance. */
+/* Every inverter has a voltage of its own. Where the fit does not find it, the currents have been
+ * so small that it looked like resistance. */
 static void add_inverter_doubt(const problem *f, const cvk_turning_result *result,
                                cvk_belief *belief)
 {
@@ -600,7 +610,8 @@ static void to_belief(const problem *f, const cvk_turning_result *result, cvk_be
         }
     }
     belief->cov[CVK_B_DELAY * (CVK_B_COUNT + 1)] += DELAY_FLOOR * DELAY_FLOOR;
-    const double floors[] = {[CVK_B_RESISTANCE] = FLOOR_R, [CVK_B_L_D] = FLOOR_LD, [CVK_B_L_Q] = FLOOR_LQ};
+    const double floors[] = {
+        [CVK_B_RESISTANCE] = FLOOR_R, [CVK_B_L_D] = FLOOR_LD, [CVK_B_L_Q] = FLOOR_LQ};
     belief->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)] += pow(FLOOR_FLUX * belief->mean[CVK_B_FLUX], 2.0);
     for (int k = 0; k <= CVK_B_L_Q; k++) { /* not of what a standstill log has shown better */
         if (!known_before[k]) {
@@ -625,8 +636,7 @@ static void to_belief(const problem *f, const cvk_turning_result *result, cvk_be
 cvk_status cvk_turning_fit(const cvk_signals *signals, const cvk_turns *turns, cvk_belief *belief,
                            cvk_turning_result *result)
 {
-    problem f = {.s = signals,
-                 .curve = belief->knee_a > 0.0 ? belief->curve : CVK_CURVE_CHARGE};
+    problem f = {.s = signals, .curve = belief->knee_a > 0.0 ? belief->curve : CVK_CURVE_CHARGE};
     choose_blocks(&f, turns, SCOUT_ROWS, SCOUT_BLOCK_ROWS);
     if (f.residual_rows < SMALLEST_BLOCK_ROWS || !set_prior(&f, belief)) {
         return CVK_NOT_IN_LOG;
@@ -638,7 +648,7 @@ cvk_status cvk_turning_fit(const cvk_signals *signals, const cvk_turns *turns, c
         free(f.gains);
         return CVK_NO_MEMORY;
     }
-    double spread[N * N];
+    double spread[N * N] = {0};
     bool fine = scout(&f, turns, belief, storage, result);
     if (fine) {
         try_curves(&f, belief, result, spread);

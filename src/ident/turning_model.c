@@ -22,7 +22,8 @@
 #define START_SPEED_SHARE 0.1 /* of the speed: its standard deviation at the start of a block */
 #define START_ANGLE_RAD 0.3
 /* While the angle is not found yet the filter's straight-line arithmetic is wrong by far more than
- * the noise: measurements count that much less at the start of the warm-up, fading out within it. */
+ * the noise: measurements count that much less at the start of the warm-up, fading out within it.
+ */
 #define START_DOUBT 100.0
 #define START_HASTE 12.0
 #define MAGNET_TURNS 0.3 /* over which what unequal magnets do is alike */
@@ -30,7 +31,8 @@
 #define LARGEST_STEP_RAD 2.0 /* electrical angle per sample that the filter may reach */
 
 typedef struct motor {
-    double r, inv_ld, inv_lq, flux, dead_v, knee_a, linear_d, square_d, square_q, fifth, seventh, delay_share;
+    double r, inv_ld, inv_lq, flux, dead_v, knee_a, linear_d, square_d, square_q, fifth, seventh,
+        delay_share;
     double complex offset;
     int curve;
 } motor;
@@ -87,10 +89,13 @@ static inline double complex current_dq(const motor *m, double complex own)
 static inline double complex unit(double x)
 {
     double x2 = x * x;
-    double c = 1.0 -
-               x2 / 2.0 * (1.0 - x2 / 12.0 * (1.0 - x2 / 30.0 * (1.0 - x2 / 56.0 * (1.0 - x2 / 90.0))));
-    double s = x * (1.0 - x2 / 6.0 *
-                              (1.0 - x2 / 20.0 * (1.0 - x2 / 42.0 * (1.0 - x2 / 72.0 * (1.0 - x2 / 110.0)))));
+    double c =
+        1.0 -
+        x2 / 2.0 * (1.0 - x2 / 12.0 * (1.0 - x2 / 30.0 * (1.0 - x2 / 56.0 * (1.0 - x2 / 90.0))));
+    double s =
+        x *
+        (1.0 -
+         x2 / 6.0 * (1.0 - x2 / 20.0 * (1.0 - x2 / 42.0 * (1.0 - x2 / 72.0 * (1.0 - x2 / 110.0)))));
     return c + I * s;
 }
 
@@ -132,8 +137,7 @@ static inline void advance(const motor *m, state *s, double complex v, double bu
     const double dead_v = bus_share * m->dead_v;
     const double complex rough =
         s->psi + period_s * (v - drop * before - dead_v * inverter_at(m, middle * before));
-    const double complex mean =
-        0.5 * (before + current_dq(m, rough * conj(later) - magnet_later));
+    const double complex mean = 0.5 * (before + current_dq(m, rough * conj(later) - magnet_later));
     s->psi += period_s * (v - drop * mean - dead_v * inverter_at(m, middle * mean));
     turn_by(s, half * half);
     s->magnet *= keep;
@@ -253,7 +257,7 @@ static state start_state(const cvk_signals *s, const cvk_tm_block *block, const 
     const double complex now = cexp(I * block->theta_rad);
     const double complex dq = (s->i_alpha[row] + I * s->i_beta[row] - m->offset) * conj(now);
     const double complex psi = m->flux + creal(dq) / m->inv_ld + I * cimag(dq) / m->inv_lq;
-    return (state){  .psi = psi * now, .now = now, .omega = block->omega_rad_s};
+    return (state){.psi = psi * now, .now = now, .omega = block->omega_rad_s};
 }
 
 /* One row of one motor: what the state foretells is compared with what was measured. */
@@ -354,7 +358,7 @@ bool cvk_tm_filter(const cvk_signals *s, const cvk_tm_block *block, int curve,
     const long delay = (long)floor(lane[0][CVK_TM_DELAY]);
     const cvk_span rows = block->rows;
     motor m[LANES];
-    state x[LANES];
+    state x[LANES] = {{.omega = 0.0}};
     for (int n = 0; n < lanes; n++) {
         if (!make_motor(&m[n], lane[n], delay, curve)) {
             return false;

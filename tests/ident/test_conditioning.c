@@ -144,7 +144,8 @@ START_TEST(two_terminals_show_the_resistance)
     log.column[CVK_COLUMN_IA] = ia;
     log.column[CVK_COLUMN_VAB] = vab;
     cvk_status status = estimate(&log);
-    ck_assert_msg(status == CVK_OK, "%s", result.findings > 0 ? result.finding[result.findings - 1].text : "");
+    ck_assert_msg(status == CVK_OK, "%s",
+                  result.findings > 0 ? result.finding[result.findings - 1].text : "");
     ck_assert(has_finding(&result, CVK_NOTE, "between terminals a and b"));
     assert_near(CVK_CARD_RESISTANCE, R_OHM, 1.5);
 }
@@ -223,8 +224,8 @@ START_TEST(wrong_names_are_told)
         int from[3]; /* column a gets the phase from[0] */
         double sign;
         const char *phases;
-    } cases[] = {{{1, 0, 2}, 1.0, "bac"},  {{0, 2, 1}, 1.0, "acb"}, {{2, 1, 0}, 1.0, "cba"},
-                 {{1, 2, 0}, 1.0, "bca"},  {{2, 0, 1}, 1.0, "cab"}, {{0, 1, 2}, -1.0, "abc"},
+    } cases[] = {{{1, 0, 2}, 1.0, "bac"}, {{0, 2, 1}, 1.0, "acb"}, {{2, 1, 0}, 1.0, "cba"},
+                 {{1, 2, 0}, 1.0, "bca"}, {{2, 0, 1}, 1.0, "cab"}, {{0, 1, 2}, -1.0, "abc"},
                  {{0, 1, 2}, 1.0, "abc"}};
     const cvk_rig_config rig = studio_rig("wheel");
     recording r;

@@ -146,7 +146,8 @@ static cvk_card some_card(void)
 START_TEST(what_depends_on_a_value_is_recomputed)
 {
     cvk_card card = some_card();
-    ck_assert_int_eq(cvk_card_set(&card, CVK_CARD_FRICTION_COULOMB, 0.5, 0.4, 0.6, "scale"), CVK_OK);
+    ck_assert_int_eq(cvk_card_set(&card, CVK_CARD_FRICTION_COULOMB, 0.5, 0.4, 0.6, "scale"),
+                     CVK_OK);
     ck_assert_int_eq(cvk_card_set(&card, CVK_CARD_POLE_PAIRS, 14, 14, 14, "counted"), CVK_OK);
     ck_assert_double_eq_tol(card.entry[CVK_CARD_INERTIA].value, 4e-3, 1e-12);
     ck_assert_double_eq(card.entry[CVK_CARD_FRICTION_COULOMB].value, 0.5);

@@ -23,8 +23,8 @@ typedef struct cvk_column_map {
 /* Reads "ia=NAME". CVK_BAD_FORMAT when there is no such canonical column, or no name. */
 cvk_status cvk_column_map_parse(cvk_column_map *map, const char *text) CVK_MUST_CHECK;
 
-/* Reads a mapping file: YAML lines such as `ia: CH1 Current`. Adds to maps[0 .. *count - 1], at most
- * `most` in all. */
+/* Reads a mapping file: YAML lines such as `ia: CH1 Current`. Adds to maps[0 .. *count - 1], at
+ * most `most` in all. */
 cvk_status cvk_column_maps_read(cvk_column_map *maps, size_t most, size_t *count, const char *path,
                                 cvk_complaint *complaint) CVK_MUST_CHECK;
 

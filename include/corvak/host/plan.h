@@ -48,9 +48,9 @@ typedef struct cvk_plan {
 
 cvk_card_key cvk_plan_key(int index);
 
-/* `config` describes power stage and motor as far as they are known; `logs` (may be none) what there
- * is already. `progress` (may be null) is called with 0 .. 1. Takes about as long as each recording
- * and an estimate from it. */
+/* `config` describes power stage and motor as far as they are known; `logs` (may be none) what
+ * there is already. `progress` (may be null) is called with 0 .. 1. Takes about as long as each
+ * recording and an estimate from it. */
 cvk_status cvk_plan_next(const cvk_rig_config *config, const cvk_log *const *logs, size_t count,
                          const cvk_plan_limits *limits, void (*progress)(double share),
                          cvk_plan *out) CVK_MUST_CHECK;

@@ -27,9 +27,8 @@ typedef struct cvk_recorder_options {
 /* Runs one excitation to its end. Voltages are duties and bus while the bridge is on, terminal
  * voltages in a coast-down. `why` (may be null) names a field of the config that is refused. Free
  * the recording in any case. */
-cvk_status cvk_record(cvk_recording *recording, const cvk_rig_config *config,
-                      const char *excitation, const cvk_recorder_options *options,
-                      cvk_refusal *why) CVK_MUST_CHECK;
+cvk_status cvk_record(cvk_recording *out, const cvk_rig_config *config, const char *excitation,
+                      const cvk_recorder_options *options, cvk_refusal *why) CVK_MUST_CHECK;
 
 void cvk_recording_free(cvk_recording *recording);
 

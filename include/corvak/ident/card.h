@@ -17,15 +17,15 @@ extern "C" {
 #define CVK_CARD_TEXT 256
 
 typedef enum cvk_card_key {
-    CVK_CARD_RESISTANCE = 0,   /* resistance_ohm: winding plus one switch when voltages are
-                                  commanded, winding alone when measured at the terminals */
-    CVK_CARD_INDUCTANCE_D,     /* inductance_d_h */
-    CVK_CARD_INDUCTANCE_Q,     /* inductance_q_h */
-    CVK_CARD_FLUX_LINKAGE,     /* flux_linkage_wb, peak of one phase */
-    CVK_CARD_POLE_PAIRS,       /* pole_pairs */
-    CVK_CARD_INERTIA,          /* inertia_kg_m2 */
-    CVK_CARD_FRICTION_COULOMB, /* friction_coulomb_nm */
-    CVK_CARD_FRICTION_VISCOUS, /* friction_viscous_nm_s */
+    CVK_CARD_RESISTANCE = 0,     /* resistance_ohm: winding plus one switch when voltages are
+                                    commanded, winding alone when measured at the terminals */
+    CVK_CARD_INDUCTANCE_D,       /* inductance_d_h */
+    CVK_CARD_INDUCTANCE_Q,       /* inductance_q_h */
+    CVK_CARD_FLUX_LINKAGE,       /* flux_linkage_wb, peak of one phase */
+    CVK_CARD_POLE_PAIRS,         /* pole_pairs */
+    CVK_CARD_INERTIA,            /* inertia_kg_m2 */
+    CVK_CARD_FRICTION_COULOMB,   /* friction_coulomb_nm */
+    CVK_CARD_FRICTION_VISCOUS,   /* friction_viscous_nm_s */
     CVK_CARD_WINDING_RESISTANCE, /* winding_resistance_ohm: without the switch */
     CVK_CARD_RESISTANCE_25,      /* resistance_25degc_ohm: as resistance_ohm, at 25 degC */
     CVK_CARD_MOTOR_COUNT,
@@ -62,8 +62,8 @@ typedef struct cvk_card {
 cvk_card_key cvk_card_key_of(const char *name);
 
 /* Sets a value by hand, with its interval (low <= value <= high, all finite; inductances,
- * resistances and flux linkage positive; pole pairs whole) and the reason. What depends on it and is
- * not itself set by hand is recomputed: inertia and friction follow from torque and mechanical
+ * resistances and flux linkage positive; pole pairs whole) and the reason. What depends on it and
+ * is not itself set by hand is recomputed: inertia and friction follow from torque and mechanical
  * speed, so they scale with pole pairs and flux linkage. CVK_OUT_OF_RANGE when refused. */
 cvk_status cvk_card_set(cvk_card *card, cvk_card_key key, double value, double low, double high,
                         const char *reason) CVK_MUST_CHECK;

@@ -24,7 +24,7 @@ extern "C" {
 typedef struct cvk_estimate_options {
     double current_gain_tolerance; /* bound of the common gain error; negative: take the log's */
     double voltage_gain_tolerance;
-    double largest_current_a; /* a log with more is taken for one in milliampere; 500 */
+    double largest_current_a;     /* a log with more is taken for one in milliampere; 500 */
     double switch_resistance_ohm; /* on-resistance of one switch; 0 when not known */
 } cvk_estimate_options;
 
@@ -65,14 +65,15 @@ typedef struct cvk_estimate {
     cvk_curve step;     /* s, A measured, A fitted: current along the injected direction */
     cvk_curve line;     /* A, V commanded, V of the resistance alone: the DC levels */
     cvk_curve circle;   /* Wb, Wb: flux linkage of the magnet while turning; fit unused */
-    cvk_curve residual;    /* s, A: misfit of the standstill current; fit: noise, +-1.96 times */
-    cvk_curve correlation; /* rows, autocorrelation of that misfit; fit: 95 % bound of white noise */
+    cvk_curve residual; /* s, A: misfit of the standstill current; fit: noise, +-1.96 times */
+    cvk_curve
+        correlation; /* rows, autocorrelation of that misfit; fit: 95 % bound of white noise */
     cvk_saturation saturation;
     double pole_probability[CVK_MOST_POLE_PAIRS + 1]; /* of each integer; [0]: no evidence at all */
     double line_knee_a; /* current at which the inverter's own voltage bends */
     int line_curve;     /* which of the known curves it follows, 0 (soft) .. 4 (sharp) */
     double offset_alpha_a, offset_beta_a; /* of the current, from the last log; NaN when unseen */
-    double residual_a;  /* rms misfit of the standstill current; NaN without such a log */
+    double residual_a; /* rms misfit of the standstill current; NaN without such a log */
 } cvk_estimate;
 
 /* Estimates what the logs show; what they do not show is null with a reason. Fails with

@@ -16,10 +16,11 @@ extern "C" {
 typedef struct cvk_channel_health {
     cvk_column column;
     double lowest, highest, mean;
-    double noise;         /* rms, from fourth differences: what changes from row to row */
-    double step;          /* smallest step between values: quantisation; 0 when there is none */
-    size_t missing;       /* rows without a number */
-    double clipped_share; /* of the rows that stay at the channel's extreme; 0 when it moves there */
+    double noise;   /* rms, from fourth differences: what changes from row to row */
+    double step;    /* smallest step between values: quantisation; 0 when there is none */
+    size_t missing; /* rows without a number */
+    double
+        clipped_share; /* of the rows that stay at the channel's extreme; 0 when it moves there */
 } cvk_channel_health;
 
 typedef struct cvk_examination {
