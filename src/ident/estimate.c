@@ -33,6 +33,7 @@
 #define FLOOR_INDUCTANCE 2e-3
 #define FLOOR_FLUX 1.5e-3
 #define FLOOR_DEAD_TIME 5e-4
+#define CURVE_DOUBT 0.1    /* of the inverter's voltage, while the motor turns */
 #define SURE_OF_POLES 0.9
 #define BOUND_TO_95 0.95      /* half width of 95 % of an even distribution within a bound */
 #define RUN_UP_SHARE 0.02     /* resistance from a log that also turns must be this sharp */
@@ -274,6 +275,10 @@ static void fit_circle(const work *logs, size_t count, cvk_windows *windows, cvk
             cvk_belief_note(belief, CVK_B_FLUX, logs[n].signals.name, "flux circle");
         }
     }
+    /* the inverter's curve at the small currents of a motor that only turns is known less well than
+     * its height: the circle may settle that */
+    belief->cov[CVK_B_DEAD_TIME * (CVK_B_COUNT + 1)] +=
+        pow(CURVE_DOUBT * belief->mean[CVK_B_DEAD_TIME], 2.0);
     if (windows->count > 0 && cvk_fit_circle(windows, belief) != CVK_OK) {
         windows->count = 0;
     }

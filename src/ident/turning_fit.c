@@ -46,7 +46,7 @@
 /* What iron loss and cross-saturation, which are in no model, make of a value that only a turning
  * motor shows (bench_accuracy): relative deviations. */
 #define FLOOR_R 0.01
-#define FLOOR_LD 0.05
+#define FLOOR_LD 0.07
 #define FLOOR_LQ 0.015
 #define FLOOR_FLUX 0.0015
 /* A ratio of Lq to Ld beyond these is no motor, but a log that shows neither. */
