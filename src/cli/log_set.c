@@ -73,15 +73,16 @@ cvk_estimate_options estimate_options_of(const log_options *options)
     return out;
 }
 
-static void add_finding(cvk_estimate *estimate, const char *log, const char *format, ...)
-    G_GNUC_PRINTF(3, 4);
-static void add_finding(cvk_estimate *estimate, const char *log, const char *format, ...)
+static void add_finding(cvk_estimate *estimate, cvk_severity severity, const char *log,
+                        const char *format, ...) G_GNUC_PRINTF(4, 5);
+static void add_finding(cvk_estimate *estimate, cvk_severity severity, const char *log,
+                        const char *format, ...)
 {
     if (estimate->findings == CVK_MAX_FINDINGS) {
         return;
     }
     cvk_finding *finding = &estimate->finding[estimate->findings++];
-    finding->severity = CVK_WARNING;
+    finding->severity = severity;
     g_strlcpy(finding->log, log, sizeof finding->log);
     va_list values;
     va_start(values, format);
@@ -94,12 +95,17 @@ void add_reader_findings(cvk_estimate *estimate, const log_set *set)
     for (size_t n = 0; n < set->count; n++) {
         const cvk_log_file *file = &set->file[n];
         if (file->bad_cells > 0) {
-            add_finding(estimate, file->log.name,
+            add_finding(estimate, CVK_WARNING, file->log.name,
                         "%zu cells are empty or not numbers, the first in line %ld: \"%s\"",
                         file->bad_cells, file->first_bad_line, file->first_bad_cell);
         }
+        if (file->stretched) {
+            add_finding(estimate, CVK_NOTE, file->log.name,
+                        "too long to be held in memory: evenly spread stretches are used, %zu rows",
+                        file->log.rows);
+        }
         if (file->truncated) {
-            add_finding(estimate, file->log.name,
+            add_finding(estimate, CVK_WARNING, file->log.name,
                         "the last line is cut off and left out: was the recording interrupted?");
         }
     }

@@ -18,6 +18,11 @@
 #define MOST_COLUMNS 64
 #define HEADER_SEARCH_LINES 200 /* a scope's preamble is shorter */
 #define LEAST_KNOWN 2           /* known names that make a line the header */
+/* Of a longer file (about 1.5 million rows) so many stretches are read, which keeps memory below
+ * 200 MB whatever its length. */
+#define LONG_FILE ((size_t)160 << 20)
+#define STRETCHES 40u
+#define STRETCH_BYTES ((size_t)1200 << 10)
 #define FIRST_CAPACITY 4096u
 #define LARGEST_FILE ((size_t)16 << 30)
 
@@ -382,6 +387,7 @@ static cvk_status read_rows(reader *r, const char *line, long number)
 cvk_status cvk_log_finish(cvk_log_file *file, double sample_rate_hz)
 {
     if (file->cells[CVK_COLUMN_T] == NULL && sample_rate_hz > 0.0) {
+        file->no_time = true;
         file->cells[CVK_COLUMN_T] = malloc(file->log.rows * sizeof(double));
         if (file->cells[CVK_COLUMN_T] == NULL) {
             return CVK_NO_MEMORY;
@@ -471,13 +477,76 @@ cvk_status cvk_log_file_parse(cvk_log_file *file, const char *path, const char *
     return status;
 }
 
-/* The whole file into one block. */
-static cvk_status read_all(const char *path, char **text, size_t *length, cvk_complaint *complaint)
+/* Size of a file that can be read in parts; 0 for a pipe. */
+static size_t size_of(FILE *stream)
+{
+    long size = fseek(stream, 0, SEEK_END) == 0 ? ftell(stream) : 0;
+    return fseek(stream, 0, SEEK_SET) == 0 && size > 0 ? (size_t)size : 0;
+}
+
+/* Drops the line that begins before `text` and the one that ends behind it. */
+static size_t whole_lines(char *text, size_t length, bool first)
+{
+    const char *start = first ? text : memchr(text, '\n', length);
+    size_t end = length;
+    while (end > 0 && text[end - 1] != '\n') {
+        end--;
+    }
+    size_t begin = start == NULL ? length : (size_t)(start - text) + (first ? 0u : 1u);
+    if (begin >= end) {
+        return 0;
+    }
+    memmove(text, text + begin, end - begin);
+    return end - begin;
+}
+
+static cvk_status unreadable(const char *path, cvk_complaint *complaint)
+{
+    return cvk_complain(complaint, CVK_FILE_ERROR, path, 0,
+                        "cannot be read: is it a directory, or a damaged disk?");
+}
+
+/* A log too long for memory: evenly spread stretches of whole lines, the first with the header. To
+ * the parser it is a log with gaps. */
+static cvk_status read_stretches(FILE *stream, size_t size, const char *path, char **text,
+                                 size_t *length, cvk_complaint *complaint)
+{
+    char *block = malloc(STRETCHES * STRETCH_BYTES);
+    size_t used = 0;
+    if (block == NULL) {
+        return cvk_complain(complaint, CVK_NO_MEMORY, path, 0, "too large for memory");
+    }
+    for (size_t n = 0; n < STRETCHES; n++) {
+        size_t offset = (size - STRETCH_BYTES) / (STRETCHES - 1u) * n;
+        size_t got = fseek(stream, (long)offset, SEEK_SET) == 0
+                         ? fread(block + used, 1, STRETCH_BYTES, stream)
+                         : 0;
+        used += whole_lines(block + used, got, n == 0);
+    }
+    if (ferror(stream) != 0) {
+        free(block);
+        return unreadable(path, complaint);
+    }
+    *text = block;
+    *length = used;
+    return CVK_OK;
+}
+
+/* The whole file into one block, or stretches of it. */
+static cvk_status read_all(const char *path, char **text, size_t *length, bool *stretched,
+                           cvk_complaint *complaint)
 {
     FILE *stream = fopen(path, "rb");
     if (stream == NULL) {
         return cvk_complain(complaint, CVK_FILE_ERROR, path, 0,
                             "cannot be opened: check the name and that it may be read");
+    }
+    const size_t size = size_of(stream);
+    *stretched = size > LONG_FILE;
+    if (*stretched) {
+        cvk_status status = read_stretches(stream, size, path, text, length, complaint);
+        fclose(stream);
+        return status;
     }
     size_t capacity = 0, used = 0, got = 1;
     char *block = NULL;
@@ -499,8 +568,7 @@ static cvk_status read_all(const char *path, char **text, size_t *length, cvk_co
     fclose(stream);
     if (failed) {
         free(block);
-        return cvk_complain(complaint, CVK_FILE_ERROR, path, 0,
-                            "cannot be read: is it a directory, or a damaged disk?");
+        return unreadable(path, complaint);
     }
     *text = block;
     *length = used;
@@ -531,11 +599,20 @@ cvk_status cvk_log_file_read(cvk_log_file *file, const char *path, const cvk_col
         }
         return read;
     }
-    cvk_status status = read_all(path, &text, &length, complaint);
+    bool stretched = false;
+    cvk_status status = read_all(path, &text, &length, &stretched, complaint);
     if (status == CVK_OK) {
         status = cvk_log_file_parse(file, path, text, length, maps, map_count, complaint);
     }
     free(text);
+    file->stretched = stretched;
+    if (status == CVK_OK && stretched && file->no_time) {
+        cvk_log_file_free(file);
+        status = cvk_complain(complaint, CVK_BAD_FORMAT, path, 0,
+                              "more than %u MB without a time column: stretches of it are read, "
+                              "which needs one; or cut it into pieces",
+                              (unsigned)(LONG_FILE >> 20));
+    }
     return status;
 }
 

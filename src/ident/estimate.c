@@ -33,7 +33,7 @@
 #define FLOOR_INDUCTANCE 2e-3
 #define FLOOR_FLUX 1.5e-3
 #define FLOOR_DEAD_TIME 5e-4
-#define CURVE_DOUBT 0.1    /* of the inverter's voltage, while the motor turns */
+#define CURVE_DOUBT 0.1 /* of the inverter's voltage, while the motor turns */
 #define SURE_OF_POLES 0.9
 #define BOUND_TO_95 0.95      /* half width of 95 % of an even distribution within a bound */
 #define RUN_UP_SHARE 0.02     /* resistance from a log that also turns must be this sharp */
@@ -666,6 +666,20 @@ static cvk_status estimate_prepared(work *logs, size_t count, scale_share scale,
     return status;
 }
 
+/* A log that cannot be used gives nothing: its error is the reason for every entry without one. */
+static void give_reasons(cvk_estimate *out)
+{
+    const char *why = "the log cannot be used";
+    for (size_t n = out->findings; n-- > 0;) {
+        why = out->finding[n].severity == CVK_ERROR ? out->finding[n].text : why;
+    }
+    for (int key = 0; key < CVK_CARD_COUNT; key++) {
+        if (!out->card.entry[key].known && out->card.entry[key].missing[0] == '\0') {
+            miss(&out->card, (cvk_card_key)key, why);
+        }
+    }
+}
+
 static bool any_known(const cvk_card *card)
 {
     for (int key = 0; key < CVK_CARD_MOTOR_COUNT; key++) {
@@ -704,6 +718,9 @@ cvk_status cvk_estimate_logs(const cvk_log *const *logs, size_t count,
     }
     if (status == CVK_OK && (cvk_has_errors(out) || !any_known(&out->card))) {
         status = CVK_NOT_IN_LOG;
+    }
+    if (status == CVK_NOT_IN_LOG) {
+        give_reasons(out);
     }
     free(windows);
     free_work(prepared, count);

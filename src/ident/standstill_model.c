@@ -15,8 +15,8 @@
 
 #define LANES CVK_SM_LANES
 #define HALF_SQRT3 0.86602540378443864676
-#define MOST_STEPS 8
-#define LARGEST_STEP 0.25 /* of the fastest time constant, in one step */
+#define MOST_STEPS 4
+#define LARGEST_STEP 0.5 /* of the fastest time constant, in one step */
 
 /* Everything about the lanes that does not change from row to row, one array per coefficient. A
  * period is simulated in `steps` equal steps. */

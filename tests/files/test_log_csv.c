@@ -232,6 +232,47 @@ START_TEST(random_damage_is_survived)
 }
 END_TEST
 
+/* Writes rows of 64 bytes until the file has `megabytes`. */
+static size_t write_long(const char *path, unsigned megabytes, bool time)
+{
+    const size_t rows = ((size_t)megabytes << 20) / 64u;
+    FILE *stream = fopen(path, "wb");
+    ck_assert_ptr_nonnull(stream);
+    fputs(time ? "t,ia,ib,note\n" : "# sample_rate_hz: 1e4\nrow,ia,ib,note\n", stream);
+    for (size_t k = 0; k < rows; k++) {
+        fprintf(stream, "%011.4f,%010.4f,%010.4f,%029zu\n", 1e-4 * (double)k, (double)(k % 100),
+                -(double)(k % 100), k);
+    }
+    ck_assert_int_eq(fclose(stream), 0);
+    return rows;
+}
+
+/* A log too long for memory is read as evenly spread stretches of whole lines. */
+START_TEST(a_long_log_is_read_in_stretches)
+{
+    const char *path = "long.tmp.csv";
+    const size_t rows = write_long(path, 170, true);
+    cvk_status status = cvk_log_file_read(&file, path, NULL, 0, &complaint);
+    remove(path);
+    ck_assert_msg(status == CVK_OK, "%s", complaint.text);
+    ck_assert(file.stretched);
+    ck_assert_uint_gt(file.log.rows, rows / 10);
+    ck_assert_uint_lt(file.log.rows, rows);
+    ck_assert_uint_eq(file.bad_cells, 0);
+    const double *t = file.log.column[CVK_COLUMN_T], *ia = file.log.column[CVK_COLUMN_IA];
+    for (size_t k = 0; k < file.log.rows; k++) {
+        ck_assert(k == 0 || t[k] > t[k - 1]);
+        ck_assert_double_eq(ia[k], (double)((size_t)(t[k] * 1e4 + 0.5) % 100));
+    }
+    ck_assert_double_gt(t[file.log.rows - 1], 0.999 * 1e-4 * (double)(rows - 1));
+    cvk_log_file_free(&file);
+    write_long(path, 170, false);
+    ck_assert_int_eq(cvk_log_file_read(&file, path, NULL, 0, &complaint), CVK_BAD_FORMAT);
+    remove(path);
+    ck_assert_ptr_nonnull(strstr(complaint.text, "time column"));
+}
+END_TEST
+
 static void add(TCase *tests)
 {
     tcase_add_test(tests, dialects_read_alike);
@@ -245,9 +286,10 @@ static void add(TCase *tests)
     tcase_add_test(tests, numbers_are_exact);
     tcase_add_test(tests, any_cut_is_survived);
     tcase_add_test(tests, random_damage_is_survived);
+    tcase_add_test(tests, a_long_log_is_read_in_stretches);
 }
 
 int main(void)
 {
-    return run_suite("log csv", add, 30.0);
+    return run_suite("log csv", add, 120.0);
 }

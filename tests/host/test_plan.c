@@ -1,0 +1,88 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The plan: it names a recording that shows what is unknown, keeps the limits, and says when there
+ * is nothing to gain.
+ */
+#include "corvak/host/plan.h"
+#include "recording.h"
+#include "suite.h"
+
+#include <math.h>
+#include <string.h>
+
+static cvk_plan plan;
+static int calls;
+static double last_share;
+
+static void on_progress(double share)
+{
+    ck_assert_double_ge(share, last_share);
+    last_share = share;
+    calls++;
+}
+
+/* With nothing known the first recording shows something at all. */
+START_TEST(the_first_recording_shows_much)
+{
+    const cvk_rig_config rig = studio_rig("wheel");
+    const cvk_plan_limits limits = {.time_s = 4.5, .rotor_sensor = true};
+    calls = 0;
+    last_share = 0.0;
+    ck_assert_int_eq(cvk_plan_next(&rig, NULL, 0, &limits, on_progress, &plan), CVK_OK);
+    ck_assert_int_ge(plan.best, 0);
+    ck_assert_int_eq(calls, (int)plan.options);
+    ck_assert_double_eq_tol(last_share, 1.0, 1e-12);
+    const cvk_plan_option *best = &plan.option[plan.best];
+    ck_assert(best->possible);
+    ck_assert_double_le(best->length_s, limits.time_s);
+    ck_assert_double_gt(best->gain, 5.0);
+    for (int k = 0; k < CVK_PLAN_KEYS; k++) {
+        ck_assert_double_eq(plan.before.width[k], 1.0);
+    }
+}
+END_TEST
+
+/* After a standstill run, what only turning shows is next; the limits are kept. */
+START_TEST(what_is_unknown_comes_next)
+{
+    const cvk_rig_config rig = studio_rig("mixer");
+    recording r;
+    record(&r, &rig, "standstill", 2, false);
+    const cvk_log *logs[] = {&r.log};
+    const cvk_plan_limits limits = {.current_a = 12.0, .speed_rad_s = 600.0, .time_s = 5.0};
+    ck_assert_int_eq(cvk_plan_next(&rig, logs, 1, &limits, NULL, &plan), CVK_OK);
+    ck_assert_int_ge(plan.best, 0);
+    ck_assert_str_ne(plan.option[plan.best].excitation, "standstill");
+    ck_assert_double_le(plan.current_a, 12.0);
+    ck_assert_double_le(plan.speed_rad_s, 600.0);
+    ck_assert_double_lt(plan.before.width[0], 0.02); /* resistance is known */
+    ck_assert(plan.widest == CVK_CARD_FLUX_LINKAGE || plan.widest == CVK_CARD_POLE_PAIRS ||
+              plan.widest == CVK_CARD_INERTIA);
+    for (size_t n = 0; n < plan.options; n++) {
+        ck_assert(!plan.option[n].possible || plan.option[n].length_s <= limits.time_s);
+    }
+    recording_free(&r);
+}
+END_TEST
+
+START_TEST(no_time_no_plan)
+{
+    const cvk_rig_config rig = studio_rig("wheel");
+    const cvk_plan_limits limits = {.time_s = 0.01};
+    ck_assert_int_eq(cvk_plan_next(&rig, NULL, 0, &limits, NULL, &plan), CVK_OK);
+    ck_assert_int_eq(plan.best, -1);
+    ck_assert_int_eq(cvk_plan_next(NULL, NULL, 0, &limits, NULL, &plan), CVK_NULL_ARGUMENT);
+}
+END_TEST
+
+static void add(TCase *tests)
+{
+    tcase_add_test(tests, the_first_recording_shows_much);
+    tcase_add_test(tests, what_is_unknown_comes_next);
+    tcase_add_test(tests, no_time_no_plan);
+}
+
+int main(void)
+{
+    return run_suite("plan", add, 600.0);
+}
