@@ -18,7 +18,7 @@
 #define LARGEST_STRETCH 1.5 /* a longer step than so many periods is a gap, not unevenness */
 #define QUIET_PART 0.7      /* of the time without edges, that is averaged for a current */
 
-static double median_step(const cvk_log *log)
+double cvk_median_step(const cvk_log *log)
 {
     const double *t = log->column[CVK_COLUMN_T];
     double steps[2000];
@@ -134,7 +134,7 @@ static cvk_status average_pwm(cvk_conditioned *c, const cvk_log *log, const cvk_
 
 static cvk_status condition_pwm(cvk_conditioned *c, cvk_estimate *out)
 {
-    const double step_s = median_step(&c->log);
+    const double step_s = cvk_median_step(&c->log);
     cvk_pwm pwm;
     if (!(step_s > 0.0) || !cvk_find_pwm(&c->log, step_s, &pwm)) {
         return CVK_OK;
@@ -213,7 +213,7 @@ static cvk_status resample(cvk_conditioned *c, const cvk_log *log, double step_s
  * resampled. */
 static cvk_status condition_time(cvk_conditioned *c, cvk_estimate *out)
 {
-    const double step_s = median_step(&c->log);
+    const double step_s = cvk_median_step(&c->log);
     const bool measured = cvk_log_has(&c->log, CVK_COLUMN_VA) ||
                           cvk_log_has(&c->log, CVK_COLUMN_VAB) ||
                           cvk_log_has(&c->log, CVK_COLUMN_VBC);

@@ -9,6 +9,9 @@
 
 #include "corvak/ident/estimate.h"
 
+/* Median time step between neighbouring rows, from at most 2000 places in the log; NaN for none. */
+double cvk_median_step(const cvk_log *log);
+
 typedef struct cvk_conditioned {
     cvk_log log;            /* columns of the original, or of `storage` */
     double *storage;        /* free it */

@@ -323,27 +323,34 @@ static double tolerance(double option, const cvk_log *const *logs, size_t count,
     return option >= 0.0 ? option : (stated >= 0.0 ? stated : otherwise);
 }
 
-/* `scale` is the relative half width (95 %) that the channels' common gains add. */
+/* A value with the half width of its statistical interval; `scale` is the relative half width
+ * (95 %) that the channels' common gains add. */
+static void fill_entry(cvk_card_entry *entry, double value, double half, double scale,
+                       const char *from)
+{
+    const double all = hypot(half, scale * value);
+    *entry = (cvk_card_entry){.known = true,
+                              .value = value,
+                              .statistical_low = value - half,
+                              .statistical_high = value + half,
+                              .low = value - all,
+                              .high = value + all};
+    snprintf(entry->from, sizeof entry->from, "%s", from);
+}
+
 static void write_entry(cvk_card_entry *entry, const cvk_belief *belief, int parameter,
                         double scale)
 {
-    double value = belief->mean[parameter];
     static const double floors[CVK_B_COUNT] = {[CVK_B_RESISTANCE] = FLOOR_RESISTANCE,
                                                [CVK_B_L_D] = FLOOR_INDUCTANCE,
                                                [CVK_B_L_Q] = FLOOR_INDUCTANCE,
                                                [CVK_B_FLUX] = FLOOR_FLUX,
                                                [CVK_B_DEAD_TIME] = FLOOR_DEAD_TIME};
-    double floor = floors[parameter] * value;
-    double half =
-        cvk_student95(belief->dof) * hypot(cvk_belief_deviation(belief, parameter), floor);
-    double all = hypot(half, scale * value);
-    entry->known = true;
-    entry->value = value;
-    entry->statistical_low = value - half;
-    entry->statistical_high = value + half;
-    entry->low = value - all;
-    entry->high = value + all;
-    snprintf(entry->from, sizeof entry->from, "%s", belief->from[parameter]);
+    const double value = belief->mean[parameter];
+    const double deviation =
+        hypot(cvk_belief_deviation(belief, parameter), floors[parameter] * value);
+    fill_entry(entry, value, cvk_student95(belief->dof) * deviation, scale,
+               belief->from[parameter]);
 }
 
 static void miss(cvk_card *card, cvk_card_key key, const char *why)
@@ -484,13 +491,7 @@ static void write_saturation(const cvk_belief *belief, const work *logs, size_t 
         }
         double value = belief->mean[parameters[k]];
         double half = cvk_student95(belief->dof) * cvk_belief_deviation(belief, parameters[k]);
-        *entry = (cvk_card_entry){.known = true,
-                                  .value = value,
-                                  .low = value - half,
-                                  .high = value + half,
-                                  .statistical_low = value - half,
-                                  .statistical_high = value + half};
-        snprintf(entry->from, sizeof entry->from, "%s", belief->from[CVK_B_LINEAR_D]);
+        fill_entry(entry, value, half, 0.0, belief->from[CVK_B_LINEAR_D]);
     }
     s->known = shown;
     for (size_t n = 0; n < count; n++) {
@@ -581,20 +582,6 @@ static void write_resistances(const cvk_log *const *logs, const work *prepared, 
              degc);
 }
 
-/* A mechanical entry. Torque is measured in flux times current, so both gains scale it. */
-static void write_mechanical(cvk_card_entry *entry, double value, double deviation, double dof,
-                             double scale, const char *from)
-{
-    double half = cvk_student95(dof) * deviation, all = hypot(half, scale * value);
-    entry->known = true;
-    entry->value = value;
-    entry->statistical_low = value - half;
-    entry->statistical_high = value + half;
-    entry->low = value - all;
-    entry->high = value + all;
-    snprintf(entry->from, sizeof entry->from, "%s", from);
-}
-
 static void names_of_turning(const work *logs, size_t count, char text[CVK_CARD_TEXT])
 {
     size_t used = 0;
@@ -632,9 +619,10 @@ static void learn_mechanics(const cvk_windows *windows, const cvk_belief *belief
         const bool sharp = m.deviation[k] < USEFUL_SHARE * m.value[k] && m.value[k] > 0.0;
         if (fitted && sharp) {
             double flux = cvk_belief_deviation(belief, CVK_B_FLUX) / belief->mean[CVK_B_FLUX];
-            write_mechanical(&out->card.entry[key], m.value[k],
-                             hypot(m.deviation[k], flux * m.value[k]), m.dof,
-                             hypot(scale.voltage, scale.current), from);
+            /* torque is measured in flux times current, so both gains scale it */
+            fill_entry(&out->card.entry[key], m.value[k],
+                       cvk_student95(m.dof) * hypot(m.deviation[k], flux * m.value[k]),
+                       hypot(scale.voltage, scale.current), from);
         } else {
             miss(&out->card, key,
                  fitted ? "too small beside the other torques in these logs: record a longer "

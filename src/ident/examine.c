@@ -116,15 +116,8 @@ static cvk_channel_health channel_health(const cvk_log *log, cvk_column column)
 static void examine_time(cvk_examination *e, const cvk_log *log)
 {
     const double *t = log->column[CVK_COLUMN_T];
-    double steps[SAMPLES], square = 0.0, regular = 0.0;
-    size_t count = 0, stride = log->rows / SAMPLES + 1u;
-    for (size_t k = 1; k < log->rows && count < SAMPLES; k += stride) {
-        double step = t[k] - t[k - 1];
-        if (isfinite(step) && step > 0.0) {
-            steps[count++] = step;
-        }
-    }
-    e->period_s = cvk_median(steps, count);
+    double square = 0.0, regular = 0.0;
+    e->period_s = cvk_median_step(log);
     for (size_t k = 1; k < log->rows; k++) {
         double share = (t[k] - t[k - 1]) / e->period_s;
         e->repeated += share == 0.0;

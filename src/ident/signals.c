@@ -115,21 +115,6 @@ static bool row_complete(const cvk_log *log, const needed *list, size_t row)
     return true;
 }
 
-/* Median time step between neighbouring complete rows, from at most 2000 places in the log. */
-static double typical_period(const cvk_log *log)
-{
-    const double *t = log->column[CVK_COLUMN_T];
-    double steps[2000];
-    size_t count = 0, stride = log->rows / 2000u + 1u;
-    for (size_t row = 1; row < log->rows && count < 2000u; row += stride) {
-        double step = t[row] - t[row - 1];
-        if (isfinite(step) && step > 0.0) {
-            steps[count++] = step;
-        }
-    }
-    return cvk_median(steps, count);
-}
-
 /* Mean step over all rows that follow their neighbour by about one period: free of the rounding
  * of a printed time. */
 static double refined_period(const cvk_log *log, double typical_s)
@@ -528,7 +513,7 @@ static bool plausible(const cvk_signals *s, const cvk_log *log, const cvk_estima
 
 static bool find_period(cvk_signals *s, const cvk_log *log, cvk_estimate *out)
 {
-    double typical_s = typical_period(log);
+    double typical_s = cvk_median_step(log);
     if (!(typical_s >= SHORTEST_PERIOD_S && typical_s <= LONGEST_PERIOD_S)) {
         cvk_add_finding(out, CVK_ERROR, log->name,
                         "time step is %.4g s, allowed is %g .. %g s: is the time column in another "

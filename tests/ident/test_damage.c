@@ -17,9 +17,9 @@ static cvk_examination examination;
 static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0};
 
 enum { COLUMNS = 9 };
-static const cvk_column order[COLUMNS] = {
-    CVK_COLUMN_T,      CVK_COLUMN_IA,     CVK_COLUMN_IB,  CVK_COLUMN_IC,     CVK_COLUMN_DUTY_A,
-    CVK_COLUMN_DUTY_B, CVK_COLUMN_DUTY_C, CVK_COLUMN_VDC, CVK_COLUMN_THETA_M};
+static const cvk_column order[COLUMNS] = {CVK_COLUMN_T,      CVK_COLUMN_IA,     CVK_COLUMN_IB,
+                                          CVK_COLUMN_IC,     CVK_COLUMN_DUTY_A, CVK_COLUMN_DUTY_B,
+                                          CVK_COLUMN_DUTY_C, CVK_COLUMN_VDC,    CVK_COLUMN_THETA_M};
 
 /* A log whose cells may be changed. */
 typedef struct patient {
@@ -171,11 +171,11 @@ static void backwards(patient *p)
 static const struct {
     void (*happen)(patient *p);
     bool far;
-} damages[] = {{gaps, false},         {repeated_rows, false}, {holes, false},
-               {spikes, false},       {clipped, true},        {milliampere, true},
-               {milliseconds, true},  {two_exchanged, true},  {one_inverted, true},
-               {cut_short, true},     {emptied, true},        {all_the_same, true},
-               {infinite, true},      {backwards, true}};
+} damages[] = {{gaps, false},        {repeated_rows, false}, {holes, false},
+               {spikes, false},      {clipped, true},        {milliampere, true},
+               {milliseconds, true}, {two_exchanged, true},  {one_inverted, true},
+               {cut_short, true},    {emptied, true},        {all_the_same, true},
+               {infinite, true},     {backwards, true}};
 enum { DAMAGES = sizeof damages / sizeof damages[0] };
 
 static bool told(const cvk_estimate *e)
