@@ -30,9 +30,8 @@
 #define MOST_ROUNDS 3      /* of fits and filter noises */
 #define MOST_NOISE_STEPS 4 /* in one direction */
 #define LEAST_GAIN 0.999   /* in prediction error, for another noise */
-#define GOOD_ENOUGH 1.6    /* prediction error over the noise of a sample */
-#define LARGEST_MISFIT 3.0 /* the same, of a result that is used */
-#define LOWER_START 0.25   /* the second inductance to start from, share of the typical one */
+#define GOOD_ENOUGH 1.25   /* prediction error over the noise of a sample */
+#define LARGEST_MISFIT 2.0 /* the same, of a result that is used */
 #define TRIAL_EVALUATIONS 8
 #define TYPICAL_DROP 0.15 /* across the inductance at the peak current, share of back-EMF */
 #define KNEE_SHARE 0.02   /* as at standstill */
@@ -432,15 +431,26 @@ static bool settle(problem *f, double p[N], int evaluations, double *storage,
                    cvk_turning_result *result)
 {
     double before = misfit(f, p, storage);
-    bool fine = isfinite(before);
-    for (int round = 0; fine && round < MOST_ROUNDS; round++) {
+    bool fine = false;
+    for (int round = 0; isfinite(before) && round < MOST_ROUNDS; round++) {
+        double trial[N];
+        cvk_turning_result found;
+        memcpy(trial, p, sizeof trial);
         f->prior_sd = before;
-        fine = fit(f, p, evaluations, result);
-        double now = fine ? tune_noise(f, p, storage) : INFINITY;
+        if (!fit(f, trial, evaluations, &found)) {
+            break;
+        }
+        fine = true;
+        *result = found;
+        memcpy(p, trial, sizeof trial);
+        double now = tune_noise(f, p, storage);
         if (now > 0.99 * before) {
             break;
         }
         before = now;
+    }
+    if (fine) {
+        f->noise = result->noise;
     }
     return fine;
 }
@@ -456,22 +466,26 @@ static int rank_delays(const problem *f, const cvk_belief *belief, long delays[3
     return known ? 1 : 3;
 }
 
-/* From the typical inductance, or from a much lower one? A few steps from each tell. */
+/* From the typical inductance, or from a much lower or higher one? A few steps from each tell. */
 static void better_start(problem *f, const cvk_belief *belief, double p[N])
 {
-    cvk_turning_result high, low;
-    double lower[N];
+    static const double factors[] = {1.0, 0.25, 4.0};
+    double start[N], least = INFINITY;
     if (cvk_belief_knows(belief, CVK_B_L_Q, 0.3)) {
         return;
     }
-    memcpy(lower, p, sizeof lower);
-    lower[CVK_TM_L_D] *= LOWER_START;
-    lower[CVK_TM_L_Q] *= LOWER_START;
+    memcpy(start, p, sizeof start);
     f->prior_sd = f->noise.current_a;
-    const bool high_fits = fit(f, p, TRIAL_EVALUATIONS, &high);
-    if (fit(f, lower, TRIAL_EVALUATIONS, &low) &&
-        (!high_fits || low.residual_a < high.residual_a)) {
-        memcpy(p, lower, sizeof lower);
+    for (size_t n = 0; n < sizeof factors / sizeof factors[0]; n++) {
+        double trial[N];
+        cvk_turning_result result;
+        memcpy(trial, start, sizeof trial);
+        trial[CVK_TM_L_D] *= factors[n];
+        trial[CVK_TM_L_Q] *= factors[n];
+        if (fit(f, trial, TRIAL_EVALUATIONS, &result) && result.residual_a < least) {
+            least = result.residual_a;
+            memcpy(p, trial, sizeof trial);
+        }
     }
 }
 

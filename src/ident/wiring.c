@@ -10,7 +10,7 @@
 #include <math.h>
 
 #define SURE_SCORE 0.25 /* at least this alike, */
-#define SURE_RATIO 0.35 /* and as named at most this share of it */
+#define SURE_RATIO 0.3  /* and as named at most this share of it, or minus that */
 
 static double complex mean_of(const double *alpha, const double *beta, size_t rows)
 {
@@ -54,6 +54,7 @@ cvk_wiring cvk_find_wiring(const cvk_signals *s)
         if (score > best.score + 1e-9) {
             best.score = score;
             best.inverted = inverted;
+            best.mirrored = mirror;
             for (int c = 0; c < 3; c++) {
                 best.phase[c] = phase_at((mirror ? -2 * c : 2 * c) + 2 * turn);
             }
@@ -64,5 +65,7 @@ cvk_wiring cvk_find_wiring(const cvk_signals *s)
 
 bool cvk_miswired(const cvk_wiring *w)
 {
-    return w->score > SURE_SCORE && w->as_named < SURE_RATIO * w->score;
+    /* a motor that takes and gives back alike, mostly through its inductance, is like neither */
+    return w->score > SURE_SCORE &&
+           w->as_named < (w->mirrored ? SURE_RATIO : -SURE_RATIO) * w->score;
 }

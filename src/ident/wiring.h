@@ -11,6 +11,7 @@
 typedef struct cvk_wiring {
     char phase[4]; /* phases to which the columns ia, ib, ic belong, such as "acb" */
     bool inverted; /* and all with the other sign */
+    bool mirrored; /* two are exchanged */
     double score;  /* how alike voltage and current then are: 1 is the same but for a factor */
     double as_named;
 } cvk_wiring;
