@@ -49,7 +49,7 @@
 #define FLOOR_LQ 0.015
 #define FLOOR_FLUX 0.0015
 /* A ratio of Lq to Ld beyond these is no motor, but a log that shows neither. */
-#define SMALLEST_SALIENCY 0.6
+#define SMALLEST_SALIENCY 0.9
 #define LARGEST_SALIENCY 6.0
 #define DELAY_FLOOR 0.004 /* as at standstill */
 #define CURVE_EVALUATIONS 6
