@@ -48,11 +48,16 @@
 #define FLOOR_LD 0.07
 #define FLOOR_LQ 0.015
 #define FLOOR_FLUX 0.0015
+/* A delay beyond these, in periods, belongs to a fit that has lost the motor. */
+#define SMALLEST_DELAY (-1.5)
+#define LARGEST_DELAY 3.5
 /* A ratio of Lq to Ld beyond these is no motor, but a log that shows neither. */
 #define SMALLEST_SALIENCY 0.9
 #define LARGEST_SALIENCY 6.0
 #define DELAY_FLOOR 0.004 /* as at standstill */
 #define CURVE_EVALUATIONS 6
+#define OTHER_EVALUATIONS 15
+#define MOST_FITS 8
 /* Of the inverter's voltage that is expected: less is not believed. */
 #define LEAST_INVERTER_SHARE 0.3
 #define WIDE_KNEE 0.3 /* of the peak current */
@@ -515,11 +520,11 @@ static bool scout(problem *f, const cvk_turns *turns, const cvk_belief *belief, 
     return isfinite(best->residual_a);
 }
 
-/* Mean of the fits with different curves, weighted by likelihood, and how far they differ. */
-static void weigh_curves(const problem *f, const cvk_turning_result fits[], int count,
-                         const cvk_turning_result *best, double mean[N], double spread[N * N])
+/* Mean of several fits, weighted by likelihood, and how far they differ. */
+static void weigh_fits(const problem *f, const cvk_turning_result fits[], int count,
+                       const cvk_turning_result *best, double mean[N], double spread[N * N])
 {
-    double weight[CVK_CURVES], total = 0.0;
+    double weight[MOST_FITS], total = 0.0;
     const double samples =
         fmin(2.0 * (double)f->residual_rows / fmax(best->colour, 1.0), INDEPENDENT_SAMPLES);
     memset(mean, 0, N * sizeof *mean);
@@ -540,34 +545,55 @@ static void weigh_curves(const problem *f, const cvk_turning_result fits[], int 
     }
 }
 
-/* The inverter's curve is not known unless a standstill log has shown it: each is tried from the
- * best one's values. `spread` is what they differ by, around the likeliest one. */
-static void try_curves(problem *f, const cvk_belief *belief, cvk_turning_result *best,
+/* A start from which the same log may be explained in another way. */
+typedef struct other_start {
+    int curve; /* -1: the best one's */
+    bool wide_knee;
+    double inductance; /* times the best one's */
+    int evaluations;
+} other_start;
+
+static void move_start(const problem *f, const other_start *other, double p[N])
+{
+    p[CVK_TM_L_D] *= other->inductance;
+    p[CVK_TM_L_Q] *= other->inductance;
+    if (other->wide_knee) { /* at small currents a wide knee looks like resistance */
+        const double knee_a = WIDE_KNEE * f->s->peak_current_a, r = p[CVK_TM_RESISTANCE];
+        p[CVK_TM_DEAD_TIME] = fmax(p[CVK_TM_DEAD_TIME], WIDE_DROP * r * knee_a);
+        p[CVK_TM_RESISTANCE] = fmax(r - 0.5 * p[CVK_TM_DEAD_TIME] / knee_a, 0.3 * r);
+        p[CVK_TM_LOG_KNEE] = log(knee_a);
+    }
+}
+
+/* The inverter's curve is not known unless a standstill log has shown it, and at small currents
+ * much else is open: other curves and other inductances are tried from the best one's values.
+ * `spread` is what explanations that are about as likely differ by, around the likeliest one. */
+static void try_others(problem *f, const cvk_belief *belief, cvk_turning_result *best,
                        double spread[N * N])
 {
-    static const int others[] = {CVK_CURVE_CHARGE, CVK_CURVE_SOFT, CVK_CURVE_ROUND, CVK_CURVE_FIRM};
+    static const other_start others[] = {{-1, false, 0.25, OTHER_EVALUATIONS},
+                                         {-1, false, 4.0, OTHER_EVALUATIONS},
+                                         {CVK_CURVE_CHARGE, true, 1.0, CURVE_EVALUATIONS},
+                                         {CVK_CURVE_SOFT, false, 1.0, CURVE_EVALUATIONS},
+                                         {CVK_CURVE_ROUND, false, 1.0, CURVE_EVALUATIONS},
+                                         {CVK_CURVE_FIRM, false, 1.0, CURVE_EVALUATIONS}};
     enum { OTHERS = sizeof others / sizeof others[0] };
+    const bool curve_known = belief->knee_a > 0.0;
+    const bool inductance_known = cvk_belief_knows(belief, CVK_B_L_Q, 0.3);
     cvk_turning_result fits[OTHERS + 1] = {*best};
     double mean[N];
     int count = 1, first = 0;
-    for (int n = 0; n < OTHERS && !(belief->knee_a > 0.0); n++) {
+    for (int n = 0; n < OTHERS; n++) {
+        const bool skipped = others[n].curve < 0 ? inductance_known : curve_known;
         fits[count] = *best;
-        f->curve = others[n];
-        if (n == 0) { /* at small currents a wide knee looks like resistance: both are possible */
-            double knee_a = WIDE_KNEE * f->s->peak_current_a;
-            double *p = fits[count].p;
-            p[CVK_TM_DEAD_TIME] =
-                fmax(p[CVK_TM_DEAD_TIME], WIDE_DROP * p[CVK_TM_RESISTANCE] * knee_a);
-            p[CVK_TM_RESISTANCE] -= 0.5 * p[CVK_TM_DEAD_TIME] / knee_a;
-            p[CVK_TM_RESISTANCE] = fmax(p[CVK_TM_RESISTANCE], 0.3 * best->p[CVK_TM_RESISTANCE]);
-            p[CVK_TM_LOG_KNEE] = log(knee_a);
-        }
-        if (fit(f, fits[count].p, CURVE_EVALUATIONS, &fits[count])) {
+        f->curve = others[n].curve < 0 ? best->curve : others[n].curve;
+        move_start(f, &others[n], fits[count].p);
+        if (!skipped && fit(f, fits[count].p, others[n].evaluations, &fits[count])) {
             first = fits[count].residual_a < fits[first].residual_a ? count : first;
             count++;
         }
     }
-    weigh_curves(f, fits, count, &fits[first], mean, spread);
+    weigh_fits(f, fits, count, &fits[first], mean, spread);
     *best = fits[first];
     f->curve = best->curve;
 }
@@ -665,7 +691,7 @@ cvk_status cvk_turning_fit(const cvk_signals *signals, const cvk_turns *turns, c
     double spread[N * N] = {0};
     bool fine = scout(&f, turns, belief, storage, result);
     if (fine) {
-        try_curves(&f, belief, result, spread);
+        try_others(&f, belief, result, spread);
         choose_blocks(&f, turns, MOST_ROWS, BLOCK_ROWS);
         f.prior_sd = result->residual_a;
         fine = fit(&f, result->p, FULL_EVALUATIONS, result);
@@ -673,7 +699,8 @@ cvk_status cvk_turning_fit(const cvk_signals *signals, const cvk_turns *turns, c
     if (fine) { /* what is known before weighs more when the errors are alike over many rows */
         f.prior_sd = result->residual_a * sqrt(fmin(result->colour, LARGEST_COLOUR));
         fine = fit(&f, result->p, FULL_EVALUATIONS, result) &&
-               result->residual_a < LARGEST_MISFIT * f.noise.current_a;
+               result->residual_a < LARGEST_MISFIT * f.noise.current_a &&
+               result->p[CVK_TM_DELAY] > SMALLEST_DELAY && result->p[CVK_TM_DELAY] < LARGEST_DELAY;
     }
     for (int e = 0; fine && e < N * N; e++) {
         result->cov[e] += spread[e];

@@ -1,8 +1,8 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
  * The turning fit on a motor that no rig has made: a second model with its own integration and its
- * own controller, ideal but for noise of the currents. What is estimated must lie near the truth and
- * within its interval.
+ * own controller, ideal but for noise of the currents. What is estimated must lie near the truth
+ * and within its interval.
  */
 #include "corvak/ident/estimate.h"
 #include "suite.h"
