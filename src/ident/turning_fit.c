@@ -524,7 +524,7 @@ static bool scout(problem *f, const cvk_turns *turns, const cvk_belief *belief, 
 static void weigh_fits(const problem *f, const cvk_turning_result fits[], int count,
                        const cvk_turning_result *best, double mean[N], double spread[N * N])
 {
-    double weight[MOST_FITS], total = 0.0;
+    double weight[MOST_FITS] = {0}, total = 0.0;
     const double samples =
         fmin(2.0 * (double)f->residual_rows / fmax(best->colour, 1.0), INDEPENDENT_SAMPLES);
     memset(mean, 0, N * sizeof *mean);
