@@ -116,7 +116,8 @@ static void hope_panel(FILE *g, const cvk_examination *e)
     int rows = 0;
     place_panel(g, 1, 1);
     fprintf(g, "$hope << EOD\n");
-    for (int key = 0; key < CVK_CARD_MOTOR_COUNT; key++) {
+    /* without what only follows from the resistance */
+    for (int key = 0; key <= CVK_CARD_FRICTION_VISCOUS; key++) {
         double hope = cvk_examine_hope(e, (cvk_card_key)key);
         if (key == CVK_CARD_POLE_PAIRS) {
             continue;
