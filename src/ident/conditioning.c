@@ -56,11 +56,10 @@ static bool make_columns(cvk_conditioned *c, const cvk_log *like, size_t rows, d
     return true;
 }
 
-/* The step before is not needed any more. */
-static void replace_storage(cvk_conditioned *c, double *storage)
+/* Columns of a step before may still be in use: all are kept to the end. */
+static void keep_storage(cvk_conditioned *c, double *storage)
 {
-    free(c->storage);
-    c->storage = storage;
+    c->storage[c->steps++] = storage;
 }
 
 /* ---- switching visible ----------------------------------------------------------------------- */
@@ -128,7 +127,7 @@ static cvk_status average_pwm(cvk_conditioned *c, const cvk_log *log, const cvk_
         }
     }
     free(sum);
-    replace_storage(c, storage);
+    keep_storage(c, storage);
     return CVK_OK;
 }
 
@@ -142,7 +141,6 @@ static cvk_status condition_pwm(cvk_conditioned *c, cvk_estimate *out)
     const cvk_log original = c->log;
     cvk_status status = average_pwm(c, &original, &pwm);
     if (status == CVK_OK) {
-        c->averaged = true;
         c->pwm_hz = 1.0 / (pwm.period_rows * step_s);
         /* two edges a period, each somewhere between two rows */
         c->voltage_doubt_v = sqrt(2.0 / 12.0) * pwm.step_v / pwm.period_rows;
@@ -205,7 +203,7 @@ static cvk_status resample(cvk_conditioned *c, const cvk_log *log, double step_s
         now += step_s;
     }
     c->log.rows = made;
-    replace_storage(c, storage);
+    keep_storage(c, storage);
     return CVK_OK;
 }
 
@@ -281,7 +279,7 @@ static cvk_status condition_bus_current(cvk_conditioned *c, cvk_estimate *out)
     }
     bridge_holes(found, c->log.rows);
     c->log.column[CVK_COLUMN_IA + next] = found;
-    replace_storage(c, found);
+    keep_storage(c, found);
     cvk_add_finding(
         out, CVK_NOTE, c->log.name,
         "i%c is taken from the bus current, i%c and the duties; %.0f %% of the rows show "
@@ -362,7 +360,7 @@ static cvk_status condition_two_terminals(cvk_conditioned *c, cvk_estimate *out)
     for (int k = CVK_COLUMN_VAB; k <= CVK_COLUMN_VCA; k++) {
         c->log.column[k] = NULL;
     }
-    replace_storage(c, storage);
+    keep_storage(c, storage);
     cvk_add_finding(
         out, CVK_NOTE, c->log.name,
         "one current and the voltage between terminals %c and %c: taken as measured with "
@@ -392,6 +390,7 @@ cvk_status cvk_condition_log(cvk_conditioned *c, const cvk_log *log, cvk_estimat
 
 void cvk_conditioned_free(cvk_conditioned *c)
 {
-    free(c->storage);
-    c->storage = NULL;
+    while (c->steps > 0) {
+        free(c->storage[--c->steps]);
+    }
 }

@@ -12,11 +12,14 @@
 /* Median time step between neighbouring rows, from at most 2000 places in the log; NaN for none. */
 double cvk_median_step(const cvk_log *log);
 
+#define CVK_MOST_STEPS 4
+
 typedef struct cvk_conditioned {
-    cvk_log log;            /* columns of the original, or of `storage` */
-    double *storage;        /* free it */
-    bool averaged;          /* over PWM periods, which the log itself showed */
-    double pwm_hz;          /* then */
+    cvk_log log;                     /* columns of the original, or of `storage` */
+    double *storage[CVK_MOST_STEPS]; /* one of each step that made columns */
+    int steps;
+    double pwm_hz;          /* of the switching that the log shows, over whose periods voltages are
+                               averaged; 0 when it shows none */
     double voltage_doubt_v; /* then: of an averaged voltage, whose edges lie between rows */
 } cvk_conditioned;
 

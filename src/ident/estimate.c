@@ -126,7 +126,7 @@ static void start_belief(cvk_belief *belief, const work *logs, size_t count)
         }
     }
     double delay = logs[0].signals.commanded ? 1.0 : 0.3;
-    delay = logs[0].signals.averaged ? 0.0 : delay;
+    delay = logs[0].signals.pwm_hz > 0.0 ? 0.0 : delay;
     const double typical[CVK_B_COUNT] = {
         [CVK_B_RESISTANCE] = 0.1 * voltage_v / current_a,
         [CVK_B_L_D] = 20.0 * period_s * voltage_v / current_a,
@@ -138,7 +138,7 @@ static void start_belief(cvk_belief *belief, const work *logs, size_t count)
     cvk_belief_start(belief, typical, NOTHING_KNOWN);
     belief->cov[CVK_B_DEAD_TIME * (CVK_B_COUNT + 1)] = pow(0.02 * voltage_v, 2.0);
     belief->cov[CVK_B_DELAY * (CVK_B_COUNT + 1)] = 0.8 * 0.8;
-    if (logs[0].signals.averaged) {
+    if (logs[0].signals.pwm_hz > 0.0) {
         belief->mean[CVK_B_DELAY] = belief->mean[CVK_B_DEAD_TIME] = 0.0;
         belief->cov[CVK_B_DELAY * (CVK_B_COUNT + 1)] = CVK_AVERAGED_DELAY * CVK_AVERAGED_DELAY;
         belief->cov[CVK_B_DEAD_TIME * (CVK_B_COUNT + 1)] = pow(CVK_AVERAGED_DEAD * voltage_v, 2.0);

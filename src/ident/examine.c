@@ -178,27 +178,22 @@ static cvk_status examine_signals(cvk_examination *e, const cvk_log *log,
                                   const cvk_estimate_options *options)
 {
     cvk_estimate *unused = calloc(1, sizeof *unused);
-    cvk_conditioned conditioned = {.storage = NULL};
     cvk_signals signals = {.storage = NULL};
     if (unused == NULL) {
         return CVK_NO_MEMORY;
     }
-    cvk_status status = cvk_condition_log(&conditioned, log, unused);
-    if (status == CVK_OK) {
-        e->pwm_hz = conditioned.pwm_hz;
-        cvk_status converted = cvk_signals_from_log(&signals, log, options, unused);
-        if (converted == CVK_OK || (converted == CVK_NOT_IN_LOG && signals.storage != NULL)) {
-            cvk_wiring wiring = cvk_find_wiring(&signals);
-            memcpy(e->phase, wiring.phase, sizeof e->phase);
-            e->inverted = wiring.inverted;
-            e->miswired = cvk_miswired(&wiring);
-            e->alike = fmax(wiring.score, 0.0);
-        }
+    cvk_status status = cvk_signals_from_log(&signals, log, options, unused);
+    e->pwm_hz = signals.pwm_hz;
+    if (signals.storage != NULL) { /* even of a log that is refused for its wiring */
+        cvk_wiring wiring = cvk_find_wiring(&signals);
+        memcpy(e->phase, wiring.phase, sizeof e->phase);
+        e->inverted = wiring.inverted;
+        e->miswired = cvk_miswired(&wiring);
+        e->alike = fmax(wiring.score, 0.0);
     }
-    cvk_conditioned_free(&conditioned);
     cvk_signals_free(&signals);
     free(unused);
-    return status;
+    return status == CVK_NOT_IN_LOG ? CVK_OK : status;
 }
 
 cvk_status cvk_examine_log(const cvk_log *log, const cvk_estimate_options *options,

@@ -566,7 +566,7 @@ cvk_status cvk_signals_from_log(cvk_signals *s, const cvk_log *log,
     cvk_status status = cvk_condition_log(&conditioned, log, out);
     if (status == CVK_OK) {
         status = convert(s, &conditioned.log, options, out);
-        s->averaged = conditioned.averaged;
+        s->pwm_hz = conditioned.pwm_hz;
         s->voltage_doubt_v = conditioned.voltage_doubt_v;
     }
     cvk_conditioned_free(&conditioned);

@@ -31,8 +31,8 @@ typedef struct cvk_signals {
     size_t pieces;            /* stretches without a gap; a piece of less than 64 rows is dropped */
     cvk_span piece[CVK_MAX_PIECES];
     bool commanded; /* voltages are duty times bus, not terminal voltages */
-    bool averaged;  /* voltages are means over PWM periods that the log shows: they act at once and
-                       contain the inverter's own */
+    double pwm_hz;  /* when not 0, voltages are means over PWM periods that the log shows: they act
+                       at once and contain the inverter's own */
     double voltage_doubt_v; /* of such a mean */
     double bus_v;           /* mean; 1 when not used */
     double peak_current_a;
@@ -49,6 +49,16 @@ cvk_status cvk_signals_from_log(cvk_signals *signals, const cvk_log *log,
  * least squares: all three are noisy alike). The common gain stays open; the mean of the three is
  * set to one. `rows` may be null: all. False when the currents do not show them. */
 bool cvk_current_gains(const cvk_log *log, const size_t *rows, size_t count, double gain[3]);
+
+/* The row whose voltage acts at `row` after a delay of `by` rows, kept within `rows`. */
+static inline size_t cvk_row_before(size_t row, long by, cvk_span rows)
+{
+    long wanted = (long)row - by;
+    if (wanted < (long)rows.begin) {
+        return rows.begin;
+    }
+    return wanted >= (long)rows.end ? rows.end - 1 : (size_t)wanted;
+}
 
 void cvk_signals_free(cvk_signals *signals);
 

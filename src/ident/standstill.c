@@ -235,7 +235,7 @@ static void prior_rows(const problem *f, const double p[N], double rows[PRIORS])
     rows[3] = weight * peak_a * p[CVK_SM_SQUARE_X];
     rows[4] = weight * peak_a * p[CVK_SM_SQUARE_Y];
     rows[5] = weight * p[CVK_SM_LINEAR_Y];
-    const double known = f->s->averaged ? f->noise_a : 0.0;
+    const double known = f->s->pwm_hz > 0.0 ? f->noise_a : 0.0;
     rows[6] = known * p[CVK_SM_DELAY] / CVK_AVERAGED_DELAY;
     rows[7] = known * p[CVK_SM_DEAD_TIME] / (CVK_AVERAGED_DEAD * f->largest_v);
 }

@@ -156,15 +156,6 @@ static inline void advance_curve(const coefficients *k, int lanes, int curve, in
     }
 }
 
-static size_t earlier(size_t row, long by, size_t first, size_t last)
-{
-    long wanted = (long)row - by;
-    if (wanted < (long)first) {
-        return first;
-    }
-    return wanted > (long)last ? last : (size_t)wanted;
-}
-
 bool cvk_sm_simulate(const cvk_signals *s, cvk_span rows, size_t warm_up, int curve, int lanes,
                      const double *const lane[], double *const out[])
 {
@@ -188,8 +179,8 @@ bool cvk_sm_simulate(const cvk_signals *s, cvk_span rows, size_t warm_up, int cu
                 out[n][at + 1] = s->i_beta[row] - k.offset_b[n] - ib[n];
             }
         }
-        size_t now = earlier(row, k.delay, rows.begin, rows.end - 1);
-        size_t before = earlier(row, k.delay + 1, rows.begin, rows.end - 1);
+        size_t now = cvk_row_before(row, k.delay, rows);
+        size_t before = cvk_row_before(row, k.delay + 1, rows);
         const double v_new[2] = {s->v_alpha[now], s->v_beta[now]};
         const double v_old[2] = {s->v_alpha[before], s->v_beta[before]};
         for (int step = 0; step < k.steps; step++) {

@@ -253,7 +253,7 @@ static bool start_values(const problem *f, const cvk_turns *turns, const cvk_bel
             p[belief_of[found[n].b]] = found[n].value;
         }
     }
-    if (!f->s->averaged && !cvk_belief_knows(belief, CVK_B_DELAY, 0.3)) {
+    if (f->s->pwm_hz <= 0.0 && !cvk_belief_knows(belief, CVK_B_DELAY, 0.3)) {
         p[CVK_TM_DELAY] = (double)delay + 0.05;
     }
     p[CVK_TM_DEAD_TIME] = fmax(p[CVK_TM_DEAD_TIME], 0.0);
@@ -464,7 +464,7 @@ static bool settle(problem *f, double p[N], int evaluations, double *storage,
  * at once. */
 static int rank_delays(const problem *f, const cvk_belief *belief, long delays[3])
 {
-    const bool known = f->s->averaged || cvk_belief_knows(belief, CVK_B_DELAY, 0.3);
+    const bool known = f->s->pwm_hz > 0.0 || cvk_belief_knows(belief, CVK_B_DELAY, 0.3);
     delays[0] = known ? (long)floor(belief->mean[CVK_B_DELAY]) : (f->s->commanded ? 1 : 0);
     delays[1] = f->s->commanded ? 0 : 1;
     delays[2] = 2;

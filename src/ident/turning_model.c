@@ -242,15 +242,6 @@ static bool update_gain(gain *g, double slope[2][STATES], double current_a)
     return true;
 }
 
-static size_t earlier(size_t row, long by, cvk_span rows)
-{
-    long wanted = (long)row - by;
-    if (wanted < (long)rows.begin) {
-        return rows.begin;
-    }
-    return wanted >= (long)rows.end ? rows.end - 1 : (size_t)wanted;
-}
-
 static state start_state(const cvk_signals *s, const cvk_tm_block *block, const motor *m)
 {
     const size_t row = block->rows.begin;
@@ -338,7 +329,8 @@ bool cvk_tm_gains(const cvk_signals *s, const cvk_tm_block *block, int curve,
         out[row - rows.begin].keep = magnet_keep(&x, s->period_s);
         turn_gain(g.k, x.now, out[row - rows.begin].k);
         correct(&x, out[row - rows.begin].k, error);
-        const size_t acting = earlier(row, delay, rows), before = earlier(row, delay + 1, rows);
+        const size_t acting = cvk_row_before(row, delay, rows),
+                     before = cvk_row_before(row, delay + 1, rows);
         const double complex v_new = s->v_alpha[acting] + I * s->v_beta[acting];
         const double complex v_old = s->v_alpha[before] + I * s->v_beta[before];
         advance(&m, &x, v_new + m.delay_share * (v_old - v_new), s->bus_share[acting],
@@ -369,7 +361,8 @@ bool cvk_tm_filter(const cvk_signals *s, const cvk_tm_block *block, int curve,
         const double complex measured = s->i_alpha[row] + I * s->i_beta[row];
         const bool counts = row >= rows.begin + block->warm_up;
         const size_t at = counts ? 2 * (row - rows.begin - block->warm_up) : 0;
-        const size_t acting = earlier(row, delay, rows), before = earlier(row, delay + 1, rows);
+        const size_t acting = cvk_row_before(row, delay, rows),
+                     before = cvk_row_before(row, delay + 1, rows);
         const double complex v_new = s->v_alpha[acting] + I * s->v_beta[acting];
         const double complex v_old = s->v_alpha[before] + I * s->v_beta[before];
         const double bus_share = s->bus_share[acting];

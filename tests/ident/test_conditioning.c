@@ -6,6 +6,7 @@
  */
 #include "corvak/ident/estimate.h"
 #include "corvak/ident/examine.h"
+#include "noise.h"
 #include "recording.h"
 #include "suite.h"
 
@@ -25,13 +26,6 @@ static cvk_examination examination;
 static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0};
 
 static double column[8][ROWS]; /* t, ia ib ic, va vb vc, spare */
-
-static uint32_t lcg;
-static double uniform(void)
-{
-    lcg = lcg * 1664525u + 1013904223u;
-    return (double)(lcg >> 8) / 16777216.0 - 0.5;
-}
 
 /* Voltage of the program in a PWM period: levels of both signs along three directions, then square
  * waves. */
@@ -146,6 +140,33 @@ START_TEST(two_terminals_show_the_resistance)
     cvk_status status = estimate(&log);
     ck_assert_msg(status == CVK_OK, "%s",
                   result.findings > 0 ? result.finding[result.findings - 1].text : "");
+    ck_assert(has_finding(&result, CVK_NOTE, "between terminals a and b"));
+    assert_near(CVK_CARD_RESISTANCE, R_OHM, 1.5);
+}
+END_TEST
+
+/* The same two probes with the switching visible: averaged first, then completed. */
+START_TEST(two_probes_of_a_scope_show_the_resistance)
+{
+    double i = 0.0;
+    const double step = PWM_S / PER_PERIOD, keep = exp(-R_OHM * step / L_H);
+    lcg = 8;
+    for (size_t row = 0; row < ROWS; row++) {
+        double direction, level = level_of(row / PER_PERIOD, &direction) / BUS_V;
+        column[0][row] = (double)row * step;
+        column[1][row] = i + 0.01 * uniform();
+        column[4][row] = BUS_V * high_share(0.5 + 0.5 * level, (int)(row % PER_PERIOD));
+        column[5][row] = BUS_V * high_share(0.5 - 0.5 * level, (int)(row % PER_PERIOD));
+        i = keep * i + (1.0 - keep) / (2.0 * R_OHM) * (column[4][row] - column[5][row]);
+    }
+    cvk_log log = cvk_log_empty("scope");
+    log.rows = ROWS;
+    log.column[CVK_COLUMN_T] = column[0];
+    log.column[CVK_COLUMN_IA] = column[1];
+    log.column[CVK_COLUMN_VA] = column[4];
+    log.column[CVK_COLUMN_VB] = column[5];
+    ck_assert_int_eq(estimate(&log), CVK_OK);
+    ck_assert(has_finding(&result, CVK_NOTE, "averaged over the PWM period"));
     ck_assert(has_finding(&result, CVK_NOTE, "between terminals a and b"));
     assert_near(CVK_CARD_RESISTANCE, R_OHM, 1.5);
 }
@@ -289,6 +310,7 @@ static void add(TCase *tests)
 {
     tcase_add_test(tests, visible_switching_is_averaged);
     tcase_add_test(tests, two_terminals_show_the_resistance);
+    tcase_add_test(tests, two_probes_of_a_scope_show_the_resistance);
     tcase_add_test(tests, uneven_times_are_resampled);
     tcase_add_test(tests, bus_current_stands_in_for_a_phase);
     tcase_add_loop_test(tests, wrong_names_are_told, 0, 7);

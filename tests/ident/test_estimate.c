@@ -5,6 +5,7 @@
  * voltages, other columns.
  */
 #include "corvak/ident/estimate.h"
+#include "noise.h"
 #include "recording.h"
 #include "suite.h"
 
@@ -215,23 +216,6 @@ typedef struct model {
 static struct {
     double t[MODEL_ROWS], i[3][MODEL_ROWS], v[3][MODEL_ROWS], theta[MODEL_ROWS];
 } columns;
-
-static uint32_t lcg;
-static double uniform(void)
-{
-    lcg = lcg * 1664525u + 1013904223u;
-    return (double)(lcg >> 8) / 16777216.0 - 0.5;
-}
-
-/* Twelve evens make a fair bell. */
-static double noise(void)
-{
-    double sum = 0.0;
-    for (int n = 0; n < 12; n++) {
-        sum += uniform();
-    }
-    return sum;
-}
 
 /* Levels of both signs along three directions, then square waves along two. */
 static double complex program(size_t row, double level_v, double square_v)

@@ -5,6 +5,7 @@
  * and within its interval.
  */
 #include "corvak/ident/estimate.h"
+#include "noise.h"
 #include "suite.h"
 
 #include <complex.h>
@@ -38,23 +39,6 @@ static const other_motor hard_motors[] = {
 
 static double column[7][ROWS]; /* t, ia ib ic, va vb vc */
 static cvk_estimate result;
-
-static uint32_t lcg;
-static double uniform(void)
-{
-    lcg = lcg * 1664525u + 1013904223u;
-    return (double)(lcg >> 8) / 16777216.0 - 0.5;
-}
-
-/* Twelve evens make a fair bell. */
-static double noise(void)
-{
-    double sum = 0.0;
-    for (int n = 0; n < 12; n++) {
-        sum += uniform();
-    }
-    return sum;
-}
 
 typedef struct shaft_state {
     double complex psi; /* rotor frame */
