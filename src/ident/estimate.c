@@ -597,16 +597,32 @@ static void names_of_turning(const work *logs, size_t count, char text[CVK_CARD_
     }
 }
 
-static void learn_mechanics(const cvk_windows *windows, const cvk_belief *belief, const work *logs,
-                            size_t count, scale_share scale, cvk_estimate *out)
+static cvk_status balance_logs(const cvk_belief *belief, const work *logs, size_t count,
+                               double pole_pairs, cvk_mechanics *out)
+{
+    cvk_balance *balance = calloc(1, sizeof *balance);
+    cvk_status status = balance == NULL ? CVK_NO_MEMORY : CVK_OK;
+    for (size_t n = 0; n < count && status == CVK_OK; n++) {
+        status =
+            cvk_add_balances(balance, &logs[n].signals, &logs[n].turns, belief, pole_pairs);
+    }
+    if (status == CVK_OK) {
+        status = cvk_fit_mechanics(balance, out);
+    }
+    free(balance);
+    return status;
+}
+
+static void learn_mechanics(const cvk_belief *belief, const work *logs, size_t count,
+                            scale_share scale, cvk_estimate *out)
 {
     const cvk_card_entry *entry = out->card.entry;
     const bool torque_known =
         entry[CVK_CARD_FLUX_LINKAGE].known && entry[CVK_CARD_POLE_PAIRS].known;
     cvk_mechanics m = {.driven = false};
     char from[CVK_CARD_TEXT];
-    bool fitted = torque_known && cvk_fit_mechanics(windows, belief,
-                                                    entry[CVK_CARD_POLE_PAIRS].value, &m) == CVK_OK;
+    bool fitted = torque_known && balance_logs(belief, logs, count,
+                                               entry[CVK_CARD_POLE_PAIRS].value, &m) == CVK_OK;
     const char *why =
         !torque_known ? "needs the torque, which needs flux linkage and pole pairs (see there)"
         : !m.driven ? "no torque is seen: a coast-down alone shows only its ratio to friction; add "
@@ -649,7 +665,7 @@ static cvk_status estimate_prepared(work *logs, size_t count, scale_share scale,
     write_saturation(&still, logs, count, out);
     cvk_status status = learn_pole_pairs(logs, count, windows, out);
     if (status == CVK_OK) {
-        learn_mechanics(windows, &belief, logs, count, scale, out);
+        learn_mechanics(&belief, logs, count, scale, out);
     }
     return status;
 }

@@ -1,16 +1,20 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * Over each window, J (w_end - w_begin) + Tc sign(w) t + B angle = integral of the torque (all
- * mechanical): linear in inertia, Coulomb and viscous friction. The torque is that of the active
- * flux and the current, 1.5 p psi_a x i (docs/theory.md section 7), so it needs no rotor sensor.
+ * J dw/dt + Tc sign(w) + B w = torque (all mechanical), each side weighed with a smooth window that
+ * begins and ends at nothing (modulating functions: Shinbrot, Trans. ASME 79, 1957): integrated by
+ * parts, only the angle is needed, and never differentiated. Linear in inertia, Coulomb and viscous
+ * friction. The torque is that of the active flux and the current, 1.5 p psi_a x i, so it needs no
+ * rotor sensor (docs/theory.md section 7).
  */
 #include "mechanics.h"
 
 #include "numeric.h"
 
 #include <math.h>
+#include <stdlib.h>
 #include <string.h>
 
+#define PI 3.14159265358979323846
 #define N CVK_MECH_COUNT
 #define FEWEST_WINDOWS 6u
 /* What a second mass on the shaft, cogging and losses of the iron, which are in no model, make of
@@ -18,48 +22,123 @@
 #define FLOOR_INERTIA 0.012
 #define FLOOR_COULOMB 0.03
 #define FLOOR_VISCOUS 0.1
+/* Readings bend with the duty, in phase with the voltage: torque that is not there. */
+#define CURRENT_DOUBT 0.002 /* of the largest current */
 #define ROUNDS 6           /* of robust weighting */
-#define MOST_CHANGE 0.25   /* of the speed in one window: beyond, its frame bends too much */
+#define SHORTEST_S 0.05    /* a window, */
+#define FEWEST_TURNS 2u    /* whole turns of which: then what repeats every turn drops out */
+#define WINDOWS_PER_LOG 600.0
 #define LEAST_CHANGE 0.03  /* of the largest speed: changes below show no inertia */
 #define LARGEST_MISFIT 8.0 /* of the typical one: beyond it a window counts less (Huber) */
 
 /* One window's equation: row . x = impulse. */
-typedef struct equation {
-    double row[N], impulse, weight;
-} equation;
+typedef struct cvk_balance_equation equation;
 
-static double torque_of(const cvk_window *w, const cvk_belief *belief, double pole_pairs)
-{
-    const double complex flux = cvk_active_flux(w, belief->mean);
-    return 1.5 * pole_pairs * cimag(conj(flux) * w->current_a);
-}
+/* ---- the equations of one log --------------------------------------------------------------- */
 
-static size_t make_equations(const cvk_windows *windows, const cvk_belief *belief,
-                             double pole_pairs, equation *list, cvk_mechanics *out)
+/* The rotor's angle at every row of a run of joined turns: the phase, less by how much the leaky
+ * integral behind it leads. */
+static void angle_of_run(const cvk_signals *s, const cvk_turns *turns, size_t first, size_t last,
+                         double *angle)
 {
-    size_t count = 0;
-    double fastest = 0.0, change = 0.0, torque = 0.0;
-    for (size_t n = 0; n < windows->count; n++) {
-        const cvk_window *w = &windows->window[n];
-        if (!isfinite(w->omega_begin + w->omega_end) ||
-            fabs(w->omega_end - w->omega_begin) > MOST_CHANGE * fabs(w->omega)) {
-            continue;
-        }
-        equation *e = &list[count++];
-        double mean_torque = w->current_a == 0.0 ? 0.0 : torque_of(w, belief, pole_pairs);
-        e->row[CVK_MECH_INERTIA] = (w->omega_end - w->omega_begin) / pole_pairs;
-        e->row[CVK_MECH_COULOMB] = copysign(w->duration_s, w->omega);
-        e->row[CVK_MECH_VISCOUS] = w->omega * w->duration_s / pole_pairs;
-        e->impulse = mean_torque * w->duration_s;
-        e->weight = 1.0;
-        fastest = fmax(fastest, fabs(w->omega));
-        change = fmax(change, fabs(w->omega_end - w->omega_begin));
-        torque = fmax(torque, fabs(mean_torque));
+    const size_t begin = turns->begin[first], end = turns->end[last - 1];
+    const double corner = cvk_phase_corner();
+    double complex lead = 0.0;
+    size_t turn = first;
+    for (size_t k = begin; k < end; k++) {
+        turn += k >= turns->end[turn];
+        const size_t half = (turns->end[turn] - turns->begin[turn]) / 2u;
+        const size_t from = k > begin + half ? k - half : begin;
+        const size_t to = k + half < end ? k + half : end - 1;
+        double omega = (turns->phase[to] - turns->phase[from]) / (double)(to - from) / s->period_s;
+        double complex pole = corner + I * omega, settled = I * omega / pole;
+        lead = k == begin ? settled : settled + (lead - settled) * cexp(-pole * s->period_s);
+        angle[k - begin] = turns->phase[k] - carg(lead);
     }
-    out->driven = torque > 0.0;
-    out->changes = change > LEAST_CHANGE * fastest;
-    return count;
 }
+
+static double torque_at(const cvk_signals *s, size_t k, double angle, const double p[CVK_B_COUNT],
+                        double pole_pairs)
+{
+    const double complex i = (s->i_alpha[k] + I * s->i_beta[k]) * cexp(-I * angle);
+    const double active = p[CVK_B_FLUX] + (p[CVK_B_L_D] - p[CVK_B_L_Q]) * creal(i);
+    return 1.5 * pole_pairs * active * cimag(i);
+}
+
+/* Rows begin .. end-1; `angle` is that of row `begin`. */
+static void weigh(cvk_balance *balance, const cvk_signals *s, size_t begin, size_t end,
+                  const double *angle, const cvk_belief *belief, double pole_pairs)
+{
+    const size_t rows = end - begin;
+    const double duration = (double)rows * s->period_s, step = 2.0 * PI / (double)rows;
+    const bool off = !s->commanded && cvk_currentless(s, begin, end);
+    double inertia = 0.0, travel = 0.0, impulse = 0.0;
+    for (size_t n = 0; n < rows; n++) {
+        double x = step * ((double)n + 0.5), from_middle = angle[n] - angle[rows / 2];
+        double window = 0.5 * (1.0 - cos(x));
+        travel -= from_middle * 0.5 * step * sin(x);
+        inertia += from_middle * 0.5 * step * step / s->period_s * cos(x);
+        impulse +=
+            off ? 0.0
+                : window * s->period_s * torque_at(s, begin + n, angle[n], belief->mean, pole_pairs);
+    }
+    /* what disturbs a balance grows with the root of its duration */
+    const double scale = 1.0 / sqrt(duration);
+    equation *e = &balance->equation[balance->count++];
+    *e = (equation){.row = {[CVK_MECH_INERTIA] = scale * inertia / pole_pairs,
+                            [CVK_MECH_COULOMB] = scale * copysign(0.5 * duration, travel),
+                            [CVK_MECH_VISCOUS] = scale * travel / pole_pairs},
+                    .impulse = scale * impulse,
+                    .weight = 1.0};
+    balance->fastest = fmax(balance->fastest, fabs(2.0 * travel / duration / pole_pairs));
+    balance->change = fmax(balance->change, fabs(2.0 * inertia / pole_pairs));
+    balance->torque = fmax(balance->torque, fabs(2.0 * impulse / duration));
+}
+
+/* Windows of whole turns, each beginning in the middle of the one before. */
+static void add_run(cvk_balance *balance, const cvk_signals *s, const cvk_turns *turns,
+                    size_t first, size_t last, size_t shortest, const double *angle,
+                    const cvk_belief *belief, double pole_pairs)
+{
+    for (size_t a = first; a < last;) {
+        size_t b = a + FEWEST_TURNS;
+        while (b < last && turns->end[b - 1] - turns->begin[a] < shortest) {
+            b++;
+        }
+        if (b > last || balance->count == CVK_MAX_BALANCES) {
+            return;
+        }
+        weigh(balance, s, turns->begin[a], turns->end[b - 1],
+              angle + (turns->begin[a] - turns->begin[first]), belief, pole_pairs);
+        a += (b - a) / 2u;
+    }
+}
+
+cvk_status cvk_add_balances(cvk_balance *balance, const cvk_signals *s, const cvk_turns *turns,
+                            const cvk_belief *belief, double pole_pairs)
+{
+    double *angle = malloc((s->rows + 1u) * sizeof *angle);
+    if (angle == NULL) {
+        return CVK_NO_MEMORY;
+    }
+    const double torque_constant = 1.5 * pole_pairs * belief->mean[CVK_B_FLUX];
+    balance->doubt =
+        fmax(balance->doubt, CURRENT_DOUBT * s->peak_current_a * torque_constant);
+    const double wanted = fmax(SHORTEST_S / s->period_s, (double)s->rows / WINDOWS_PER_LOG);
+    for (size_t first = 0; first < turns->count;) {
+        size_t last = first + 1;
+        while (last < turns->count && turns->joined[last]) {
+            last++;
+        }
+        angle_of_run(s, turns, first, last, angle);
+        add_run(balance, s, turns, first, last, (size_t)wanted, angle, belief, pole_pairs);
+        first = last;
+    }
+    free(angle);
+    return CVK_OK;
+}
+
+/* ---- the fit -------------------------------------------------------------------------------- */
 
 /* Weighted least squares; leaves the inverse of the scaled normal matrix in `h`. */
 static bool solve(const equation *list, size_t count, const double unit[N], double x[N],
@@ -99,7 +178,7 @@ static double misfit(const equation *e, const double x[N])
 
 static void reweight(equation *list, size_t count, const double x[N])
 {
-    double size[CVK_MAX_WINDOWS];
+    double size[CVK_MAX_BALANCES];
     for (size_t n = 0; n < count; n++) {
         size[n] = fabs(misfit(&list[n], x));
     }
@@ -112,10 +191,14 @@ static void reweight(equation *list, size_t count, const double x[N])
 
 /* Variance of x from the windows' own misfits (White, Econometrica 50(1), 1982); neighbours share
  * the speed at their border, so they are added up in pairs and fours. */
-static void deviations(const equation *list, size_t count, const double unit[N], const double x[N],
+static void deviations(const cvk_balance *balance, const double unit[N], const double x[N],
                        const double h[N * N], double out[N])
 {
     static const double floors[N] = {FLOOR_INERTIA, FLOOR_COULOMB, FLOOR_VISCOUS};
+    const double doubt[N] = {[CVK_MECH_COULOMB] = balance->doubt,
+                             [CVK_MECH_VISCOUS] = balance->doubt / balance->fastest};
+    const equation *list = balance->equation;
+    const size_t count = balance->count;
     const size_t block = count >= 40 ? 4 : 2;
     double score[N * N] = {0}, sum[N] = {0}, cov[N * N];
     for (size_t n = 0; n < count; n++) {
@@ -132,19 +215,17 @@ static void deviations(const equation *list, size_t count, const double unit[N],
     cvk_sandwich(N, h, score, cov);
     for (int k = 0; k < N; k++) {
         double own = sqrt(cov[k * (N + 1)] * (double)count / ((double)count - N)) / unit[k];
-        out[k] = hypot(own, floors[k] * x[k]);
+        out[k] = hypot(own, hypot(floors[k] * x[k], doubt[k]));
     }
 }
 
-cvk_status cvk_fit_mechanics(const cvk_windows *windows, const cvk_belief *belief,
-                             double pole_pairs, cvk_mechanics *out)
+cvk_status cvk_fit_mechanics(cvk_balance *balance, cvk_mechanics *out)
 {
-    static const equation none = {.weight = 0.0};
-    equation list[CVK_MAX_WINDOWS];
+    equation *list = balance->equation;
+    const size_t count = balance->count;
     double h[N * N], unit[N] = {0};
-    list[0] = none;
-    *out = (cvk_mechanics){.driven = false};
-    size_t count = make_equations(windows, belief, pole_pairs, list, out);
+    *out = (cvk_mechanics){.driven = balance->torque > 0.0,
+                           .changes = balance->change > LEAST_CHANGE * balance->fastest};
     if (count < FEWEST_WINDOWS || !out->driven || !out->changes) {
         return CVK_NOT_IN_LOG;
     }
@@ -161,7 +242,7 @@ cvk_status cvk_fit_mechanics(const cvk_windows *windows, const cvk_belief *belie
             reweight(list, count, out->value);
         }
     }
-    deviations(list, count, unit, out->value, h, out->deviation);
+    deviations(balance, unit, out->value, h, out->deviation);
     out->dof = fmax(1.0, (double)count / (count >= 40 ? 4.0 : 2.0) - N);
     return out->value[CVK_MECH_INERTIA] > 0.0 ? CVK_OK : CVK_NOT_IN_LOG;
 }

@@ -55,6 +55,7 @@ static void rotate_phase(const cvk_signals *s, const cvk_belief *belief, double 
     for (size_t n = 0; n < s->pieces; n++) {
         cvk_span piece = s->piece[n];
         double complex x = 0.0, i_before = s->i_alpha[piece.begin] + I * s->i_beta[piece.begin];
+        double complex e_before = 0.0;
         double last = 0.0, turns = 0.0;
         for (size_t k = piece.begin; k < piece.end; k++) {
             long source = (long)k - delay;
@@ -66,14 +67,20 @@ static void rotate_phase(const cvk_signals *s, const cvk_belief *belief, double 
             if (belief != NULL && dead_v > 0.0 && knee_a > 0.0) {
                 e -= dead_v * inverter_at(s, k, knee_a, belief->curve);
             }
-            x = keep * x + s->period_s * e - l * (i - i_before);
+            x = keep * (x + s->period_s * e_before) - l * (i - i_before);
             i_before = i;
+            e_before = e;
             double now = atan2(cimag(x), creal(x));
             turns -= round((now - last) / (2.0 * PI));
             last = now;
             phase[k] = now + 2.0 * PI * turns;
         }
     }
+}
+
+double cvk_phase_corner(void)
+{
+    return 2.0 * PI * CORNER_HZ;
 }
 
 double cvk_phase_lead(double omega_rad_s)

@@ -48,6 +48,9 @@ void cvk_remove_offset(cvk_signals *signals, const cvk_turns *turns);
 /* Takes the phase anew with what is known of the winding, so that current does not disturb it. */
 void cvk_refine_phase(cvk_turns *turns, const cvk_signals *signals, const cvk_belief *belief);
 
+/* The phase is that of the flux linkage through a high pass with this corner, rad/s. */
+double cvk_phase_corner(void);
+
 /* By how much the phase leads the flux linkage at a steady speed. */
 double cvk_phase_lead(double omega_rad_s);
 
