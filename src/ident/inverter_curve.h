@@ -45,13 +45,13 @@ static inline double cvk_curve_at(double x, int curve)
     }
 }
 
-/* The three phases' s(x) at a current in the stationary plane, as a vector there. */
-static inline void cvk_curve_vector(double alpha, double beta, double knee_a, int curve,
+/* The three phases' s(x) at a current in the stationary plane, as a vector there;
+ * `per_knee` is one over the knee's current. */
+static inline void cvk_curve_vector(double alpha, double beta, double per_knee, int curve,
                                     double out[2])
 {
     const double half_sqrt3 = 0.86602540378443864676;
     double along = -0.5 * alpha, across = half_sqrt3 * beta;
-    double per_knee = 1.0 / knee_a;
     double ua = cvk_curve_at(per_knee * alpha, curve);
     double ub = cvk_curve_at(per_knee * (along + across), curve);
     double uc = cvk_curve_at(per_knee * (along - across), curve);

@@ -158,7 +158,7 @@ static double linear_start(const problem *f, long delay, double knee_a, double x
             for (size_t j = k; j < k + STEP; j++) {
                 double mid_alpha = 0.5 * (s->i_alpha[j] + s->i_alpha[j + 1]);
                 double mid_beta = 0.5 * (s->i_beta[j] + s->i_beta[j + 1]), direction[2];
-                cvk_curve_vector(mid_alpha, mid_beta, knee_a, CVK_CURVE_ROUND, direction);
+                cvk_curve_vector(mid_alpha, mid_beta, 1.0 / knee_a, CVK_CURVE_ROUND, direction);
                 v[0] += s->v_alpha[(size_t)((long)j - delay)] / STEP;
                 v[1] += s->v_beta[(size_t)((long)j - delay)] / STEP;
                 i[0] += mid_alpha / STEP;

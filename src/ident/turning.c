@@ -37,7 +37,7 @@
 static double complex inverter_at(const cvk_signals *s, size_t k, double knee_a, int curve)
 {
     double u[2];
-    cvk_curve_vector(s->i_alpha[k], s->i_beta[k], knee_a, curve, u);
+    cvk_curve_vector(s->i_alpha[k], s->i_beta[k], 1.0 / knee_a, curve, u);
     return s->bus_share[k] * (u[0] + I * u[1]);
 }
 

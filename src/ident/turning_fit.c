@@ -24,16 +24,27 @@
 #define WARM_UP_ROWS 256u
 #define SMALLEST_BLOCK_ROWS 128u
 #define FEWEST_TURNS 4u
-#define START_ROWS 20000u
+#define STEP_RAD 0.6 /* of a turn, in the least squares of the start, and its limits in rows */
+#define SHORTEST_STEP 2.0
+#define LONGEST_STEP 24.0
+#define START_ROUNDS 3
+#define START_ROWS 40000u
+#define SPAN_TURNS 2.0
+#define START_KNEE_SHARE 0.03 /* of the peak current */
+#define MOST_STARTS 12
+#define MOST_SETTLED 4
+#define NIMBLE 10.0
+#define SAME_FIT 1e-3 /* residuals that close belong to the same fit */
 #define SCOUT_EVALUATIONS 25
 #define FULL_EVALUATIONS 7
 #define MOST_ROUNDS 3      /* of fits and filter noises */
 #define MOST_NOISE_STEPS 4 /* in one direction */
 #define LEAST_GAIN 0.999   /* in prediction error, for another noise */
-#define GOOD_ENOUGH 1.25   /* prediction error over the noise of a sample */
-#define LARGEST_MISFIT 2.0 /* the same, of a result that is used */
+#define LARGEST_MISFIT 2.0 /* prediction error over the noise of a sample, of a used result */
 #define TRIAL_EVALUATIONS 8
 #define TYPICAL_DROP 0.15 /* across the inductance at the peak current, share of back-EMF */
+#define TYPICAL_R_DROP 0.05 /* the same across the resistance */
+#define LEAST_SHARE 0.3 /* of what is typical: below it least squares has found nothing */
 #define KNEE_SHARE 0.02   /* as at standstill */
 #define KNEE_SPREAD 1.5
 #define OFFSET_SPREAD 0.02 /* of the peak current */
@@ -56,8 +67,7 @@
 #define LARGEST_SALIENCY 6.0
 #define DELAY_FLOOR 0.004 /* as at standstill */
 #define CURVE_EVALUATIONS 6
-#define OTHER_EVALUATIONS 15
-#define MOST_FITS 8
+#define MOST_FITS (MOST_SETTLED + 4)
 /* Of the inverter's voltage that is expected: less is not believed. */
 #define LEAST_INVERTER_SHARE 0.3
 #define WIDE_KNEE 0.3 /* of the peak current */
@@ -170,84 +180,158 @@ static bool set_prior(problem *f, const cvk_belief *belief)
     return cvk_whitening(N, cov, f->whiten);
 }
 
-/* Linear least squares at a whole delay over steps of a few rows: v = R i + L di/dt + flux w j
- * e^(j phase) + x w e^(j phase). The phase is the magnet's up to a small angle, which x takes up.
- * Returns the residual's square sum, or infinity. */
-static double linear_start(const problem *f, const cvk_turns *turns, long delay, double x[4])
+/* What least squares finds from a step of a few rows: the integral of the voltage is that of
+ * R i + dead u(i), plus the change of L i and of the magnet's flux. The phase is the magnet's up to
+ * a small angle, which `across` takes up. */
+enum { X_R, X_L_D, X_L_Q, X_MAGNET, X_ACROSS, X_DEAD, X_COUNT };
+
+typedef struct stepping {
+    const problem *f;
+    const double *phase;
+    long delay;
+    double knee_a;
+} stepping;
+
+static double complex current_at(const cvk_signals *s, size_t k)
 {
-    enum { STEP = 2, UNKNOWNS = 4 };
-    const cvk_signals *s = f->s;
-    const size_t stride = f->residual_rows / START_ROWS + 1u;
+    return s->i_alpha[k] + I * s->i_beta[k];
+}
+
+/* `angle` of the magnet at row k and at row k + step. */
+static void step_equation(const stepping *g, size_t k, size_t step, const double angle[2],
+                          double a[2 * X_COUNT], double b[2])
+{
+    const cvk_signals *s = g->f->s;
+    const double complex from = cexp(I * angle[0]), to = cexp(I * angle[1]);
+    const double complex i_from = current_at(s, k) * conj(from);
+    const double complex i_to = current_at(s, k + step) * conj(to);
+    double complex v = 0.0, x[X_COUNT] = {0};
+    for (size_t j = k; j < k + step; j++) {
+        const size_t source = (size_t)((long)j - g->delay);
+        const double complex i = 0.5 * (current_at(s, j) + current_at(s, j + 1));
+        double u[2];
+        cvk_curve_vector(creal(i), cimag(i), 1.0 / g->knee_a, g->f->curve, u);
+        v += s->v_alpha[source] + I * s->v_beta[source];
+        x[X_R] += s->period_s * i;
+        x[X_DEAD] += s->period_s * s->bus_share[j] * (u[0] + I * u[1]);
+    }
+    x[X_L_D] = creal(i_to) * to - creal(i_from) * from;
+    x[X_L_Q] = I * (cimag(i_to) * to - cimag(i_from) * from);
+    x[X_MAGNET] = to - from;
+    x[X_ACROSS] = I * x[X_MAGNET];
+    const double weight = 1.0 / sqrt((double)step);
+    for (int n = 0; n < X_COUNT; n++) {
+        a[n] = weight * creal(x[n]);
+        a[X_COUNT + n] = weight * cimag(x[n]);
+    }
+    b[0] = weight * s->period_s * creal(v);
+    b[1] = weight * s->period_s * cimag(v);
+}
+
+/* Equations of a few turns, each over STEP_RAD. Returns how many rows of `a` it filled. */
+static size_t span_equations(const stepping *g, cvk_span rows, double *a, double *b)
+{
+    const double half = 0.5 * ((double)(rows.end - rows.begin) - 1.0);
+    double c[3];
+    cvk_fit_phase(g->phase, rows.begin, rows.end, c);
+    const double wanted = round(STEP_RAD / fabs(c[1]));
+    const size_t step = (size_t)fmin(fmax(wanted, SHORTEST_STEP), LONGEST_STEP);
+    const double lead = cvk_phase_lead(c[1] / g->f->s->period_s);
+    size_t m = 0;
+    for (size_t k = rows.begin + 4; k + step + 2 < rows.end; k += (step + 1) / 2) {
+        double angle[2];
+        for (size_t e = 0; e < 2; e++) {
+            double x = (double)(k + e * step - rows.begin) - half;
+            angle[e] = c[0] + x * (c[1] + x * c[2]) - lead;
+        }
+        step_equation(g, k, step, angle, a + m * X_COUNT, b + m);
+        m += 2;
+    }
+    return m;
+}
+
+/* A block in spans of about SPAN_TURNS, over which a parabola is a fair phase. */
+static size_t block_equations(const stepping *g, cvk_span rows, double *a, double *b)
+{
+    const double turns = fabs(g->phase[rows.end - 1] - g->phase[rows.begin]) / (2.0 * PI);
+    const size_t spans = (size_t)(turns / SPAN_TURNS) + 1u, length = rows.end - rows.begin;
+    size_t m = 0;
+    for (size_t n = 0; n < spans; n++) {
+        const cvk_span span = {rows.begin + length * n / spans,
+                               rows.begin + length * (n + 1) / spans};
+        m += span_equations(g, span, a + m * X_COUNT, b + m);
+    }
+    return m;
+}
+
+static bool linear_start(const stepping *g, double x[X_COUNT])
+{
+    const problem *f = g->f;
     size_t most = 2, m = 0;
-    for (size_t b = 0; b < f->block_count; b++) {
-        most += 2u * ((f->block[b].rows.end - f->block[b].rows.begin) / stride + 1u);
+    for (size_t n = 0; n < f->block_count; n++) {
+        most += 2u * (f->block[n].rows.end - f->block[n].rows.begin);
     }
-    double *a = calloc(most * UNKNOWNS, sizeof *a), *b = calloc(most, sizeof *b);
-    double result = INFINITY;
+    double *a = calloc(most * X_COUNT, sizeof *a), *b = calloc(most, sizeof *b);
     for (size_t n = 0; a != NULL && b != NULL && n < f->block_count; n++) {
-        cvk_span rows = f->block[n].rows;
-        const double half = 0.5 * ((double)(rows.end - rows.begin) - 1.0);
-        double c[3];
-        cvk_fit_phase(turns->phase, rows.begin, rows.end, c);
-        for (size_t k = rows.begin + 4; k + STEP + 2 < rows.end && m + 2 <= most; k += stride) {
-            double complex v = 0.0, i = 0.0;
-            for (size_t j = k; j < k + STEP; j++) {
-                size_t source = (size_t)((long)j - delay);
-                v += (s->v_alpha[source] + I * s->v_beta[source]) / STEP;
-                i += 0.5 *
-                     (s->i_alpha[j] + s->i_alpha[j + 1] + I * (s->i_beta[j] + s->i_beta[j + 1])) /
-                     STEP;
-            }
-            double complex slope =
-                (s->i_alpha[k + STEP] - s->i_alpha[k] + I * (s->i_beta[k + STEP] - s->i_beta[k])) /
-                (STEP * s->period_s);
-            /* exact change of the magnet's flux over the step */
-            double x_k = (double)(k - rows.begin) - half;
-            double omega = (c[1] + 2.0 * c[2] * x_k) / s->period_s;
-            double angle = c[0] + x_k * (c[1] + x_k * c[2]) - cvk_phase_lead(omega);
-            double complex change = cexp(I * angle) * (cexp(I * omega * STEP * s->period_s) - 1.0) /
-                                    (STEP * s->period_s);
-            double complex across = -I * change;
-            const double two[2][UNKNOWNS] = {
-                {creal(i), creal(slope), creal(change), creal(across)},
-                {cimag(i), cimag(slope), cimag(change), cimag(across)},
-            };
-            memcpy(a + m * UNKNOWNS, two, sizeof two);
-            b[m] = creal(v);
-            b[m + 1] = cimag(v);
-            m += 2;
-        }
+        m += block_equations(g, f->block[n].rows, a + m * X_COUNT, b + m);
     }
-    if (m > UNKNOWNS && cvk_least_squares((int)m, UNKNOWNS, a, b)) {
-        memcpy(x, b, UNKNOWNS * sizeof *x);
-        result = 0.0;
-        for (size_t k = UNKNOWNS; k < m; k++) {
-            result += b[k] * b[k];
-        }
+    const bool fine = m > X_COUNT && cvk_least_squares((int)m, X_COUNT, a, b);
+    if (fine) {
+        memcpy(x, b, X_COUNT * sizeof *x);
     }
     free(a);
     free(b);
-    return result;
+    return fine;
 }
 
-/* Values at whole delay `delay`; what is known before is kept. */
+/* Least squares and the phase that follows from it, in turns. */
+static bool refined_start(const problem *f, const cvk_turns *turns, long delay, double knee_a,
+                          double x[X_COUNT])
+{
+    cvk_turns own = *turns;
+    cvk_belief found = {.knee_a = knee_a, .curve = f->curve};
+    own.phase = malloc(f->s->rows * sizeof *own.phase);
+    bool fine = own.phase != NULL;
+    if (fine) {
+        memcpy(own.phase, turns->phase, f->s->rows * sizeof *own.phase);
+    }
+    problem wide = *f;
+    choose_blocks(&wide, turns, START_ROWS, SCOUT_BLOCK_ROWS);
+    const stepping g = {&wide, own.phase, delay, knee_a};
+    for (int round = 0; fine && round < START_ROUNDS; round++) {
+        fine = linear_start(&g, x);
+        found.mean[CVK_B_RESISTANCE] = fmax(x[X_R], 0.0);
+        found.mean[CVK_B_L_Q] = fmax(x[X_L_Q], 0.0);
+        found.mean[CVK_B_DEAD_TIME] = fmax(x[X_DEAD], 0.0);
+        found.mean[CVK_B_DELAY] = (double)delay;
+        cvk_refine_phase(&own, f->s, &found);
+    }
+    free(own.phase);
+    return fine;
+}
+
+/* Values at whole delay `delay`; what is known before is kept. The phase is too rough to show the
+ * inductances: they start from what is typical. */
 static bool start_values(const problem *f, const cvk_turns *turns, const cvk_belief *belief,
                          long delay, double p[N])
 {
-    double x[4] = {0};
-    if (!isfinite(linear_start(f, turns, delay, x))) {
+    const double peak = f->s->peak_current_a;
+    const double knee_a = belief->knee_a > 0.0 ? belief->knee_a : START_KNEE_SHARE * peak;
+    double x[X_COUNT] = {0};
+    if (!refined_start(f, turns, delay, knee_a, x)) {
         return false;
     }
-    const double peak = f->s->peak_current_a;
-    const double flux = hypot(x[2], x[3]);
+    const double flux = hypot(x[X_MAGNET], x[X_ACROSS]);
+    const double typical_r = TYPICAL_R_DROP * fabs(f->block[0].omega_rad_s) * flux / peak;
     memcpy(p, f->centre, N * sizeof *p);
     const struct {
         int b;
         double value;
-    } found[] = {{CVK_B_RESISTANCE, x[0] > 0.0 ? x[0] : 0.02 * flux / (f->s->period_s * peak)},
-                 {CVK_B_L_D, fmax(x[1], TYPICAL_DROP * flux / peak)},
-                 {CVK_B_L_Q, fmax(x[1], TYPICAL_DROP * flux / peak)},
-                 {CVK_B_FLUX, flux}};
+    } found[] = {
+        {CVK_B_RESISTANCE, x[X_R] > LEAST_SHARE * typical_r ? x[X_R] : typical_r},
+        {CVK_B_L_D, TYPICAL_DROP * flux / peak},
+        {CVK_B_L_Q, TYPICAL_DROP * flux / peak},
+        {CVK_B_FLUX, flux}};
     for (size_t n = 0; n < sizeof found / sizeof found[0]; n++) {
         if (!cvk_belief_knows(belief, found[n].b, 0.3)) {
             p[belief_of[found[n].b]] = found[n].value;
@@ -256,7 +340,11 @@ static bool start_values(const problem *f, const cvk_turns *turns, const cvk_bel
     if (f->s->pwm_hz <= 0.0 && !cvk_belief_knows(belief, CVK_B_DELAY, 0.3)) {
         p[CVK_TM_DELAY] = (double)delay + 0.05;
     }
-    p[CVK_TM_DEAD_TIME] = fmax(p[CVK_TM_DEAD_TIME], 0.0);
+    if (f->s->pwm_hz <= 0.0 && !(belief->knee_a > 0.0)) {
+        const double typical_v = f->centre[CVK_TM_DEAD_TIME];
+        p[CVK_TM_DEAD_TIME] = x[X_DEAD] > LEAST_SHARE * typical_v ? x[X_DEAD] : typical_v;
+        p[CVK_TM_LOG_KNEE] = log(knee_a);
+    }
     return true;
 }
 
@@ -460,64 +548,91 @@ static bool settle(problem *f, double p[N], int evaluations, double *storage,
     return fine;
 }
 
-/* Whole delays, the likeliest first: commanded voltages usually act a period later, measured ones
- * at once. */
-static int rank_delays(const problem *f, const cvk_belief *belief, long delays[3])
+/* Whole delays, the likelier first: commanded voltages usually act a period later, measured ones at
+ * once. The fit moves on from there. */
+static int rank_delays(const problem *f, const cvk_belief *belief, long delays[2])
 {
     const bool known = f->s->pwm_hz > 0.0 || cvk_belief_knows(belief, CVK_B_DELAY, 0.3);
     delays[0] = known ? (long)floor(belief->mean[CVK_B_DELAY]) : (f->s->commanded ? 1 : 0);
     delays[1] = f->s->commanded ? 0 : 1;
-    delays[2] = 2;
-    return known ? 1 : 3;
+    return known ? 1 : 2;
 }
 
-/* From the typical inductance, or from a much lower or higher one? A few steps from each tell. */
-static void better_start(problem *f, const cvk_belief *belief, double p[N])
+/* A fit of a few steps, to be gone on with when it is among the best of its kind. */
+typedef struct candidate {
+    cvk_turning_result result;
+    bool nimble; /* the filter follows a speed that changes fast */
+    bool settled;
+} candidate;
+
+/* Short fits from all starts: delays, inductances, and how fast the speed may change. */
+static int try_starts(problem *f, const cvk_turns *turns, const cvk_belief *belief,
+                      candidate list[MOST_STARTS])
 {
     static const double factors[] = {1.0, 0.25, 4.0};
-    double start[N], least = INFINITY;
-    if (cvk_belief_knows(belief, CVK_B_L_Q, 0.3)) {
-        return;
-    }
-    memcpy(start, p, sizeof start);
-    f->prior_sd = f->noise.current_a;
-    for (size_t n = 0; n < sizeof factors / sizeof factors[0]; n++) {
-        double trial[N];
-        cvk_turning_result result;
-        memcpy(trial, start, sizeof trial);
-        trial[CVK_TM_L_D] *= factors[n];
-        trial[CVK_TM_L_Q] *= factors[n];
-        if (fit(f, trial, TRIAL_EVALUATIONS, &result) && result.residual_a < least) {
-            least = result.residual_a;
-            memcpy(p, trial, sizeof trial);
-        }
-    }
-}
-
-/* Quick fits on few rows, from the likeliest delays. */
-static bool scout(problem *f, const cvk_turns *turns, const cvk_belief *belief, double *storage,
-                  cvk_turning_result *best)
-{
-    long delays[3];
-    const int count = rank_delays(f, belief, delays);
-    best->residual_a = INFINITY;
-    for (int n = 0; n < count; n++) {
-        double p[N];
-        cvk_turning_result trial;
-        if (!start_values(f, turns, belief, delays[n], p)) {
+    const size_t factor_count = cvk_belief_knows(belief, CVK_B_L_Q, 0.3) ? 1 : 3;
+    long delays[2];
+    const int delay_count = rank_delays(f, belief, delays);
+    int count = 0;
+    for (int d = 0; d < delay_count; d++) {
+        double start[N];
+        if (!start_values(f, turns, belief, delays[d], start)) {
             continue;
         }
-        guess_noise(f, turns, p);
-        better_start(f, belief, p);
-        if (settle(f, p, SCOUT_EVALUATIONS, storage, &trial) &&
-            trial.residual_a < best->residual_a) {
-            *best = trial;
-        }
-        if (best->residual_a < GOOD_ENOUGH * f->noise.current_a) {
-            break;
+        for (size_t n = 0; n < 2 * factor_count; n++) {
+            candidate *c = &list[count];
+            double p[N];
+            memcpy(p, start, sizeof p);
+            p[CVK_TM_L_D] *= factors[n / 2];
+            p[CVK_TM_L_Q] *= factors[n / 2];
+            guess_noise(f, turns, p);
+            c->nimble = n % 2 == 1;
+            c->settled = false;
+            f->noise.speed_rad_s *= c->nimble ? NIMBLE : 1.0;
+            f->noise.magnet *= c->nimble ? NIMBLE : 1.0;
+            f->prior_sd = f->noise.current_a;
+            count += fit(f, p, TRIAL_EVALUATIONS, &c->result);
         }
     }
-    return isfinite(best->residual_a);
+    return count;
+}
+
+/* The best of its kind that has not been settled and is not one that has been; null at the end. */
+static candidate *next_candidate(candidate *list, int count, bool nimble)
+{
+    candidate *best = NULL;
+    for (int n = 0; n < count; n++) {
+        bool open = list[n].nimble == nimble && !list[n].settled;
+        for (int k = 0; k < count && open; k++) {
+            double ratio = list[n].result.residual_a / list[k].result.residual_a;
+            open = !(list[k].settled && fabs(ratio - 1.0) < SAME_FIT);
+        }
+        if (open && (best == NULL || list[n].result.residual_a < best->result.residual_a)) {
+            best = &list[n];
+        }
+    }
+    return best;
+}
+
+/* Quick fits on few rows; those that look best are carried to their end. Returns how many. */
+static int scout(problem *f, const cvk_turns *turns, const cvk_belief *belief, double *storage,
+                 cvk_turning_result fits[MOST_SETTLED])
+{
+    candidate list[MOST_STARTS];
+    const int count = try_starts(f, turns, belief, list);
+    int settled = 0;
+    for (int n = 0; n < MOST_SETTLED; n++) {
+        candidate *c = next_candidate(list, count, n % 2 == 1);
+        double p[N];
+        if (c == NULL) {
+            continue;
+        }
+        memcpy(p, c->result.p, sizeof p);
+        f->noise = c->result.noise;
+        c->settled = true;
+        settled += settle(f, p, SCOUT_EVALUATIONS, storage, &fits[settled]);
+    }
+    return settled;
 }
 
 /* Mean of several fits, weighted by likelihood, and how far they differ. */
@@ -545,57 +660,48 @@ static void weigh_fits(const problem *f, const cvk_turning_result fits[], int co
     }
 }
 
-/* A start from which the same log may be explained in another way. */
-typedef struct other_start {
-    int curve; /* -1: the best one's */
-    bool wide_knee;
-    double inductance; /* times the best one's */
-    int evaluations;
-} other_start;
-
-static void move_start(const problem *f, const other_start *other, double p[N])
+/* At small currents a wide knee looks like resistance. */
+static void widen_knee(const problem *f, double p[N])
 {
-    p[CVK_TM_L_D] *= other->inductance;
-    p[CVK_TM_L_Q] *= other->inductance;
-    if (other->wide_knee) { /* at small currents a wide knee looks like resistance */
-        const double knee_a = WIDE_KNEE * f->s->peak_current_a, r = p[CVK_TM_RESISTANCE];
-        p[CVK_TM_DEAD_TIME] = fmax(p[CVK_TM_DEAD_TIME], WIDE_DROP * r * knee_a);
-        p[CVK_TM_RESISTANCE] = fmax(r - 0.5 * p[CVK_TM_DEAD_TIME] / knee_a, 0.3 * r);
-        p[CVK_TM_LOG_KNEE] = log(knee_a);
+    const double knee_a = WIDE_KNEE * f->s->peak_current_a, r = p[CVK_TM_RESISTANCE];
+    p[CVK_TM_DEAD_TIME] = fmax(p[CVK_TM_DEAD_TIME], WIDE_DROP * r * knee_a);
+    p[CVK_TM_RESISTANCE] = fmax(r - 0.5 * p[CVK_TM_DEAD_TIME] / knee_a, 0.3 * r);
+    p[CVK_TM_LOG_KNEE] = log(knee_a);
+}
+
+static int best_of(const cvk_turning_result fits[], int count)
+{
+    int best = 0;
+    for (int n = 1; n < count; n++) {
+        best = fits[n].residual_a < fits[best].residual_a ? n : best;
     }
+    return best;
 }
 
 /* The inverter's curve is not known unless a standstill log has shown it, and at small currents
- * much else is open: other curves and other inductances are tried from the best one's values.
- * `spread` is what explanations that are about as likely differ by, around the likeliest one. */
-static void try_others(problem *f, const cvk_belief *belief, cvk_turning_result *best,
-                       double spread[N * N])
+ * much else is open: other curves are tried from the best fit's values. Leaves the likeliest of all
+ * in `best`, and in `spread` by how much explanations that are about as likely differ. */
+static void weigh_explanations(problem *f, const cvk_belief *belief,
+                               cvk_turning_result fits[MOST_FITS], int count,
+                               cvk_turning_result *best, double spread[N * N])
 {
-    static const other_start others[] = {{-1, false, 0.25, OTHER_EVALUATIONS},
-                                         {-1, false, 4.0, OTHER_EVALUATIONS},
-                                         {CVK_CURVE_CHARGE, true, 1.0, CURVE_EVALUATIONS},
-                                         {CVK_CURVE_SOFT, false, 1.0, CURVE_EVALUATIONS},
-                                         {CVK_CURVE_ROUND, false, 1.0, CURVE_EVALUATIONS},
-                                         {CVK_CURVE_FIRM, false, 1.0, CURVE_EVALUATIONS}};
-    enum { OTHERS = sizeof others / sizeof others[0] };
-    const bool curve_known = belief->knee_a > 0.0;
-    const bool inductance_known = cvk_belief_knows(belief, CVK_B_L_Q, 0.3);
-    cvk_turning_result fits[OTHERS + 1] = {*best};
+    static const int curves[] = {CVK_CURVE_CHARGE, CVK_CURVE_SOFT, CVK_CURVE_ROUND,
+                                 CVK_CURVE_FIRM};
+    const int from = best_of(fits, count);
     double mean[N];
-    int count = 1, first = 0;
-    for (int n = 0; n < OTHERS; n++) {
-        const bool skipped = others[n].curve < 0 ? inductance_known : curve_known;
-        fits[count] = *best;
-        f->curve = others[n].curve < 0 ? best->curve : others[n].curve;
-        move_start(f, &others[n], fits[count].p);
-        if (!skipped && fit(f, fits[count].p, others[n].evaluations, &fits[count])) {
-            first = fits[count].residual_a < fits[first].residual_a ? count : first;
-            count++;
+    f->noise = fits[from].noise;
+    for (int n = 0; n < MOST_FITS - MOST_SETTLED && !(belief->knee_a > 0.0); n++) {
+        fits[count] = fits[from];
+        f->curve = curves[n];
+        if (curves[n] == CVK_CURVE_CHARGE) {
+            widen_knee(f, fits[count].p);
         }
+        count += fit(f, fits[count].p, CURVE_EVALUATIONS, &fits[count]);
     }
-    weigh_fits(f, fits, count, &fits[first], mean, spread);
-    *best = fits[first];
+    *best = fits[best_of(fits, count)];
+    weigh_fits(f, fits, count, best, mean, spread);
     f->curve = best->curve;
+    f->noise = best->noise;
 }
 
 /* Voltages that are off by a steady amount look like a drop across R or L, or like back-EMF: most
@@ -689,9 +795,11 @@ cvk_status cvk_turning_fit(const cvk_signals *signals, const cvk_turns *turns, c
         return CVK_NO_MEMORY;
     }
     double spread[N * N] = {0};
-    bool fine = scout(&f, turns, belief, storage, result);
+    cvk_turning_result fits[MOST_FITS];
+    const int settled = scout(&f, turns, belief, storage, fits);
+    bool fine = settled > 0;
     if (fine) {
-        try_others(&f, belief, result, spread);
+        weigh_explanations(&f, belief, fits, settled, result, spread);
         choose_blocks(&f, turns, MOST_ROWS, BLOCK_ROWS);
         f.prior_sd = result->residual_a;
         fine = fit(&f, result->p, FULL_EVALUATIONS, result);

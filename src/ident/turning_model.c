@@ -30,59 +30,77 @@
 #define STATES CVK_TM_STATES
 #define LARGEST_STEP_RAD 2.0 /* electrical angle per sample that the filter may reach */
 
-typedef struct motor {
-    double r, inv_ld, inv_lq, flux, dead_v, knee_a, linear_d, square_d, square_q, fifth, seventh,
-        delay_share;
-    double complex offset;
-    int curve;
-} motor;
+/* Parameter sets side by side, lane by lane, so that one instruction can serve several. */
+typedef struct motors {
+    int lanes, curve;
+    double r[LANES], inv_ld[LANES], inv_lq[LANES], flux[LANES], dead_v[LANES], per_knee[LANES],
+        linear_d[LANES], square_d[LANES], square_q[LANES], fifth[LANES], seventh[LANES],
+        delay_share[LANES], offset_a[LANES], offset_b[LANES];
+} motors;
 
-typedef struct state {
-    double complex psi; /* stationary */
-    double complex now; /* direction of the rotor, of length one */
-    double omega;
-    double magnet; /* share by which the flux linkage here is off its mean */
-} state;
+typedef struct states {
+    double psi_a[LANES], psi_b[LANES]; /* stationary */
+    double now_a[LANES], now_b[LANES]; /* direction of the rotor, of length one */
+    double omega[LANES];
+    double magnet[LANES]; /* share by which the flux linkage here is off its mean */
+} states;
 
-static bool make_motor(motor *m, const double p[CVK_TM_COUNT], long delay, int curve)
+/* A vector in the plane for each lane. */
+typedef struct vectors {
+    double a[LANES], b[LANES];
+} vectors;
+
+static inline double complex get(const vectors *v, int n)
+{
+    return CMPLX(v->a[n], v->b[n]);
+}
+
+static inline void put(vectors *v, int n, double complex value)
+{
+    v->a[n] = creal(value);
+    v->b[n] = cimag(value);
+}
+
+static bool add_motor(motors *m, const double p[CVK_TM_COUNT], long delay)
 {
     if (!(p[CVK_TM_RESISTANCE] > 0.0 && p[CVK_TM_L_D] > 0.0 && p[CVK_TM_L_Q] > 0.0 &&
           p[CVK_TM_FLUX] > 0.0 && isfinite(p[CVK_TM_DELAY]))) {
         return false;
     }
-    *m = (motor){.r = p[CVK_TM_RESISTANCE],
-                 .inv_ld = 1.0 / p[CVK_TM_L_D],
-                 .inv_lq = 1.0 / p[CVK_TM_L_Q],
-                 .flux = p[CVK_TM_FLUX],
-                 .dead_v = p[CVK_TM_DEAD_TIME],
-                 .knee_a = exp(p[CVK_TM_LOG_KNEE]),
-                 .linear_d = p[CVK_TM_LINEAR_D],
-                 .square_d = p[CVK_TM_SQUARE_D],
-                 .square_q = p[CVK_TM_SQUARE_Q],
-                 .fifth = p[CVK_TM_FIFTH],
-                 .seventh = p[CVK_TM_SEVENTH],
-                 .delay_share = p[CVK_TM_DELAY] - (double)delay,
-                 .offset = p[CVK_TM_OFFSET_ALPHA] + I * p[CVK_TM_OFFSET_BETA],
-                 .curve = curve};
+    const int n = m->lanes++;
+    m->r[n] = p[CVK_TM_RESISTANCE];
+    m->inv_ld[n] = 1.0 / p[CVK_TM_L_D];
+    m->inv_lq[n] = 1.0 / p[CVK_TM_L_Q];
+    m->flux[n] = p[CVK_TM_FLUX];
+    m->dead_v[n] = p[CVK_TM_DEAD_TIME];
+    m->per_knee[n] = exp(-p[CVK_TM_LOG_KNEE]);
+    m->linear_d[n] = p[CVK_TM_LINEAR_D];
+    m->square_d[n] = p[CVK_TM_SQUARE_D];
+    m->square_q[n] = p[CVK_TM_SQUARE_Q];
+    m->fifth[n] = p[CVK_TM_FIFTH];
+    m->seventh[n] = p[CVK_TM_SEVENTH];
+    m->delay_share[n] = p[CVK_TM_DELAY] - (double)delay;
+    m->offset_a[n] = p[CVK_TM_OFFSET_ALPHA];
+    m->offset_b[n] = p[CVK_TM_OFFSET_BETA];
     return true;
 }
 
 /* The magnet's flux linkage in the rotor frame: fifth and seventh harmonic both turn there at six
  * times the rotor's angle, `now` being its direction. */
-static inline double complex magnet_dq(const motor *m, double magnet, double complex now)
+static inline double complex magnet_dq(const motors *m, int n, double magnet, double complex now)
 {
     double complex third = now * now * now, sixth = third * third;
-    return m->flux * (1.0 + magnet + m->fifth * conj(sixth) + m->seventh * sixth);
+    return m->flux[n] * (1.0 + magnet + m->fifth[n] * conj(sixth) + m->seventh[n] * sixth);
 }
 
 /* Current in the rotor frame of the windings' own flux linkage there: the series of the incremental
  * law. */
-static inline double complex current_dq(const motor *m, double complex own)
+static inline double complex current_dq(const motors *m, int n, double complex own)
 {
-    double x = creal(own) * m->inv_ld, y = cimag(own) * m->inv_lq;
-    double more_x = x * (0.5 * m->linear_d + x * m->square_d / 3.0);
-    double more_y = y * y * m->square_q / 3.0;
-    return x * (1.0 + more_x) + I * y * (1.0 + more_y);
+    double x = creal(own) * m->inv_ld[n], y = cimag(own) * m->inv_lq[n];
+    double more_x = x * (0.5 * m->linear_d[n] + x * m->square_d[n] * (1.0 / 3.0));
+    double more_y = y * y * m->square_q[n] * (1.0 / 3.0);
+    return CMPLX(x * (1.0 + more_x), y * (1.0 + more_y));
 }
 
 /* e^(j angle) by its series: within 1e-8 up to one radian, which no half step reaches. */
@@ -96,51 +114,122 @@ static inline double complex unit(double x)
         x *
         (1.0 -
          x2 / 6.0 * (1.0 - x2 / 20.0 * (1.0 - x2 / 42.0 * (1.0 - x2 / 72.0 * (1.0 - x2 / 110.0)))));
-    return c + I * s;
+    return CMPLX(c, s);
 }
 
-/* Turns the rotor; the length of its direction is put right again before it can drift. */
-static inline void turn_by(state *s, double complex by)
+/* Turns a direction; its length is put right again before it can drift. */
+static inline double complex turned(double complex now, double complex by)
 {
-    double complex next = s->now * by;
+    double complex next = now * by;
     double square = creal(next) * creal(next) + cimag(next) * cimag(next);
-    s->now = next * (1.5 - 0.5 * square);
+    return next * (1.5 - 0.5 * square);
 }
 
 static inline double sinc(double x)
 {
-    return 1.0 - x * x * (1.0 / 6.0 - x * x / 120.0);
+    return 1.0 - x * x * (1.0 / 6.0 - x * x * (1.0 / 120.0));
 }
 
-static double magnet_keep(const state *s, double period_s)
+static double magnet_keep(double omega, double period_s)
 {
-    return exp(-fabs(s->omega) * period_s / (2.0 * PI * MAGNET_TURNS));
+    return exp(-fabs(omega) * period_s / (2.0 * PI * MAGNET_TURNS));
 }
 
-static inline double complex inverter_at(const motor *m, double complex i)
+static inline void inverter_of(const motors *m, int curve, const vectors *current, vectors *out)
 {
-    double u[2];
-    cvk_curve_vector(creal(i), cimag(i), m->knee_a, m->curve, u);
-    return u[0] + I * u[1];
+    for (int n = 0; n < m->lanes; n++) {
+        double u[2];
+        cvk_curve_vector(current->a[n], current->b[n], m->per_knee[n], curve, u);
+        out->a[n] = u[0];
+        out->b[n] = u[1];
+    }
 }
 
-/* One period with the voltage `v` acting. */
-static inline void advance(const motor *m, state *s, double complex v, double bus_share,
-                           double keep, double period_s)
+/* The inverter's own voltage, as a share. Constant arguments let the compiler specialise. */
+static void inverter(const motors *m, const vectors *current, vectors *out)
 {
-    const double turn = s->omega * period_s;
-    const double complex half = unit(0.5 * turn), middle = s->now * half, later = middle * half;
-    const double complex before =
-        current_dq(m, s->psi * conj(s->now) - magnet_dq(m, s->magnet, s->now));
-    const double complex magnet_later = magnet_dq(m, s->magnet, later);
-    const double complex drop = m->r * sinc(0.5 * turn) * middle;
-    const double dead_v = bus_share * m->dead_v;
-    const double complex rough =
-        s->psi + period_s * (v - drop * before - dead_v * inverter_at(m, middle * before));
-    const double complex mean = 0.5 * (before + current_dq(m, rough * conj(later) - magnet_later));
-    s->psi += period_s * (v - drop * mean - dead_v * inverter_at(m, middle * mean));
-    turn_by(s, half * half);
-    s->magnet *= keep;
+    switch (m->curve) {
+    case CVK_CURVE_SOFT:
+        inverter_of(m, CVK_CURVE_SOFT, current, out);
+        break;
+    case CVK_CURVE_CHARGE:
+        inverter_of(m, CVK_CURVE_CHARGE, current, out);
+        break;
+    case CVK_CURVE_ROUND:
+        inverter_of(m, CVK_CURVE_ROUND, current, out);
+        break;
+    case CVK_CURVE_TANH:
+        inverter_of(m, CVK_CURVE_TANH, current, out);
+        break;
+    case CVK_CURVE_FIRM:
+        inverter_of(m, CVK_CURVE_FIRM, current, out);
+        break;
+    default:
+        inverter_of(m, CVK_CURVE_SHARP, current, out);
+        break;
+    }
+}
+
+/* What one row brings. */
+typedef struct row_input {
+    double complex measured, v_new, v_old;
+    double bus_share, period_s;
+} row_input;
+
+static row_input input_of(const cvk_signals *s, size_t row, long delay, cvk_span rows)
+{
+    const size_t acting = cvk_row_before(row, delay, rows),
+                 before = cvk_row_before(row, delay + 1, rows);
+    return (row_input){.measured = CMPLX(s->i_alpha[row], s->i_beta[row]),
+                       .v_new = CMPLX(s->v_alpha[acting], s->v_beta[acting]),
+                       .v_old = CMPLX(s->v_alpha[before], s->v_beta[before]),
+                       .bus_share = s->bus_share[acting],
+                       .period_s = s->period_s};
+}
+
+/* One period: the current in the middle comes from a rough step first (Heun). */
+static void advance(const motors *m, states *s, const row_input *in, double keep)
+{
+    const double t = in->period_s;
+    vectors before, half, middle, drop, voltage, at_middle = {.a = {0.0}};
+    for (int n = 0; n < m->lanes; n++) {
+        const double complex psi = CMPLX(s->psi_a[n], s->psi_b[n]);
+        const double complex now = CMPLX(s->now_a[n], s->now_b[n]);
+        const double complex h = unit(0.5 * s->omega[n] * t), mid = now * h;
+        const double complex i =
+            current_dq(m, n, psi * conj(now) - magnet_dq(m, n, s->magnet[n], now));
+        put(&half, n, h);
+        put(&middle, n, mid);
+        put(&before, n, i);
+        put(&drop, n, m->r[n] * sinc(0.5 * s->omega[n] * t) * mid);
+        put(&at_middle, n, mid * i);
+    }
+    inverter(m, &at_middle, &voltage);
+    for (int n = 0; n < m->lanes; n++) {
+        const double complex psi = CMPLX(s->psi_a[n], s->psi_b[n]);
+        const double complex i = get(&before, n), later = get(&middle, n) * get(&half, n);
+        const double complex v = in->v_new + m->delay_share[n] * (in->v_old - in->v_new);
+        const double complex rough =
+            psi + t * (v - get(&drop, n) * i - in->bus_share * m->dead_v[n] * get(&voltage, n));
+        const double complex magnet = magnet_dq(m, n, s->magnet[n], later);
+        const double complex mean = 0.5 * (i + current_dq(m, n, rough * conj(later) - magnet));
+        put(&before, n, mean);
+        put(&at_middle, n, get(&middle, n) * mean);
+    }
+    inverter(m, &at_middle, &voltage);
+    for (int n = 0; n < m->lanes; n++) {
+        const double complex v = in->v_new + m->delay_share[n] * (in->v_old - in->v_new);
+        const double complex change =
+            t * (v - get(&drop, n) * get(&before, n) -
+                 in->bus_share * m->dead_v[n] * get(&voltage, n));
+        const double complex next =
+            turned(CMPLX(s->now_a[n], s->now_b[n]), get(&half, n) * get(&half, n));
+        s->psi_a[n] += creal(change);
+        s->psi_b[n] += cimag(change);
+        s->now_a[n] = creal(next);
+        s->now_b[n] = cimag(next);
+        s->magnet[n] *= keep;
+    }
 }
 
 typedef struct gain {
@@ -148,24 +237,23 @@ typedef struct gain {
     double k[STATES][2];       /* Kalman gain */
 } gain;
 
-/* How the current moves with the state: rows alpha, beta; a column for each state. */
-static void current_slope(const motor *m, const state *s, double complex i, double out[2][STATES])
+/* How the current moves with the state of the first lane: rows alpha, beta; a column for each
+ * state. */
+static void current_slope(const motors *m, const states *x, double complex i,
+                          double out[2][STATES])
 {
-    double c = creal(s->now), d = cimag(s->now);
-    double aa = m->inv_ld * c * c + m->inv_lq * d * d, bb = m->inv_ld * d * d + m->inv_lq * c * c;
-    double ab = (m->inv_ld - m->inv_lq) * c * d;
-    double complex turned = I * s->psi;
+    const double c = x->now_a[0], d = x->now_b[0], ld = m->inv_ld[0], lq = m->inv_lq[0];
+    const double aa = ld * c * c + lq * d * d, bb = ld * d * d + lq * c * c;
+    const double ab = (ld - lq) * c * d;
     const double slope[2][STATES] = {
-        {aa, ab, -cimag(i) - (aa * creal(turned) + ab * cimag(turned)), 0.0,
-         -m->inv_ld * m->flux * c},
-        {ab, bb, creal(i) - (ab * creal(turned) + bb * cimag(turned)), 0.0,
-         -m->inv_ld * m->flux * d},
+        {aa, ab, -cimag(i) - (ab * x->psi_a[0] - aa * x->psi_b[0]), 0.0, -ld * m->flux[0] * c},
+        {ab, bb, creal(i) - (bb * x->psi_a[0] - ab * x->psi_b[0]), 0.0, -ld * m->flux[0] * d},
     };
     memcpy(out, slope, sizeof slope);
 }
 
 /* P = F P F' + Q with F = 1 but for the drop across R, the speed and the fading magnet. */
-static void predict_gain(gain *g, const motor *m, double slope[2][STATES],
+static void predict_gain(gain *g, const motors *m, double slope[2][STATES],
                          const cvk_tm_noise *noise, double keep, double period_s)
 {
     double half[STATES][STATES]; /* F P */
@@ -176,8 +264,8 @@ static void predict_gain(gain *g, const motor *m, double slope[2][STATES],
             drop[0] += slope[0][n] * p[STATES * n];
             drop[1] += slope[1][n] * p[STATES * n];
         }
-        half[0][c] = p[0] - period_s * m->r * drop[0];
-        half[1][c] = p[STATES] - period_s * m->r * drop[1];
+        half[0][c] = p[0] - period_s * m->r[0] * drop[0];
+        half[1][c] = p[STATES] - period_s * m->r[0] * drop[1];
         half[2][c] = p[2 * STATES] + period_s * p[3 * STATES];
         half[3][c] = p[3 * STATES];
         half[4][c] = keep * p[4 * STATES];
@@ -189,8 +277,8 @@ static void predict_gain(gain *g, const motor *m, double slope[2][STATES],
             drop[1] += slope[1][n] * half[r][n];
         }
         double *p = g->p + STATES * r;
-        p[0] = half[r][0] - period_s * m->r * drop[0];
-        p[1] = half[r][1] - period_s * m->r * drop[1];
+        p[0] = half[r][0] - period_s * m->r[0] * drop[0];
+        p[1] = half[r][1] - period_s * m->r[0] * drop[1];
         p[2] = half[r][2] + period_s * half[r][3];
         p[3] = half[r][3];
         p[4] = keep * half[r][4];
@@ -242,20 +330,35 @@ static bool update_gain(gain *g, double slope[2][STATES], double current_a)
     return true;
 }
 
-static state start_state(const cvk_signals *s, const cvk_tm_block *block, const motor *m)
+static void start_states(states *x, const motors *m, const cvk_signals *s,
+                         const cvk_tm_block *block)
 {
     const size_t row = block->rows.begin;
     const double complex now = cexp(I * block->theta_rad);
-    const double complex dq = (s->i_alpha[row] + I * s->i_beta[row] - m->offset) * conj(now);
-    const double complex psi = m->flux + creal(dq) / m->inv_ld + I * cimag(dq) / m->inv_lq;
-    return (state){.psi = psi * now, .now = now, .omega = block->omega_rad_s};
+    for (int n = 0; n < m->lanes; n++) {
+        const double complex offset = CMPLX(m->offset_a[n], m->offset_b[n]);
+        const double complex dq = (s->i_alpha[row] + I * s->i_beta[row] - offset) * conj(now);
+        const double complex psi =
+            (m->flux[n] + creal(dq) / m->inv_ld[n] + I * cimag(dq) / m->inv_lq[n]) * now;
+        x->psi_a[n] = creal(psi);
+        x->psi_b[n] = cimag(psi);
+        x->now_a[n] = creal(now);
+        x->now_b[n] = cimag(now);
+        x->omega[n] = block->omega_rad_s;
+        x->magnet[n] = 0.0;
+    }
 }
 
-/* One row of one motor: what the state foretells is compared with what was measured. */
-static inline double complex error_of(const motor *m, const state *x, double complex measured)
+/* What the states foretell is compared with what was measured. */
+static void errors_of(const motors *m, const states *x, double complex measured, vectors *error)
 {
-    double complex own = x->psi * conj(x->now) - magnet_dq(m, x->magnet, x->now);
-    return measured - m->offset - x->now * current_dq(m, own);
+    for (int n = 0; n < m->lanes; n++) {
+        const double complex now = CMPLX(x->now_a[n], x->now_b[n]);
+        const double complex own =
+            CMPLX(x->psi_a[n], x->psi_b[n]) * conj(now) - magnet_dq(m, n, x->magnet[n], now);
+        put(error, n,
+            measured - CMPLX(m->offset_a[n], m->offset_b[n]) - now * current_dq(m, n, own));
+    }
 }
 
 /* No single sample turns the rotor by more. */
@@ -281,14 +384,27 @@ static void turn_gain(double stationary[STATES][2], double complex now, double o
     }
 }
 
-static inline void correct(state *x, double k[STATES][2], double complex error)
+static void correct(states *x, int lanes, double k[STATES][2], const vectors *error)
 {
-    double complex turned = error * conj(x->now);
-    double d = creal(turned), q = cimag(turned);
-    x->psi += x->now * (k[0][0] * d + k[0][1] * q + I * (k[1][0] * d + k[1][1] * q));
-    turn_by(x, unit(clamp(k[2][0] * d + k[2][1] * q)));
-    x->omega += k[3][0] * d + k[3][1] * q;
-    x->magnet += k[4][0] * d + k[4][1] * q;
+    for (int n = 0; n < lanes; n++) {
+        const double complex now = CMPLX(x->now_a[n], x->now_b[n]);
+        const double complex e = get(error, n) * conj(now);
+        const double d = creal(e), q = cimag(e);
+        const double complex psi =
+            now * CMPLX(k[0][0] * d + k[0][1] * q, k[1][0] * d + k[1][1] * q);
+        const double complex next = turned(now, unit(clamp(k[2][0] * d + k[2][1] * q)));
+        x->psi_a[n] += creal(psi);
+        x->psi_b[n] += cimag(psi);
+        x->now_a[n] = creal(next);
+        x->now_b[n] = cimag(next);
+        x->omega[n] += k[3][0] * d + k[3][1] * q;
+        x->magnet[n] += k[4][0] * d + k[4][1] * q;
+    }
+}
+
+static bool runs_away(const states *x, double period_s)
+{
+    return !(fabs(x->omega[0]) * period_s < LARGEST_STEP_RAD) || !isfinite(x->psi_a[0]);
 }
 
 static void start_gain(gain *g, const cvk_tm_block *block, const cvk_tm_noise *noise, double flux)
@@ -308,35 +424,33 @@ bool cvk_tm_gains(const cvk_signals *s, const cvk_tm_block *block, int curve,
 {
     const long delay = (long)floor(p[CVK_TM_DELAY]);
     const cvk_span rows = block->rows;
-    motor m;
-    state x;
+    motors m = {.curve = curve};
+    states x;
     gain g;
-    if (!make_motor(&m, p, delay, curve)) {
+    if (!add_motor(&m, p, delay)) {
         return false;
     }
-    x = start_state(s, block, &m);
-    start_gain(&g, block, noise, m.flux);
+    start_states(&x, &m, s, block);
+    start_gain(&g, block, noise, m.flux[0]);
     for (size_t row = rows.begin; row < rows.end; row++) {
-        const double complex measured = s->i_alpha[row] + I * s->i_beta[row];
-        const double complex error = error_of(&m, &x, measured);
+        const row_input in = input_of(s, row, delay, rows);
+        cvk_tm_gain *here = &out[row - rows.begin];
+        vectors error;
         double slope[2][STATES];
-        current_slope(&m, &x, measured - m.offset - error, slope);
+        errors_of(&m, &x, in.measured, &error);
+        current_slope(&m, &x,
+                      in.measured - CMPLX(m.offset_a[0], m.offset_b[0]) - get(&error, 0), slope);
         double trust = 1.0 + START_DOUBT * exp(-START_HASTE * (double)(row - rows.begin) /
                                                (double)block->warm_up);
         if (!update_gain(&g, slope, trust * noise->current_a)) {
             return false;
         }
-        out[row - rows.begin].keep = magnet_keep(&x, s->period_s);
-        turn_gain(g.k, x.now, out[row - rows.begin].k);
-        correct(&x, out[row - rows.begin].k, error);
-        const size_t acting = cvk_row_before(row, delay, rows),
-                     before = cvk_row_before(row, delay + 1, rows);
-        const double complex v_new = s->v_alpha[acting] + I * s->v_beta[acting];
-        const double complex v_old = s->v_alpha[before] + I * s->v_beta[before];
-        advance(&m, &x, v_new + m.delay_share * (v_old - v_new), s->bus_share[acting],
-                out[row - rows.begin].keep, s->period_s);
-        predict_gain(&g, &m, slope, noise, out[row - rows.begin].keep, s->period_s);
-        if (!(fabs(x.omega) * s->period_s < LARGEST_STEP_RAD) || !isfinite(creal(x.psi))) {
+        here->keep = magnet_keep(x.omega[0], s->period_s);
+        turn_gain(g.k, CMPLX(x.now_a[0], x.now_b[0]), here->k);
+        correct(&x, 1, here->k, &error);
+        advance(&m, &x, &in, here->keep);
+        predict_gain(&g, &m, slope, noise, here->keep, s->period_s);
+        if (runs_away(&x, s->period_s)) {
             return false;
         }
     }
@@ -349,35 +463,27 @@ bool cvk_tm_filter(const cvk_signals *s, const cvk_tm_block *block, int curve,
 {
     const long delay = (long)floor(lane[0][CVK_TM_DELAY]);
     const cvk_span rows = block->rows;
-    motor m[LANES];
-    state x[LANES] = {{.omega = 0.0}};
+    motors m = {.curve = curve};
+    states x;
     for (int n = 0; n < lanes; n++) {
-        if (!make_motor(&m[n], lane[n], delay, curve)) {
+        if (!add_motor(&m, lane[n], delay)) {
             return false;
         }
-        x[n] = start_state(s, block, &m[n]);
     }
+    start_states(&x, &m, s, block);
     for (size_t row = rows.begin; row < rows.end; row++) {
-        const double complex measured = s->i_alpha[row] + I * s->i_beta[row];
-        const bool counts = row >= rows.begin + block->warm_up;
-        const size_t at = counts ? 2 * (row - rows.begin - block->warm_up) : 0;
-        const size_t acting = cvk_row_before(row, delay, rows),
-                     before = cvk_row_before(row, delay + 1, rows);
-        const double complex v_new = s->v_alpha[acting] + I * s->v_beta[acting];
-        const double complex v_old = s->v_alpha[before] + I * s->v_beta[before];
-        const double bus_share = s->bus_share[acting];
+        const row_input in = input_of(s, row, delay, rows);
         cvk_tm_gain g = gains[row - rows.begin];
-        for (int n = 0; n < lanes; n++) {
-            const double complex error = error_of(&m[n], &x[n], measured);
-            if (counts) {
-                out[n][at] = creal(error);
-                out[n][at + 1] = cimag(error);
-            }
-            correct(&x[n], g.k, error);
-            advance(&m[n], &x[n], v_new + m[n].delay_share * (v_old - v_new), bus_share, g.keep,
-                    s->period_s);
+        vectors error;
+        errors_of(&m, &x, in.measured, &error);
+        for (int n = 0; n < lanes && row >= rows.begin + block->warm_up; n++) {
+            const size_t at = 2 * (row - rows.begin - block->warm_up);
+            out[n][at] = error.a[n];
+            out[n][at + 1] = error.b[n];
         }
-        if (!(fabs(x[0].omega) * s->period_s < LARGEST_STEP_RAD) || !isfinite(creal(x[0].psi))) {
+        correct(&x, m.lanes, g.k, &error);
+        advance(&m, &x, &in, g.keep);
+        if (runs_away(&x, s->period_s)) {
             return false;
         }
     }
