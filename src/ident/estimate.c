@@ -33,7 +33,8 @@
 #define FLOOR_INDUCTANCE 2e-3
 #define FLOOR_FLUX 1.5e-3
 #define FLOOR_DEAD_TIME 5e-4
-#define CURVE_DOUBT 0.1 /* of the inverter's voltage, while the motor turns */
+#define CURVE_DOUBT 0.1          /* of the inverter's voltage, while the motor turns */
+#define LARGEST_ANGLE_DOUBT 0.25 /* rad, of the rotor, when the torque is to be believed */
 #define SURE_OF_POLES 0.9
 #define BOUND_TO_95 0.95      /* half width of 95 % of an even distribution within a bound */
 #define RUN_UP_SHARE 0.02     /* resistance from a log that also turns must be this sharp */
@@ -603,8 +604,7 @@ static cvk_status balance_logs(const cvk_belief *belief, const work *logs, size_
     cvk_balance *balance = calloc(1, sizeof *balance);
     cvk_status status = balance == NULL ? CVK_NO_MEMORY : CVK_OK;
     for (size_t n = 0; n < count && status == CVK_OK; n++) {
-        status =
-            cvk_add_balances(balance, &logs[n].signals, &logs[n].turns, belief, pole_pairs);
+        status = cvk_add_balances(balance, &logs[n].signals, &logs[n].turns, belief, pole_pairs);
     }
     if (status == CVK_OK) {
         status = cvk_fit_mechanics(balance, out);
@@ -613,18 +613,31 @@ static cvk_status balance_logs(const cvk_belief *belief, const work *logs, size_
     return status;
 }
 
+/* The angle that the q inductance leaves open at the largest current: by its cosine the torque. */
+static bool angle_known(const cvk_belief *belief, const work *logs, size_t count)
+{
+    double current_a = 0.0;
+    for (size_t n = 0; n < count; n++) {
+        current_a = fmax(current_a, logs[n].turns.count > 0 ? logs[n].signals.peak_current_a : 0.0);
+    }
+    const double doubt_wb = cvk_belief_deviation(belief, CVK_B_L_Q) * current_a;
+    return doubt_wb < LARGEST_ANGLE_DOUBT * belief->mean[CVK_B_FLUX];
+}
+
 static void learn_mechanics(const cvk_belief *belief, const work *logs, size_t count,
                             scale_share scale, cvk_estimate *out)
 {
     const cvk_card_entry *entry = out->card.entry;
+    const bool angle = angle_known(belief, logs, count);
     const bool torque_known =
-        entry[CVK_CARD_FLUX_LINKAGE].known && entry[CVK_CARD_POLE_PAIRS].known;
+        entry[CVK_CARD_FLUX_LINKAGE].known && entry[CVK_CARD_POLE_PAIRS].known && angle;
     cvk_mechanics m = {.driven = false};
     char from[CVK_CARD_TEXT];
-    bool fitted = torque_known && balance_logs(belief, logs, count,
-                                               entry[CVK_CARD_POLE_PAIRS].value, &m) == CVK_OK;
+    bool fitted = torque_known &&
+                  balance_logs(belief, logs, count, entry[CVK_CARD_POLE_PAIRS].value, &m) == CVK_OK;
     const char *why =
-        !torque_known ? "needs the torque, which needs flux linkage and pole pairs (see there)"
+        !angle          ? "needs the torque, which needs inductance_q_h (see there)"
+        : !torque_known ? "needs the torque, which needs flux linkage and pole pairs (see there)"
         : !m.driven ? "no torque is seen: a coast-down alone shows only its ratio to friction; add "
                       "a spin with speed changes (corvak record spin)"
                     : "the speed hardly changes: record a spin with speed changes, and a "

@@ -24,9 +24,9 @@
 #define FLOOR_VISCOUS 0.1
 /* Readings bend with the duty, in phase with the voltage: torque that is not there. */
 #define CURRENT_DOUBT 0.002 /* of the largest current */
-#define ROUNDS 6           /* of robust weighting */
-#define SHORTEST_S 0.05    /* a window, */
-#define FEWEST_TURNS 2u    /* whole turns of which: then what repeats every turn drops out */
+#define ROUNDS 6            /* of robust weighting */
+#define SHORTEST_S 0.05     /* a window, */
+#define FEWEST_TURNS 2u     /* whole turns of which: then what repeats every turn drops out */
 #define WINDOWS_PER_LOG 600.0
 #define LEAST_CHANGE 0.03  /* of the largest speed: changes below show no inertia */
 #define LARGEST_MISFIT 8.0 /* of the typical one: beyond it a window counts less (Huber) */
@@ -78,9 +78,9 @@ static void weigh(cvk_balance *balance, const cvk_signals *s, size_t begin, size
         double window = 0.5 * (1.0 - cos(x));
         travel -= from_middle * 0.5 * step * sin(x);
         inertia += from_middle * 0.5 * step * step / s->period_s * cos(x);
-        impulse +=
-            off ? 0.0
-                : window * s->period_s * torque_at(s, begin + n, angle[n], belief->mean, pole_pairs);
+        impulse += off ? 0.0
+                       : window * s->period_s *
+                             torque_at(s, begin + n, angle[n], belief->mean, pole_pairs);
     }
     /* what disturbs a balance grows with the root of its duration */
     const double scale = 1.0 / sqrt(duration);
@@ -122,8 +122,7 @@ cvk_status cvk_add_balances(cvk_balance *balance, const cvk_signals *s, const cv
         return CVK_NO_MEMORY;
     }
     const double torque_constant = 1.5 * pole_pairs * belief->mean[CVK_B_FLUX];
-    balance->doubt =
-        fmax(balance->doubt, CURRENT_DOUBT * s->peak_current_a * torque_constant);
+    balance->doubt = fmax(balance->doubt, CURRENT_DOUBT * s->peak_current_a * torque_constant);
     const double wanted = fmax(SHORTEST_S / s->period_s, (double)s->rows / WINDOWS_PER_LOG);
     for (size_t first = 0; first < turns->count;) {
         size_t last = first + 1;

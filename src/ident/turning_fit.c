@@ -42,10 +42,10 @@
 #define LEAST_GAIN 0.999   /* in prediction error, for another noise */
 #define LARGEST_MISFIT 2.0 /* prediction error over the noise of a sample, of a used result */
 #define TRIAL_EVALUATIONS 8
-#define TYPICAL_DROP 0.15 /* across the inductance at the peak current, share of back-EMF */
+#define TYPICAL_DROP 0.15   /* across the inductance at the peak current, share of back-EMF */
 #define TYPICAL_R_DROP 0.05 /* the same across the resistance */
-#define LEAST_SHARE 0.3 /* of what is typical: below it least squares has found nothing */
-#define KNEE_SHARE 0.02   /* as at standstill */
+#define LEAST_SHARE 0.3     /* of what is typical: below it least squares has found nothing */
+#define KNEE_SHARE 0.02     /* as at standstill */
 #define KNEE_SPREAD 1.5
 #define OFFSET_SPREAD 0.02 /* of the peak current */
 #define HARMONIC_SPREAD 0.02
@@ -65,13 +65,18 @@
 /* A ratio of Lq to Ld beyond these is no motor, but a log that shows neither. */
 #define SMALLEST_SALIENCY 0.9
 #define LARGEST_SALIENCY 6.0
+/* The q inductance is what a turning motor shows best: below this sharpness, a share of its value,
+ * neither is believed. */
+#define USEFUL_LQ 0.1
 #define DELAY_FLOOR 0.004 /* as at standstill */
 #define CURVE_EVALUATIONS 6
 #define MOST_FITS (MOST_SETTLED + 4)
 /* Of the inverter's voltage that is expected: less is not believed. */
 #define LEAST_INVERTER_SHARE 0.3
-#define WIDE_KNEE 0.3 /* of the peak current */
-#define WIDE_DROP 0.6 /* inverter's voltage over that of the resistance at the wide knee */
+#define SHAPE_DOUBT 0.12  /* of it, at currents like the knee's */
+#define WIDE_KNEE 0.3     /* of the peak current */
+#define WIDE_DROP 0.6     /* inverter's voltage over that of the resistance at the wide knee */
+#define SAME_MODEL 1000.0 /* see lane_fit.h */
 #define INDEPENDENT_SAMPLES 300.0 /* at most, in weighing curves by their likelihood */
 #define LARGEST_COLOUR 1e4        /* prediction errors more alike than that say nothing */
 
@@ -327,11 +332,10 @@ static bool start_values(const problem *f, const cvk_turns *turns, const cvk_bel
     const struct {
         int b;
         double value;
-    } found[] = {
-        {CVK_B_RESISTANCE, x[X_R] > LEAST_SHARE * typical_r ? x[X_R] : typical_r},
-        {CVK_B_L_D, TYPICAL_DROP * flux / peak},
-        {CVK_B_L_Q, TYPICAL_DROP * flux / peak},
-        {CVK_B_FLUX, flux}};
+    } found[] = {{CVK_B_RESISTANCE, x[X_R] > LEAST_SHARE * typical_r ? x[X_R] : typical_r},
+                 {CVK_B_L_D, TYPICAL_DROP * flux / peak},
+                 {CVK_B_L_Q, TYPICAL_DROP * flux / peak},
+                 {CVK_B_FLUX, flux}};
     for (size_t n = 0; n < sizeof found / sizeof found[0]; n++) {
         if (!cvk_belief_knows(belief, found[n].b, 0.3)) {
             p[belief_of[found[n].b]] = found[n].value;
@@ -450,6 +454,7 @@ static bool fit(problem *f, double p[N], int evaluations, cvk_turning_result *re
                               .prior_sd = f->prior_sd,
                               .hopeless = 1e3 * peak_a,
                               .most_evaluations = evaluations,
+                              .same_model = SAME_MODEL,
                               .context = f,
                               .simulate = simulate};
     const double scale[N] = {
@@ -685,8 +690,7 @@ static void weigh_explanations(problem *f, const cvk_belief *belief,
                                cvk_turning_result fits[MOST_FITS], int count,
                                cvk_turning_result *best, double spread[N * N])
 {
-    static const int curves[] = {CVK_CURVE_CHARGE, CVK_CURVE_SOFT, CVK_CURVE_ROUND,
-                                 CVK_CURVE_FIRM};
+    static const int curves[] = {CVK_CURVE_CHARGE, CVK_CURVE_SOFT, CVK_CURVE_ROUND, CVK_CURVE_FIRM};
     const int from = best_of(fits, count);
     double mean[N];
     f->noise = fits[from].noise;
@@ -722,25 +726,36 @@ static void add_voltage_doubt(const problem *f, cvk_belief *belief)
     }
 }
 
-/* Every inverter has a voltage of its own. Where the fit does not find it, the currents have been
- * so small that it looked like resistance. */
-static void add_inverter_doubt(const problem *f, const cvk_turning_result *result,
-                               cvk_belief *belief)
+/* Mean square current of the fitted rows. */
+static double square_current(const problem *f)
 {
-    const double expected_v = f->centre[CVK_TM_DEAD_TIME], found_v = result->p[CVK_TM_DEAD_TIME];
-    const double deviation_v = sqrt(result->cov[CVK_TM_DEAD_TIME * (N + 1)]);
     double square = 0.0, rows = 0.0;
-    if (!f->s->commanded || belief->knee_a > 0.0 ||
-        found_v > fmax(3.0 * deviation_v, LEAST_INVERTER_SHARE * expected_v)) {
-        return;
-    }
     for (size_t b = 0; b < f->block_count; b++) {
         for (size_t k = f->block[b].rows.begin; k < f->block[b].rows.end; k++) {
             square += f->s->i_alpha[k] * f->s->i_alpha[k] + f->s->i_beta[k] * f->s->i_beta[k];
             rows += 1.0;
         }
     }
-    belief->cov[CVK_B_RESISTANCE * (CVK_B_COUNT + 1)] += pow(2.0 * expected_v, 2.0) * rows / square;
+    return square / rows;
+}
+
+/* Every inverter has a voltage of its own. Where the fit does not find it, the currents have been
+ * so small that it looked like resistance; where it does, the shape of its curve around the knee is
+ * still a guess. */
+static void add_inverter_doubt(const problem *f, const cvk_turning_result *result,
+                               cvk_belief *belief)
+{
+    const double expected_v = f->centre[CVK_TM_DEAD_TIME], found_v = result->p[CVK_TM_DEAD_TIME];
+    const double deviation_v = sqrt(result->cov[CVK_TM_DEAD_TIME * (N + 1)]);
+    const double square = square_current(f), knee_a = exp(result->p[CVK_TM_LOG_KNEE]);
+    double doubt_v = SHAPE_DOUBT * fabs(found_v) * fmin(1.0, knee_a / sqrt(square));
+    if (belief->knee_a > 0.0) {
+        return;
+    }
+    if (f->s->commanded && found_v < fmax(3.0 * deviation_v, LEAST_INVERTER_SHARE * expected_v)) {
+        doubt_v = 2.0 * expected_v;
+    }
+    belief->cov[CVK_B_RESISTANCE * (CVK_B_COUNT + 1)] += doubt_v * doubt_v / square;
 }
 
 static void to_belief(const problem *f, const cvk_turning_result *result, cvk_belief *belief)
@@ -767,8 +782,10 @@ static void to_belief(const problem *f, const cvk_turning_result *result, cvk_be
     add_voltage_doubt(f, belief);
     add_inverter_doubt(f, result, belief);
     const double saliency = belief->mean[CVK_B_L_Q] / belief->mean[CVK_B_L_D];
+    const bool shown = saliency > SMALLEST_SALIENCY && saliency < LARGEST_SALIENCY &&
+                       cvk_belief_knows(belief, CVK_B_L_Q, USEFUL_LQ);
     for (int k = CVK_B_L_D; k <= CVK_B_L_Q; k++) {
-        if (!(saliency > SMALLEST_SALIENCY && saliency < LARGEST_SALIENCY)) {
+        if (!shown) {
             belief->cov[k * (CVK_B_COUNT + 1)] += pow(belief->mean[k], 2.0);
         }
     }

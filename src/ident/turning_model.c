@@ -219,9 +219,8 @@ static void advance(const motors *m, states *s, const row_input *in, double keep
     inverter(m, &at_middle, &voltage);
     for (int n = 0; n < m->lanes; n++) {
         const double complex v = in->v_new + m->delay_share[n] * (in->v_old - in->v_new);
-        const double complex change =
-            t * (v - get(&drop, n) * get(&before, n) -
-                 in->bus_share * m->dead_v[n] * get(&voltage, n));
+        const double complex change = t * (v - get(&drop, n) * get(&before, n) -
+                                           in->bus_share * m->dead_v[n] * get(&voltage, n));
         const double complex next =
             turned(CMPLX(s->now_a[n], s->now_b[n]), get(&half, n) * get(&half, n));
         s->psi_a[n] += creal(change);
@@ -239,8 +238,7 @@ typedef struct gain {
 
 /* How the current moves with the state of the first lane: rows alpha, beta; a column for each
  * state. */
-static void current_slope(const motors *m, const states *x, double complex i,
-                          double out[2][STATES])
+static void current_slope(const motors *m, const states *x, double complex i, double out[2][STATES])
 {
     const double c = x->now_a[0], d = x->now_b[0], ld = m->inv_ld[0], lq = m->inv_lq[0];
     const double aa = ld * c * c + lq * d * d, bb = ld * d * d + lq * c * c;
@@ -438,8 +436,8 @@ bool cvk_tm_gains(const cvk_signals *s, const cvk_tm_block *block, int curve,
         vectors error;
         double slope[2][STATES];
         errors_of(&m, &x, in.measured, &error);
-        current_slope(&m, &x,
-                      in.measured - CMPLX(m.offset_a[0], m.offset_b[0]) - get(&error, 0), slope);
+        current_slope(&m, &x, in.measured - CMPLX(m.offset_a[0], m.offset_b[0]) - get(&error, 0),
+                      slope);
         double trust = 1.0 + START_DOUBT * exp(-START_HASTE * (double)(row - rows.begin) /
                                                (double)block->warm_up);
         if (!update_gain(&g, slope, trust * noise->current_a)) {
