@@ -285,6 +285,15 @@ static void fit_circle(const work *logs, size_t count, cvk_windows *windows, cvk
     }
 }
 
+static void refine_phases(work *logs, size_t count, const cvk_belief *belief)
+{
+    for (size_t n = 0; n < count; n++) {
+        if (logs[n].turns.count > 0 && cvk_belief_knows(belief, CVK_B_RESISTANCE, USEFUL_SHARE)) {
+            cvk_refine_phase(&logs[n].turns, &logs[n].signals, belief);
+        }
+    }
+}
+
 /* Leaves the windows of all logs in `windows`. */
 static void learn_turning(work *logs, size_t count, cvk_belief *belief, cvk_windows *windows,
                           cvk_estimate *out)
@@ -294,12 +303,9 @@ static void learn_turning(work *logs, size_t count, cvk_belief *belief, cvk_wind
     for (size_t n = 0; n < count && !winding_known; n++) {
         learn_driven(&logs[n], belief);
     }
-    for (size_t n = 0; n < count; n++) {
-        if (logs[n].turns.count > 0 && cvk_belief_knows(belief, CVK_B_RESISTANCE, USEFUL_SHARE)) {
-            cvk_refine_phase(&logs[n].turns, &logs[n].signals, belief);
-        }
-    }
+    refine_phases(logs, count, belief);
     fit_circle(logs, count, windows, belief);
+    refine_phases(logs, count, belief);
     windows->count = 0;
     for (size_t n = 0; n < count; n++) {
         cvk_add_windows(windows, &logs[n].signals, &logs[n].turns, belief);
