@@ -17,6 +17,7 @@
 #include <stdlib.h>
 #include <string.h>
 
+#define PI 3.14159265358979323846
 #define N CVK_SM_COUNT
 #define MOST_ROWS 32768u /* of a longer log, evenly spread blocks are used */
 #define BLOCK_ROWS 4096u
@@ -36,6 +37,9 @@
 /* Evaluations of the misfit in one fit. A scout comes from far away; a full fit starts close by,
  * and only at a whole delay, where the misfit has a corner, would it need more for its last digits.
  */
+#define SMALL_SALIENCY 0.1 /* (Lq - Ld) / (Lq + Ld) below which the axes' direction is tried out, */
+#define TRIAL_SALIENCY 0.03 /* from this much */
+#define DIRECTIONS 4
 #define SCOUT_EVALUATIONS 60
 #define FULL_EVALUATIONS 15
 /* Periods. How the bus moves within a period is not in a log, and an edge with 0.1 % more voltage
@@ -364,6 +368,26 @@ static void set_scale(problem *f, const double p[N])
     memcpy(f->scale, scale, sizeof scale);
 }
 
+/* Axes that saturate unlike each other have a direction although their inductances at small current
+ * may be alike: then no small step finds it, and a few directions are tried. */
+static void turn_axes(problem *f, cvk_standstill_fit *fit)
+{
+    const cvk_standstill_fit found = *fit;
+    const double mean = found.p[CVK_SM_L_MEAN];
+    if (hypot(found.p[CVK_SM_L_COS], found.p[CVK_SM_L_SIN]) > SMALL_SALIENCY * mean) {
+        return;
+    }
+    for (int n = 0; n < DIRECTIONS; n++) {
+        const double angle = 2.0 * PI * n / DIRECTIONS;
+        cvk_standstill_fit trial = found;
+        trial.p[CVK_SM_L_COS] = TRIAL_SALIENCY * mean * cos(angle);
+        trial.p[CVK_SM_L_SIN] = TRIAL_SALIENCY * mean * sin(angle);
+        if (fit_curve(f, found.curve, &trial) && trial.residual_a < fit->residual_a) {
+            *fit = trial;
+        }
+    }
+}
+
 /* Start values, and a quick fit of each curve on few rows. Returns how many curves fitted. */
 static int scout(problem *f, const cvk_span *spans, size_t count, double worst_ratio,
                  cvk_standstill_fit fits[CVK_CURVES])
@@ -393,6 +417,9 @@ static int scout(problem *f, const cvk_span *spans, size_t count, double worst_r
         good += fit_curve(f, order[k], &fits[good]);
         if (good == 1 && fits[0].residual_a > worst_ratio * f->noise_a) {
             return 0;
+        }
+        if (good == 1 && k == 0) {
+            turn_axes(f, &fits[0]);
         }
     }
     return good;
