@@ -16,7 +16,7 @@
 
 void cvk_belief_start(cvk_belief *belief, const double typical[N], double width)
 {
-    *belief = (cvk_belief){.dof = 1e6, .knee_a = 0.0, .curve = CVK_CURVE_FIRM};
+    *belief = (cvk_belief){.dof = 1e6, .knee_a = 0.0, .curve = CVK_CURVE_TANH};
     for (int p = 0; p < N; p++) {
         belief->mean[p] = typical[p];
         belief->cov[p * N + p] = width * width * typical[p] * typical[p];

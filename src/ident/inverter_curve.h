@@ -10,14 +10,29 @@
 
 /* From soft to sharp. */
 enum {
-    CVK_CURVE_SOFT,   /* x / (1 + |x|) */
-    CVK_CURVE_CHARGE, /* x/2 up to 1, then 1 - 1/(2|x|): the leg's own capacitance, theory.md */
-    CVK_CURVE_ROUND,  /* x / sqrt(1 + x^2) */
-    CVK_CURVE_TANH,   /* tanh x, as a quotient of polynomials: within 2e-4 */
-    CVK_CURVE_FIRM,   /* x / (1 + x^4)^(1/4) */
-    CVK_CURVE_SHARP,  /* x / (1 + x^8)^(1/8), nearly a clipped ramp */
+    CVK_CURVE_SOFT,    /* x / (1 + |x|) */
+    CVK_CURVE_CHARGE,  /* x/2 up to 1, then 1 - 1/(2|x|): the leg's own capacitance, theory.md */
+    CVK_CURVE_ARC,     /* (2/pi) atan(pi x / 2), within 1e-5 */
+    CVK_CURVE_ROUND,   /* x / sqrt(1 + x^2) */
+    CVK_CURVE_TANH,    /* tanh x, as a quotient of polynomials: within 2e-4 */
+    CVK_CURVE_CLIPPED, /* x up to 1 */
     CVK_CURVES
 };
+
+/* atan(y) / y for y^2 up to 1 (Hastings, Approximations for Digital
+ * Computers, 1955). */
+static inline double cvk_arc_series(double y2)
+{
+    return 0.9998660 + y2 * (-0.3302995 + y2 * (0.1801410 + y2 * (-0.0851330 + y2 * 0.0208351)));
+}
+
+/* atan(y) / y for y > 0. */
+static inline double cvk_arc_over(double y)
+{
+    const double near = y < 1.0 ? y : 1.0, far = y > 1.0 ? 1.0 / y : 1.0;
+    const double outside = far * (1.57079632679489662 - far * cvk_arc_series(far * far));
+    return y > 1.0 ? outside : cvk_arc_series(near * near);
+}
 
 static inline double cvk_curve_at(double x, int curve)
 {
@@ -29,6 +44,8 @@ static inline double cvk_curve_at(double x, int curve)
         double size = fabs(x), far = 1.0 - 0.5 / (size > 1.0 ? size : 1.0);
         return size < 1.0 ? 0.5 * x : copysign(far, x);
     }
+    case CVK_CURVE_ARC:
+        return x * cvk_arc_over(1.57079632679489662 * fabs(x));
     case CVK_CURVE_ROUND:
         return x / sqrt(1.0 + x2);
     case CVK_CURVE_TANH: {
@@ -36,13 +53,41 @@ static inline double cvk_curve_at(double x, int curve)
         return y * (135135.0 + y2 * (17325.0 + y2 * (378.0 + y2))) /
                (135135.0 + y2 * (62370.0 + y2 * (3150.0 + y2 * 28.0)));
     }
-    case CVK_CURVE_FIRM:
-        return x / sqrt(sqrt(1.0 + x2 * x2));
-    default: {
-        double x4 = x2 * x2;
-        return x / sqrt(sqrt(sqrt(1.0 + x4 * x4)));
+    default:
+        return x > 1.0 ? 1.0 : (x < -1.0 ? -1.0 : x);
     }
+}
+
+/* x / s(x): how much wider than its knee the curve has become. */
+static inline double cvk_curve_width(double x, int curve)
+{
+    double x2 = x * x;
+    switch (curve) {
+    case CVK_CURVE_SOFT:
+        return 1.0 + fabs(x);
+    case CVK_CURVE_CHARGE: {
+        double size = fabs(x), far = size > 1.0 ? size : 1.0;
+        return 2.0 * far * far / (2.0 * far - 1.0);
     }
+    case CVK_CURVE_ARC:
+        return 1.0 / cvk_arc_over(1.57079632679489662 * fabs(x));
+    case CVK_CURVE_ROUND:
+        return sqrt(1.0 + x2);
+    case CVK_CURVE_TANH: {
+        double y2 = x2 < 24.0 ? x2 : 24.0, far = x2 > 24.0 ? sqrt(x2 * (1.0 / 24.0)) : 1.0;
+        return far * (135135.0 + y2 * (62370.0 + y2 * (3150.0 + y2 * 28.0))) /
+               (135135.0 + y2 * (17325.0 + y2 * (378.0 + y2)));
+    }
+    default:
+        return fabs(x) > 1.0 ? fabs(x) : 1.0;
+    }
+}
+
+/* The mean of s while its argument goes from x to y in a straight line: exact for ROUND, close for
+ * the others, also where the knee is crossed in one step. */
+static inline double cvk_curve_mean(double x, double y, int curve)
+{
+    return (x + y) / (cvk_curve_width(x, curve) + cvk_curve_width(y, curve));
 }
 
 /* The three phases' s(x) at a current in the stationary plane, as a vector there;

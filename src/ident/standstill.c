@@ -37,7 +37,9 @@
 /* Evaluations of the misfit in one fit. A scout comes from far away; a full fit starts close by,
  * and only at a whole delay, where the misfit has a corner, would it need more for its last digits.
  */
-#define SMALL_SALIENCY 0.1 /* (Lq - Ld) / (Lq + Ld) below which the axes' direction is tried out, */
+#define SERIES_DOUBT 0.015  /* of the loss of inductance at the peak current */
+#define SMALL_SALIENCY 0.1  /* (Lq - Ld) / (Lq + Ld) below which the axes' direction is tried out, \
+                             */
 #define TRIAL_SALIENCY 0.03 /* from this much */
 #define DIRECTIONS 4
 #define SCOUT_EVALUATIONS 60
@@ -279,6 +281,17 @@ static void add_voltage_doubt(const problem *f, cvk_standstill_fit *fit)
     }
 }
 
+/* How the inductances fall is a series cut short: what it leaves out looks like some inductance. */
+static void add_saturation_doubt(const problem *f, cvk_standstill_fit *fit)
+{
+    const double peak_a = f->s->peak_current_a, square = peak_a * peak_a;
+    const double loss_x = fabs(fit->p[CVK_SM_SQUARE_X]) * square;
+    const double loss_y =
+        fabs(fit->p[CVK_SM_SQUARE_Y]) * square + fabs(fit->p[CVK_SM_LINEAR_Y]) * peak_a;
+    const double doubt = SERIES_DOUBT * fmax(loss_x, loss_y) * fit->p[CVK_SM_L_MEAN];
+    fit->cov[CVK_SM_L_MEAN * (N + 1)] += doubt * doubt;
+}
+
 static bool fit_curve(problem *f, int curve, cvk_standstill_fit *fit)
 {
     cvk_lane_problem lanes = {.count = N,
@@ -298,6 +311,7 @@ static bool fit_curve(problem *f, int curve, cvk_standstill_fit *fit)
     }
     memcpy(fit->cov, result.cov, sizeof fit->cov);
     add_voltage_doubt(f, fit);
+    add_saturation_doubt(f, fit);
     fit->cov[CVK_SM_DELAY * (N + 1)] += DELAY_FLOOR * DELAY_FLOOR;
     fit->residual_a = result.residual;
     fit->dof = CVK_LANE_DOF;
@@ -392,9 +406,9 @@ static void turn_axes(problem *f, cvk_standstill_fit *fit)
 static int scout(problem *f, const cvk_span *spans, size_t count, double worst_ratio,
                  cvk_standstill_fit fits[CVK_CURVES])
 {
-    static const int order[CVK_CURVES] = {CVK_CURVE_FIRM,  CVK_CURVE_SHARP,  CVK_CURVE_TANH,
-                                          CVK_CURVE_ROUND, CVK_CURVE_CHARGE, CVK_CURVE_SOFT};
-    cvk_standstill_fit trial = {.curve = CVK_CURVE_FIRM};
+    static const int order[CVK_CURVES] = {CVK_CURVE_TANH, CVK_CURVE_CLIPPED, CVK_CURVE_ROUND,
+                                          CVK_CURVE_ARC,  CVK_CURVE_CHARGE,  CVK_CURVE_SOFT};
+    cvk_standstill_fit trial = {.curve = CVK_CURVE_TANH};
     choose_blocks(f, spans, count, MOST_ROWS, BLOCK_ROWS);
     if (f->residual_rows < 200u) {
         return 0;

@@ -80,13 +80,13 @@ static void prepare(coefficients *k, int n, const double p[CVK_SM_COUNT], double
     k->offset_b[n] = p[CVK_SM_OFFSET_BETA];
 }
 
-/* One step for all lanes: the inverter's voltage is taken at the present current first, then at
- * the middle of the step (Heun). */
+/* One step for all lanes: the inverter's voltage is taken at the present current first, then as its
+ * mean on the way to where that leads (Heun). */
 static inline void advance(const coefficients *k, int lanes, int curve, int step,
                            const double v_new[2], const double v_old[2], double bus_share,
                            double ia[LANES], double ib[LANES])
 {
-    double free_a[LANES], free_b[LANES], mid_a[LANES], mid_b[LANES];
+    double free_a[LANES], free_b[LANES], to_a[LANES], to_b[LANES];
     for (int n = 0; n < lanes; n++) {
         double old = k->old_share[step][n];
         double va = v_new[0] + old * (v_old[0] - v_new[0]);
@@ -95,15 +95,19 @@ static inline void advance(const coefficients *k, int lanes, int curve, int step
             k->phi_aa[n] * ia[n] + k->phi_ab[n] * ib[n] + k->gain_aa[n] * va + k->gain_ab[n] * vb;
         free_b[n] =
             k->phi_ab[n] * ia[n] + k->phi_bb[n] * ib[n] + k->gain_ab[n] * va + k->gain_bb[n] * vb;
-        mid_a[n] = ia[n];
-        mid_b[n] = ib[n];
+        to_a[n] = ia[n];
+        to_b[n] = ib[n];
     }
     for (int pass = 0; pass < 2; pass++) {
         for (int n = 0; n < lanes; n++) {
-            double along = -0.5 * mid_a[n], across = HALF_SQRT3 * mid_b[n];
-            double ua = cvk_curve_at(k->per_knee[n] * mid_a[n], curve);
-            double ub = cvk_curve_at(k->per_knee[n] * (along + across), curve);
-            double uc = cvk_curve_at(k->per_knee[n] * (along - across), curve);
+            const double knee = k->per_knee[n];
+            double along = -0.5 * ia[n], across = HALF_SQRT3 * ib[n];
+            double to_along = -0.5 * to_a[n], to_across = HALF_SQRT3 * to_b[n];
+            double ua = cvk_curve_mean(knee * ia[n], knee * to_a[n], curve);
+            double ub =
+                cvk_curve_mean(knee * (along + across), knee * (to_along + to_across), curve);
+            double uc =
+                cvk_curve_mean(knee * (along - across), knee * (to_along - to_across), curve);
             double dead_v = bus_share * k->dead_v[n];
             double u_alpha = dead_v * (2.0 * ua - ub - uc) * (1.0 / 3.0);
             double u_beta = dead_v * (ub - uc) * (0.5 / HALF_SQRT3);
@@ -111,21 +115,20 @@ static inline void advance(const coefficients *k, int lanes, int curve, int step
             double next_b = free_b[n] - k->gain_ab[n] * u_alpha - k->gain_bb[n] * u_beta;
             /* saturation: what moves along an axis moves by more */
             double move_a = next_a - ia[n], move_b = next_b - ib[n];
-            double x = k->axis_a[n] * mid_a[n] + k->axis_b[n] * mid_b[n];
-            double y = k->axis_a[n] * mid_b[n] - k->axis_b[n] * mid_a[n];
+            double mid_a = 0.5 * (ia[n] + to_a[n]), mid_b = 0.5 * (ib[n] + to_b[n]);
+            double x = k->axis_a[n] * mid_a + k->axis_b[n] * mid_b;
+            double y = k->axis_a[n] * mid_b - k->axis_b[n] * mid_a;
             double more_x =
                 k->square_x[n] * x * x * (k->axis_a[n] * move_a + k->axis_b[n] * move_b);
             double more_y = y * (k->linear_y[n] + k->square_y[n] * y) *
                             (k->axis_a[n] * move_b - k->axis_b[n] * move_a);
-            next_a += k->axis_a[n] * more_x - k->axis_b[n] * more_y;
-            next_b += k->axis_b[n] * more_x + k->axis_a[n] * more_y;
-            mid_a[n] = pass == 0 ? 0.5 * (ia[n] + next_a) : next_a;
-            mid_b[n] = pass == 0 ? 0.5 * (ib[n] + next_b) : next_b;
+            to_a[n] = next_a + k->axis_a[n] * more_x - k->axis_b[n] * more_y;
+            to_b[n] = next_b + k->axis_b[n] * more_x + k->axis_a[n] * more_y;
         }
     }
     for (int n = 0; n < lanes; n++) {
-        ia[n] = mid_a[n];
-        ib[n] = mid_b[n];
+        ia[n] = to_a[n];
+        ib[n] = to_b[n];
     }
 }
 
@@ -147,11 +150,11 @@ static inline void advance_curve(const coefficients *k, int lanes, int curve, in
     case CVK_CURVE_TANH:
         advance(k, lanes, CVK_CURVE_TANH, step, v_new, v_old, bus_share, ia, ib);
         break;
-    case CVK_CURVE_FIRM:
-        advance(k, lanes, CVK_CURVE_FIRM, step, v_new, v_old, bus_share, ia, ib);
+    case CVK_CURVE_ARC:
+        advance(k, lanes, CVK_CURVE_ARC, step, v_new, v_old, bus_share, ia, ib);
         break;
     default:
-        advance(k, lanes, CVK_CURVE_SHARP, step, v_new, v_old, bus_share, ia, ib);
+        advance(k, lanes, CVK_CURVE_CLIPPED, step, v_new, v_old, bus_share, ia, ib);
         break;
     }
 }

@@ -690,7 +690,8 @@ static void weigh_explanations(problem *f, const cvk_belief *belief,
                                cvk_turning_result fits[MOST_FITS], int count,
                                cvk_turning_result *best, double spread[N * N])
 {
-    static const int curves[] = {CVK_CURVE_CHARGE, CVK_CURVE_SOFT, CVK_CURVE_ROUND, CVK_CURVE_FIRM};
+    static const int curves[] = {CVK_CURVE_CHARGE, CVK_CURVE_SOFT, CVK_CURVE_ROUND,
+                                 CVK_CURVE_CLIPPED};
     const int from = best_of(fits, count);
     double mean[N];
     f->noise = fits[from].noise;

@@ -161,11 +161,11 @@ static void inverter(const motors *m, const vectors *current, vectors *out)
     case CVK_CURVE_TANH:
         inverter_of(m, CVK_CURVE_TANH, current, out);
         break;
-    case CVK_CURVE_FIRM:
-        inverter_of(m, CVK_CURVE_FIRM, current, out);
+    case CVK_CURVE_ARC:
+        inverter_of(m, CVK_CURVE_ARC, current, out);
         break;
     default:
-        inverter_of(m, CVK_CURVE_SHARP, current, out);
+        inverter_of(m, CVK_CURVE_CLIPPED, current, out);
         break;
     }
 }
