@@ -288,7 +288,8 @@ static void add_saturation_doubt(const problem *f, cvk_standstill_fit *fit)
     const double loss_x = fabs(fit->p[CVK_SM_SQUARE_X]) * square;
     const double loss_y =
         fabs(fit->p[CVK_SM_SQUARE_Y]) * square + fabs(fit->p[CVK_SM_LINEAR_Y]) * peak_a;
-    const double doubt = SERIES_DOUBT * fmax(loss_x, loss_y) * fit->p[CVK_SM_L_MEAN];
+    const double loss = fmax(loss_x, loss_y) / (1.0 + fmax(loss_x, loss_y));
+    const double doubt = SERIES_DOUBT * loss * fit->p[CVK_SM_L_MEAN];
     fit->cov[CVK_SM_L_MEAN * (N + 1)] += doubt * doubt;
 }
 
