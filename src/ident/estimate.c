@@ -620,21 +620,21 @@ static cvk_status balance_logs(const cvk_belief *belief, const work *logs, size_
 }
 
 /* The angle that the q inductance leaves open at the largest current: by its cosine the torque. */
-static bool angle_known(const cvk_belief *belief, const work *logs, size_t count)
+static bool angle_known(const cvk_belief *belief, const cvk_windows *windows)
 {
     double current_a = 0.0;
-    for (size_t n = 0; n < count; n++) {
-        current_a = fmax(current_a, logs[n].turns.count > 0 ? logs[n].signals.peak_current_a : 0.0);
+    for (size_t n = 0; n < windows->count; n++) {
+        current_a = fmax(current_a, cabs(windows->window[n].current_a));
     }
     const double doubt_wb = cvk_belief_deviation(belief, CVK_B_L_Q) * current_a;
     return doubt_wb < LARGEST_ANGLE_DOUBT * belief->mean[CVK_B_FLUX];
 }
 
-static void learn_mechanics(const cvk_belief *belief, const work *logs, size_t count,
-                            scale_share scale, cvk_estimate *out)
+static void learn_mechanics(const cvk_windows *windows, const cvk_belief *belief, const work *logs,
+                            size_t count, scale_share scale, cvk_estimate *out)
 {
     const cvk_card_entry *entry = out->card.entry;
-    const bool angle = angle_known(belief, logs, count);
+    const bool angle = angle_known(belief, windows);
     const bool torque_known =
         entry[CVK_CARD_FLUX_LINKAGE].known && entry[CVK_CARD_POLE_PAIRS].known && angle;
     cvk_mechanics m = {.driven = false};
@@ -684,7 +684,7 @@ static cvk_status estimate_prepared(work *logs, size_t count, scale_share scale,
     write_saturation(&still, logs, count, out);
     cvk_status status = learn_pole_pairs(logs, count, windows, out);
     if (status == CVK_OK) {
-        learn_mechanics(&belief, logs, count, scale, out);
+        learn_mechanics(windows, &belief, logs, count, scale, out);
     }
     return status;
 }
