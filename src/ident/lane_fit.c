@@ -181,7 +181,7 @@ bool cvk_lane_fit(const cvk_lane_problem *problem, double *p, cvk_lane_result *r
     for (int k = 0; k < n; k++) {
         x[k] = p[k] / problem->scale[k];
     }
-    info = lmder(residuals, &f, (int)m, n, x, fvec, fjac, (int)m, 1e-6, 1e-6, 0.0,
+    info = lmder(residuals, &f, (int)m, n, x, fvec, fjac, (int)m, 1e-5, 1e-5, 0.0,
                  problem->most_evaluations, diag, 1, FIRST_STEP, 0, &nfev, &njev, ipvt, qtf, wa1,
                  wa2, wa3, wa4);
     bool fine =

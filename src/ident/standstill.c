@@ -33,17 +33,21 @@
 /* Curves are weighed as if this many residuals were independent; one below the weight is left out.
  */
 #define INDEPENDENT_SAMPLES 500.0
-#define SMALLEST_WEIGHT 1e-3
+#define SMALLEST_WEIGHT 1e-2
 /* Evaluations of the misfit in one fit. A scout comes from far away; a full fit starts close by,
  * and only at a whole delay, where the misfit has a corner, would it need more for its last digits.
  */
-#define SERIES_DOUBT 0.015  /* of the loss of inductance at the peak current */
-#define SMALL_SALIENCY 0.1  /* (Lq - Ld) / (Lq + Ld) below which the axes' direction is tried out, \
+#define SERIES_DOUBT 0.015 /* of the loss of inductance at the peak current */
+#define SMALL_SALIENCY                                                                             \
+    0.1                     /* (Lq - Ld) / (Lq + Ld) below which the axes' direction is tried out, \
                              */
+#define SMALL_LOSS 0.01     /* of inductance at the peak current, below which that is idle */
 #define TRIAL_SALIENCY 0.03 /* from this much */
 #define DIRECTIONS 4
-#define SCOUT_EVALUATIONS 60
+#define SCOUT_EVALUATIONS 30
+#define TURN_EVALUATIONS 10
 #define FULL_EVALUATIONS 15
+#define QUICK_EVALUATIONS 4
 /* Periods. How the bus moves within a period is not in a log, and an edge with 0.1 % more voltage
  * looks like this much delay. */
 #define DELAY_FLOOR 0.004
@@ -388,10 +392,13 @@ static void set_scale(problem *f, const double p[N])
 static void turn_axes(problem *f, cvk_standstill_fit *fit)
 {
     const cvk_standstill_fit found = *fit;
-    const double mean = found.p[CVK_SM_L_MEAN];
-    if (hypot(found.p[CVK_SM_L_COS], found.p[CVK_SM_L_SIN]) > SMALL_SALIENCY * mean) {
+    const double mean = found.p[CVK_SM_L_MEAN], square = pow(f->s->peak_current_a, 2.0);
+    const double loss = square * hypot(found.p[CVK_SM_SQUARE_X], found.p[CVK_SM_SQUARE_Y]);
+    if (hypot(found.p[CVK_SM_L_COS], found.p[CVK_SM_L_SIN]) > SMALL_SALIENCY * mean ||
+        loss < SMALL_LOSS) {
         return;
     }
+    f->most_evaluations = TURN_EVALUATIONS;
     for (int n = 0; n < DIRECTIONS; n++) {
         const double angle = 2.0 * PI * n / DIRECTIONS;
         cvk_standstill_fit trial = found;
@@ -401,15 +408,16 @@ static void turn_axes(problem *f, cvk_standstill_fit *fit)
             *fit = trial;
         }
     }
+    f->most_evaluations = SCOUT_EVALUATIONS;
 }
 
 /* Start values, and a quick fit of each curve on few rows. Returns how many curves fitted. */
 static int scout(problem *f, const cvk_span *spans, size_t count, double worst_ratio,
                  cvk_standstill_fit fits[CVK_CURVES])
 {
-    static const int order[CVK_CURVES] = {CVK_CURVE_TANH, CVK_CURVE_CLIPPED, CVK_CURVE_ROUND,
-                                          CVK_CURVE_ARC,  CVK_CURVE_CHARGE,  CVK_CURVE_SOFT};
-    cvk_standstill_fit trial = {.curve = CVK_CURVE_TANH};
+    static const int order[CVK_CURVES] = {CVK_CURVE_ROUND, CVK_CURVE_TANH,   CVK_CURVE_CLIPPED,
+                                          CVK_CURVE_ARC,   CVK_CURVE_CHARGE, CVK_CURVE_SOFT};
+    cvk_standstill_fit trial = {.curve = CVK_CURVE_ROUND};
     choose_blocks(f, spans, count, MOST_ROWS, BLOCK_ROWS);
     if (f->residual_rows < 200u) {
         return 0;
@@ -440,6 +448,33 @@ static int scout(problem *f, const cvk_span *spans, size_t count, double worst_r
     return good;
 }
 
+/* The full fit, only for curves that may count: begun with the best, and left early when it falls
+ * behind. Returns how many. */
+static int fit_likely_curves(problem *f, cvk_standstill_fit scouts[CVK_CURVES], int scouted,
+                             double samples, cvk_standstill_fit fits[CVK_CURVES])
+{
+    const int first = (int)(best_of(scouts, scouted) - scouts);
+    const cvk_standstill_fit best = scouts[first];
+    int good = 0;
+    scouts[first] = scouts[0];
+    scouts[0] = best;
+    for (int k = 0; k < scouted; k++) {
+        if (weight_of(&scouts[k], &best, samples) < SMALLEST_WEIGHT) {
+            continue;
+        }
+        fits[good] = scouts[k];
+        f->most_evaluations = good > 0 ? QUICK_EVALUATIONS : FULL_EVALUATIONS;
+        bool fine = fit_curve(f, scouts[k].curve, &fits[good]);
+        if (good > 0 && fine) {
+            f->most_evaluations = FULL_EVALUATIONS;
+            fine = weight_of(&fits[good], best_of(fits, good), samples) > SMALLEST_WEIGHT &&
+                   fit_curve(f, scouts[k].curve, &fits[good]);
+        }
+        good += fine;
+    }
+    return good;
+}
+
 cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *spans, size_t count,
                                     double worst_ratio, cvk_standstill_fit *fit)
 {
@@ -449,16 +484,9 @@ cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *
     if (scouted == 0) {
         return CVK_NOT_IN_LOG;
     }
-    const cvk_standstill_fit *best = best_of(scouts, scouted);
     const double samples = 2.0 * (double)f.residual_rows;
     choose_blocks(&f, spans, count, MOST_ROWS, BLOCK_ROWS);
-    f.most_evaluations = FULL_EVALUATIONS;
-    for (int k = 0; k < scouted; k++) { /* the full fit only for curves that may count */
-        fits[good] = scouts[k];
-        if (weight_of(&scouts[k], best, samples) > SMALLEST_WEIGHT) {
-            good += fit_curve(&f, scouts[k].curve, &fits[good]);
-        }
-    }
+    good = fit_likely_curves(&f, scouts, scouted, samples, fits);
     if (good == 0) {
         return CVK_NOT_IN_LOG;
     }

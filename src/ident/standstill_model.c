@@ -15,7 +15,7 @@
 
 #define LANES CVK_SM_LANES
 #define HALF_SQRT3 0.86602540378443864676
-#define MOST_STEPS 4
+#define MOST_STEPS 3
 #define LARGEST_STEP 0.5 /* of the fastest time constant, in one step */
 
 /* Everything about the lanes that does not change from row to row, one array per coefficient. A
@@ -80,52 +80,77 @@ static void prepare(coefficients *k, int n, const double p[CVK_SM_COUNT], double
     k->offset_b[n] = p[CVK_SM_OFFSET_BETA];
 }
 
+/* Phase currents over the knee, and the curve's widths there. */
+typedef struct phases {
+    double x[3][LANES], width[3][LANES];
+} phases;
+
+static inline void phases_at(const coefficients *k, int lanes, int curve, const double ia[LANES],
+                             const double ib[LANES], phases *out)
+{
+    for (int n = 0; n < lanes; n++) {
+        const double a = k->per_knee[n] * ia[n], along = -0.5 * a;
+        const double across = k->per_knee[n] * HALF_SQRT3 * ib[n];
+        out->x[0][n] = a;
+        out->x[1][n] = along + across;
+        out->x[2][n] = along - across;
+        out->width[0][n] = cvk_curve_width(a, curve);
+        out->width[1][n] = cvk_curve_width(along + across, curve);
+        out->width[2][n] = cvk_curve_width(along - across, curve);
+    }
+}
+
+/* Where a step leads under the inverter's mean voltage on the way from `from` to `to`; what
+ * saturates moves by more. `unhindered`: where it leads without both. */
+static inline void arrive(const coefficients *k, int lanes, double bus_share, const phases *from,
+                          const phases *to, double unhindered[2][LANES], const double ia[LANES],
+                          const double ib[LANES], double to_a[LANES], double to_b[LANES])
+{
+    for (int n = 0; n < lanes; n++) {
+        double u[3];
+        for (int m = 0; m < 3; m++) {
+            u[m] = (from->x[m][n] + to->x[m][n]) / (from->width[m][n] + to->width[m][n]);
+        }
+        double dead_v = bus_share * k->dead_v[n];
+        double u_alpha = dead_v * (2.0 * u[0] - u[1] - u[2]) * (1.0 / 3.0);
+        double u_beta = dead_v * (u[1] - u[2]) * (0.5 / HALF_SQRT3);
+        double next_a = unhindered[0][n] - k->gain_aa[n] * u_alpha - k->gain_ab[n] * u_beta;
+        double next_b = unhindered[1][n] - k->gain_ab[n] * u_alpha - k->gain_bb[n] * u_beta;
+        double move_a = next_a - ia[n], move_b = next_b - ib[n];
+        double mid_a = 0.5 * (ia[n] + to_a[n]), mid_b = 0.5 * (ib[n] + to_b[n]);
+        double x = k->axis_a[n] * mid_a + k->axis_b[n] * mid_b;
+        double y = k->axis_a[n] * mid_b - k->axis_b[n] * mid_a;
+        double more_x = k->square_x[n] * x * x * (k->axis_a[n] * move_a + k->axis_b[n] * move_b);
+        double more_y = y * (k->linear_y[n] + k->square_y[n] * y) *
+                        (k->axis_a[n] * move_b - k->axis_b[n] * move_a);
+        to_a[n] = next_a + k->axis_a[n] * more_x - k->axis_b[n] * more_y;
+        to_b[n] = next_b + k->axis_b[n] * more_x + k->axis_a[n] * more_y;
+    }
+}
+
 /* One step for all lanes: the inverter's voltage is taken at the present current first, then as its
  * mean on the way to where that leads (Heun). */
 static inline void advance(const coefficients *k, int lanes, int curve, int step,
                            const double v_new[2], const double v_old[2], double bus_share,
                            double ia[LANES], double ib[LANES])
 {
-    double free_a[LANES], free_b[LANES], to_a[LANES], to_b[LANES];
+    double unhindered[2][LANES], to_a[LANES], to_b[LANES];
+    phases from, to;
     for (int n = 0; n < lanes; n++) {
         double old = k->old_share[step][n];
         double va = v_new[0] + old * (v_old[0] - v_new[0]);
         double vb = v_new[1] + old * (v_old[1] - v_new[1]);
-        free_a[n] =
+        unhindered[0][n] =
             k->phi_aa[n] * ia[n] + k->phi_ab[n] * ib[n] + k->gain_aa[n] * va + k->gain_ab[n] * vb;
-        free_b[n] =
+        unhindered[1][n] =
             k->phi_ab[n] * ia[n] + k->phi_bb[n] * ib[n] + k->gain_ab[n] * va + k->gain_bb[n] * vb;
         to_a[n] = ia[n];
         to_b[n] = ib[n];
     }
-    for (int pass = 0; pass < 2; pass++) {
-        for (int n = 0; n < lanes; n++) {
-            const double knee = k->per_knee[n];
-            double along = -0.5 * ia[n], across = HALF_SQRT3 * ib[n];
-            double to_along = -0.5 * to_a[n], to_across = HALF_SQRT3 * to_b[n];
-            double ua = cvk_curve_mean(knee * ia[n], knee * to_a[n], curve);
-            double ub =
-                cvk_curve_mean(knee * (along + across), knee * (to_along + to_across), curve);
-            double uc =
-                cvk_curve_mean(knee * (along - across), knee * (to_along - to_across), curve);
-            double dead_v = bus_share * k->dead_v[n];
-            double u_alpha = dead_v * (2.0 * ua - ub - uc) * (1.0 / 3.0);
-            double u_beta = dead_v * (ub - uc) * (0.5 / HALF_SQRT3);
-            double next_a = free_a[n] - k->gain_aa[n] * u_alpha - k->gain_ab[n] * u_beta;
-            double next_b = free_b[n] - k->gain_ab[n] * u_alpha - k->gain_bb[n] * u_beta;
-            /* saturation: what moves along an axis moves by more */
-            double move_a = next_a - ia[n], move_b = next_b - ib[n];
-            double mid_a = 0.5 * (ia[n] + to_a[n]), mid_b = 0.5 * (ib[n] + to_b[n]);
-            double x = k->axis_a[n] * mid_a + k->axis_b[n] * mid_b;
-            double y = k->axis_a[n] * mid_b - k->axis_b[n] * mid_a;
-            double more_x =
-                k->square_x[n] * x * x * (k->axis_a[n] * move_a + k->axis_b[n] * move_b);
-            double more_y = y * (k->linear_y[n] + k->square_y[n] * y) *
-                            (k->axis_a[n] * move_b - k->axis_b[n] * move_a);
-            to_a[n] = next_a + k->axis_a[n] * more_x - k->axis_b[n] * more_y;
-            to_b[n] = next_b + k->axis_b[n] * more_x + k->axis_a[n] * more_y;
-        }
-    }
+    phases_at(k, lanes, curve, ia, ib, &from);
+    arrive(k, lanes, bus_share, &from, &from, unhindered, ia, ib, to_a, to_b);
+    phases_at(k, lanes, curve, to_a, to_b, &to);
+    arrive(k, lanes, bus_share, &from, &to, unhindered, ia, ib, to_a, to_b);
     for (int n = 0; n < lanes; n++) {
         ia[n] = to_a[n];
         ib[n] = to_b[n];
