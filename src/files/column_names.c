@@ -34,6 +34,7 @@ static quantity quantity_of(cvk_column column)
         return SPEED;
     case CVK_COLUMN_ENC:
     case CVK_COLUMN_HALL:
+    case CVK_COLUMN_INDEX:
         return COUNT;
     case CVK_COLUMN_TEMP:
         return TEMPERATURE;

@@ -61,16 +61,23 @@ static const char *cell_end(const char *cell, const char *stop, char delimiter)
 
 /* ---- "# key: value" lines ------------------------------------------------------------------- */
 
-const char *const cvk_log_keys[CVK_LOG_KEYS] = {"current_gain_tolerance", "voltage_gain_tolerance",
-                                                "encoder_counts", "sample_rate_hz"};
+const char *const cvk_log_keys[CVK_LOG_KEYS] = {"current_gain_tolerance",
+                                                "voltage_gain_tolerance",
+                                                "encoder_counts",
+                                                "sample_rate_hz",
+                                                "shaft_turns",
+                                                "added_inertia_kg_m2"};
 
 void cvk_log_key(cvk_log_file *file, const char *key, const char *value, const char *stop,
                  double *sample_rate_hz)
 {
     cvk_log *log = &file->log;
     double *const places[CVK_LOG_KEYS] = {&log->current_gain_tolerance,
-                                          &log->voltage_gain_tolerance, &log->encoder_counts,
-                                          sample_rate_hz};
+                                          &log->voltage_gain_tolerance,
+                                          &log->encoder_counts,
+                                          sample_rate_hz,
+                                          &log->shaft_turns,
+                                          &log->added_inertia_kg_m2};
     double number;
     const char *after;
     for (size_t n = 0; n < CVK_LOG_KEYS; n++) {

@@ -8,7 +8,7 @@
 #include "column_names.h"
 
 /* Keys of a log beside its columns. */
-#define CVK_LOG_KEYS 4
+#define CVK_LOG_KEYS 6
 extern const char *const cvk_log_keys[CVK_LOG_KEYS];
 
 /* Takes the value of one of those keys, when it is a number; others are passed over. */

@@ -9,6 +9,7 @@
 #include "inverter_curve.h"
 #include "mechanics.h"
 #include "numeric.h"
+#include "pole_columns.h"
 #include "pole_pairs.h"
 #include "standstill.h"
 #include "turning.h"
@@ -80,6 +81,7 @@ bool cvk_has_errors(const cvk_estimate *out)
 
 /* One log on its way through the estimation. */
 typedef struct work {
+    const cvk_log *log;
     cvk_signals signals;
     cvk_turns turns;
     cvk_span still[MOST_SPANS];
@@ -100,6 +102,7 @@ static void free_work(work *logs, size_t count)
 static cvk_status prepare(work *w, const cvk_log *log, const cvk_estimate_options *options,
                           cvk_estimate *out)
 {
+    w->log = log;
     cvk_status status = cvk_signals_from_log(&w->signals, log, options, out);
     if (status == CVK_OK) {
         status = cvk_find_turns(&w->turns, &w->signals);
@@ -429,25 +432,75 @@ static void write_pole_pairs(cvk_estimate *out, const cvk_pole_evidence *evidenc
     int p = cvk_poles_decide(evidence, &probability);
     if (p == 0 || probability < SURE_OF_POLES) {
         miss(&out->card, CVK_CARD_POLE_PAIRS,
-             p == 0 ? "no rotor-angle or speed column, and no once-per-revolution pattern: log a "
-                      "rotor angle, or record a coast-down (corvak record coast), or turn the "
-                      "shaft by hand an exact number of turns with the phases logged"
-                    : "the evidence does not single out one number: record a longer coast-down, or "
-                      "log a rotor angle");
+             p == 0 ? "no rotor column, and no once-per-revolution pattern: turn the shaft by hand "
+                      "an exact number of turns with the phases logged and say so in the log "
+                      "(# shaft_turns: 10), or record a coast-down (corvak record coast), or log a "
+                      "rotor angle"
+                    : "the evidence does not single out one number: turn the shaft by hand more "
+                      "turns (# shaft_turns: 20), record a longer coast-down, or log a rotor "
+                      "angle");
         return;
     }
     entry->known = true;
     entry->probability = probability;
     entry->value = entry->low = entry->high = p;
     entry->statistical_low = entry->statistical_high = p;
-    snprintf(entry->from, sizeof entry->from, "%s%s%s",
-             evidence->rotor_column ? "rotor column" : "",
-             evidence->rotor_column && evidence->pattern ? " and " : "",
-             evidence->pattern ? "once-per-revolution pattern" : "");
+    const struct {
+        bool seen;
+        const char *name;
+    } kinds[] = {{evidence->rotor_column, "rotor column"},
+                 {evidence->pattern, "once-per-revolution pattern"},
+                 {evidence->columns, "electrical column against the shaft's"},
+                 {evidence->counted, "turns counted by hand"},
+                 {evidence->disc, "known disc"}};
+    size_t used = 0;
+    for (size_t n = 0; n < sizeof kinds / sizeof kinds[0]; n++) {
+        if (kinds[n].seen && used < sizeof entry->from) {
+            used += (size_t)snprintf(entry->from + used, sizeof entry->from - used, "%s%s",
+                                     used > 0 ? " and " : "", kinds[n].name);
+        }
+    }
+}
+
+/* Balances of the logs in which `disc_kg_m2` was added to the shaft. */
+static cvk_status balance_logs(const cvk_belief *belief, const work *logs, size_t count,
+                               double disc_kg_m2, double pole_pairs, cvk_mechanics *out)
+{
+    cvk_balance *balance = calloc(1, sizeof *balance);
+    cvk_status status = balance == NULL ? CVK_NO_MEMORY : CVK_OK;
+    for (size_t n = 0; n < count && status == CVK_OK; n++) {
+        if (logs[n].log->added_inertia_kg_m2 == disc_kg_m2) {
+            status =
+                cvk_add_balances(balance, &logs[n].signals, &logs[n].turns, belief, pole_pairs);
+        }
+    }
+    if (status == CVK_OK) {
+        status = cvk_fit_mechanics(balance, out);
+    }
+    free(balance);
+    return status;
+}
+
+static void learn_from_disc(cvk_pole_evidence *evidence, const cvk_belief *belief, const work *logs,
+                            size_t count)
+{
+    double disc_kg_m2 = 0.0;
+    cvk_mechanics without, with_disc;
+    for (size_t n = 0; n < count; n++) {
+        disc_kg_m2 = fmax(disc_kg_m2, logs[n].log->added_inertia_kg_m2);
+    }
+    if (disc_kg_m2 > 0.0 && cvk_belief_knows(belief, CVK_B_FLUX, FLUX_SHARE) &&
+        balance_logs(belief, logs, count, 0.0, 1.0, &without) == CVK_OK &&
+        balance_logs(belief, logs, count, disc_kg_m2, 1.0, &with_disc) == CVK_OK) {
+        const double a[] = {without.value[CVK_MECH_INERTIA], without.deviation[CVK_MECH_INERTIA]};
+        const double b[] = {with_disc.value[CVK_MECH_INERTIA],
+                            with_disc.deviation[CVK_MECH_INERTIA]};
+        cvk_poles_from_disc(evidence, a, b, disc_kg_m2);
+    }
 }
 
 static cvk_status learn_pole_pairs(const work *logs, size_t count, const cvk_windows *windows,
-                                   cvk_estimate *out)
+                                   const cvk_belief *belief, cvk_estimate *out)
 {
     cvk_pole_evidence evidence = {.rotor_column = false};
     bool odd = false;
@@ -464,11 +517,14 @@ static cvk_status learn_pole_pairs(const work *logs, size_t count, const cvk_win
                         "the rotor sensor counts backwards against the phase order a, b, c");
     }
     for (size_t n = 0; n < count; n++) {
+        cvk_poles_from_columns(&evidence, logs[n].log);
+        cvk_poles_from_count(&evidence, &logs[n].turns, logs[n].log->shaft_turns);
         cvk_status status = cvk_poles_from_pattern(&evidence, &logs[n].signals, &logs[n].turns);
         if (status != CVK_OK) {
             return status;
         }
     }
+    learn_from_disc(&evidence, belief, logs, count);
     write_pole_pairs(out, &evidence);
     cvk_poles_probabilities(&evidence, out->pole_probability);
     return CVK_OK;
@@ -604,21 +660,6 @@ static void names_of_turning(const work *logs, size_t count, char text[CVK_CARD_
     }
 }
 
-static cvk_status balance_logs(const cvk_belief *belief, const work *logs, size_t count,
-                               double pole_pairs, cvk_mechanics *out)
-{
-    cvk_balance *balance = calloc(1, sizeof *balance);
-    cvk_status status = balance == NULL ? CVK_NO_MEMORY : CVK_OK;
-    for (size_t n = 0; n < count && status == CVK_OK; n++) {
-        status = cvk_add_balances(balance, &logs[n].signals, &logs[n].turns, belief, pole_pairs);
-    }
-    if (status == CVK_OK) {
-        status = cvk_fit_mechanics(balance, out);
-    }
-    free(balance);
-    return status;
-}
-
 /* The angle that the q inductance leaves open at the largest current: by its cosine the torque. */
 static bool angle_known(const cvk_belief *belief, const cvk_windows *windows)
 {
@@ -639,8 +680,8 @@ static void learn_mechanics(const cvk_windows *windows, const cvk_belief *belief
         entry[CVK_CARD_FLUX_LINKAGE].known && entry[CVK_CARD_POLE_PAIRS].known && angle;
     cvk_mechanics m = {.driven = false};
     char from[CVK_CARD_TEXT];
-    bool fitted = torque_known &&
-                  balance_logs(belief, logs, count, entry[CVK_CARD_POLE_PAIRS].value, &m) == CVK_OK;
+    bool fitted = torque_known && balance_logs(belief, logs, count, 0.0,
+                                               entry[CVK_CARD_POLE_PAIRS].value, &m) == CVK_OK;
     const char *why =
         !angle          ? "needs the torque, which needs inductance_q_h (see there)"
         : !torque_known ? "needs the torque, which needs flux linkage and pole pairs (see there)"
@@ -682,7 +723,7 @@ static cvk_status estimate_prepared(work *logs, size_t count, scale_share scale,
     learn_turning(logs, count, &belief, windows, out);
     write_electrical(&out->card, &belief, &still, windows, moved, scale.current, scale.voltage);
     write_saturation(&still, logs, count, out);
-    cvk_status status = learn_pole_pairs(logs, count, windows, out);
+    cvk_status status = learn_pole_pairs(logs, count, windows, &belief, out);
     if (status == CVK_OK) {
         learn_mechanics(windows, &belief, logs, count, scale, out);
     }

@@ -28,6 +28,7 @@ const char *cvk_column_name(cvk_column column)
         [CVK_COLUMN_HALL] = "hall",
         [CVK_COLUMN_SPEED_M] = "speed_m",
         [CVK_COLUMN_TEMP] = "temp",
+        [CVK_COLUMN_INDEX] = "index",
     };
     return (unsigned)column < CVK_COLUMN_COUNT ? names[column] : NULL;
 }

@@ -158,7 +158,7 @@ cvk_status cvk_poles_from_pattern(cvk_pole_evidence *evidence, const cvk_signals
 void cvk_poles_probabilities(const cvk_pole_evidence *evidence, double *out)
 {
     double sum = 0.0, best = -INFINITY;
-    const bool any = evidence->rotor_column || evidence->pattern;
+    const bool any = cvk_poles_any(evidence);
     for (int p = 1; p <= CVK_MOST_POLE_PAIRS; p++) {
         best = fmax(best, evidence->log_likelihood[p]);
     }

@@ -11,8 +11,11 @@
 /* Logarithm of the likelihood of each integer, up to a common constant. Index 0 is not used. */
 typedef struct cvk_pole_evidence {
     double log_likelihood[CVK_MOST_POLE_PAIRS + 1];
-    bool rotor_column; /* something was seen there ... */
-    bool pattern;      /* ... and here */
+    bool rotor_column; /* voltages against a rotor column */
+    bool pattern;      /* once per revolution */
+    bool columns;      /* a column of electrical turns against one of the shaft's */
+    bool counted;      /* voltages against turns counted by hand */
+    bool disc;         /* accelerations with and without a known disc */
 } cvk_pole_evidence;
 
 /* Evidence of the rotor column: electrical over mechanical speed in each window. `odd` is set when
@@ -23,6 +26,13 @@ void cvk_poles_from_rotor(cvk_pole_evidence *evidence, const cvk_windows *window
 /* Evidence of the pattern in one log's turns; needs almost no current. */
 cvk_status cvk_poles_from_pattern(cvk_pole_evidence *evidence, const cvk_signals *signals,
                                   const cvk_turns *turns);
+
+/* Is there any? */
+static inline bool cvk_poles_any(const cvk_pole_evidence *evidence)
+{
+    return evidence->rotor_column || evidence->pattern || evidence->columns || evidence->counted ||
+           evidence->disc;
+}
 
 /* The most probable integer and its probability. 0 without evidence. */
 int cvk_poles_decide(const cvk_pole_evidence *evidence, double *probability);

@@ -60,6 +60,9 @@ static inline size_t cvk_row_before(size_t row, long by, cvk_span rows)
     return wanted >= (long)rows.end ? rows.end - 1 : (size_t)wanted;
 }
 
+/* Half the largest value of the index column: above it a mark goes by. */
+double cvk_mark_level(const cvk_log *log);
+
 void cvk_signals_free(cvk_signals *signals);
 
 #endif

@@ -34,6 +34,7 @@ typedef enum cvk_column {
     CVK_COLUMN_HALL,    /* counts; 0 .. 7 */
     CVK_COLUMN_SPEED_M, /* rad/s, mechanical */
     CVK_COLUMN_TEMP,    /* degC */
+    CVK_COLUMN_INDEX,   /* above half its largest value while a mark on the shaft goes by */
     CVK_COLUMN_COUNT
 } cvk_column;
 
@@ -46,6 +47,8 @@ typedef struct cvk_log {
     const double *column[CVK_COLUMN_COUNT]; /* null when the log does not have it; NaN where a
                                                cell is missing */
     double encoder_counts;                  /* counts per turn of ENC; 0 when not known */
+    double shaft_turns;                     /* of the whole log, counted by hand; 0: not stated */
+    double added_inertia_kg_m2;             /* of a known disc on the shaft in this log; 0: none */
     double current_gain_tolerance;          /* bound of the gain error common to the current */
     double voltage_gain_tolerance;          /* and voltage channels; negative: not stated */
 } cvk_log;

@@ -1,0 +1,169 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Pole pairs from the evidence that a bench without a rotor sensor has: a mark on the shaft, halls,
+ * an electrical angle, turns counted by hand, a disc of known inertia.
+ */
+#include "corvak/ident/estimate.h"
+#include "recording.h"
+#include "suite.h"
+
+#include <math.h>
+#include <stdlib.h>
+#include <string.h>
+
+#define TWO_PI 6.283185307179586
+
+static cvk_estimate result;
+static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0};
+
+static void assert_pole_pairs(int truth, const char *from)
+{
+    const cvk_card_entry *entry = &result.card.entry[CVK_CARD_POLE_PAIRS];
+    ck_assert_msg(entry->known, "missing: %s", entry->missing);
+    ck_assert_double_eq(entry->value, truth);
+    ck_assert_double_gt(entry->probability, 0.99);
+    ck_assert_msg(strstr(entry->from, from) != NULL, "%s", entry->from);
+}
+
+static void estimate_one(const cvk_log *log)
+{
+    const cvk_log *logs[] = {log};
+    ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
+}
+
+/* A motor whose magnets are all alike, so that no pattern helps; its angle, unwrapped, is taken out
+ * of the log. */
+static double *record_without_sensor(recording *r, const char *name, const char *excitation,
+                                     int *pole_pairs)
+{
+    cvk_rig_config rig = studio_rig(name);
+    ck_assert(cvk_rig_switch(&rig, "unequal_magnets", false));
+    record(r, &rig, excitation, 4, true);
+    double *angle = malloc(r->log.rows * sizeof *angle), turns = 0.0;
+    ck_assert_ptr_nonnull(angle);
+    for (size_t k = 0; k < r->log.rows; k++) {
+        double now = r->log.column[CVK_COLUMN_THETA_M][k];
+        turns -= k > 0 ? round((now - r->log.column[CVK_COLUMN_THETA_M][k - 1]) / TWO_PI) : 0.0;
+        angle[k] = now + TWO_PI * turns;
+    }
+    r->log.column[CVK_COLUMN_THETA_M] = NULL;
+    *pole_pairs = rig.motor.pole_pairs;
+    return angle;
+}
+
+START_TEST(a_mark_on_the_shaft_tells)
+{
+    recording r;
+    int pole_pairs;
+    double *column = record_without_sensor(&r, "mixer", "spin", &pole_pairs), before = column[0];
+    for (size_t k = 0; k < r.log.rows; k++) {
+        double now = column[k];
+        column[k] = floor(now / TWO_PI) != floor(before / TWO_PI) ? 1.0 : 0.0;
+        before = now;
+    }
+    r.log.column[CVK_COLUMN_INDEX] = column;
+    estimate_one(&r.log);
+    assert_pole_pairs(pole_pairs, "rotor column");
+    free(column);
+    recording_free(&r);
+}
+END_TEST
+
+/* Halls in an odd order that bounce, and somebody who has counted the turns. */
+START_TEST(halls_and_counted_turns_tell)
+{
+    static const int codes[] = {5, 4, 6, 2, 3, 1};
+    recording r;
+    int pole_pairs;
+    double *column = record_without_sensor(&r, "mixer", "coast", &pole_pairs);
+    r.log.shaft_turns = fabs(column[r.log.rows - 1] - column[0]) / TWO_PI;
+    for (size_t k = 0; k < r.log.rows; k++) {
+        double sextant = 6.0 * pole_pairs * column[k] / TWO_PI;
+        double bounce = k % 7 == 0 ? 0.1 : 0.0;
+        column[k] = codes[(int)(floor(sextant + bounce) - 6.0 * floor((sextant + bounce) / 6.0))];
+    }
+    r.log.column[CVK_COLUMN_HALL] = column;
+    estimate_one(&r.log);
+    assert_pole_pairs(pole_pairs, "electrical column against the shaft's");
+    free(column);
+    recording_free(&r);
+}
+END_TEST
+
+START_TEST(an_electrical_angle_and_a_speed_tell)
+{
+    recording r;
+    int pole_pairs;
+    double *column = record_without_sensor(&r, "table", "spin", &pole_pairs);
+    double *speed = calloc(r.log.rows, sizeof *speed);
+    for (size_t k = r.log.rows; k-- > 0;) {
+        speed[k] = k > 0 ? (column[k] - column[k - 1]) / r.log.column[CVK_COLUMN_T][1] : 0.0;
+        column[k] = fmod(pole_pairs * column[k], TWO_PI);
+    }
+    /* nothing but these: the voltages stand still */
+    r.log.column[CVK_COLUMN_THETA_E] = column;
+    r.log.column[CVK_COLUMN_SPEED_M] = speed;
+    estimate_one(&r.log);
+    assert_pole_pairs(pole_pairs, "electrical column against the shaft's");
+    free(column);
+    free(speed);
+    recording_free(&r);
+}
+END_TEST
+
+/* Only the voltages, and the turns counted while it ran down. */
+START_TEST(counted_turns_tell)
+{
+    recording r;
+    int pole_pairs;
+    double *angle = record_without_sensor(&r, "wheel", "coast", &pole_pairs);
+    estimate_one(&r.log);
+    ck_assert(!result.card.entry[CVK_CARD_POLE_PAIRS].known);
+    ck_assert_ptr_nonnull(strstr(result.card.entry[CVK_CARD_POLE_PAIRS].missing, "by hand"));
+    r.log.shaft_turns = round(fabs(angle[r.log.rows - 1] - angle[0]) / TWO_PI);
+    estimate_one(&r.log);
+    assert_pole_pairs(pole_pairs, "counted by hand");
+    free(angle);
+    recording_free(&r);
+}
+END_TEST
+
+START_TEST(a_known_disc_tells)
+{
+    const double disc_kg_m2 = 3e-4;
+    cvk_rig_config rig = studio_rig("mixer");
+    ck_assert(cvk_rig_switch(&rig, "unequal_magnets", false));
+    recording r[3];
+    record(&r[0], &rig, "standstill", 1, false);
+    record(&r[1], &rig, "duty", 2, false);
+    rig.shaft.inertia_kg_m2 += disc_kg_m2;
+    record(&r[2], &rig, "duty", 3, false);
+    r[2].log.added_inertia_kg_m2 = disc_kg_m2;
+    const cvk_log *logs[] = {&r[0].log, &r[1].log, &r[2].log};
+    ck_assert_int_eq(cvk_estimate_logs(logs, 3, &options, &result), CVK_OK);
+    assert_pole_pairs(rig.motor.pole_pairs, "known disc");
+    /* the card's inertia is that without the disc */
+    const double truth =
+        rig.shaft.inertia_kg_m2 + rig.shaft.load_inertia_kg_m2 - disc_kg_m2;
+    const cvk_card_entry *inertia = &result.card.entry[CVK_CARD_INERTIA];
+    ck_assert(inertia->known);
+    ck_assert_double_eq_tol(inertia->value, truth, 0.03 * truth);
+    for (int n = 0; n < 3; n++) {
+        recording_free(&r[n]);
+    }
+}
+END_TEST
+
+static void add(TCase *tests)
+{
+    tcase_add_test(tests, a_mark_on_the_shaft_tells);
+    tcase_add_test(tests, halls_and_counted_turns_tell);
+    tcase_add_test(tests, an_electrical_angle_and_a_speed_tell);
+    tcase_add_test(tests, counted_turns_tell);
+    tcase_add_test(tests, a_known_disc_tells);
+}
+
+int main(void)
+{
+    return run_suite("pole pairs", add, 120.0);
+}
