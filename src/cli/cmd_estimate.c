@@ -51,7 +51,8 @@ static void name_card(job *j, const arguments *a)
 
 static int estimate(job *j, const arguments *a)
 {
-    const cvk_estimate_options options = estimate_options_of(&a->logs);
+    cvk_estimate_options options = estimate_options_of(&a->logs);
+    options.profile = a->details != NULL;
     cvk_status status = cvk_estimate_logs(j->set.log, j->set.count, &options, &j->estimate);
     add_reader_findings(&j->estimate, &j->set);
     name_card(j, a);
@@ -110,7 +111,8 @@ int cmd_estimate(int argc, char **argv)
         {"plot", 0, 0, G_OPTION_ARG_FILENAME, &a.plot, "draw the page to look at first",
          "FILE.png|.svg"},
         {"plot-details", 0, 0, G_OPTION_ARG_FILENAME, &a.details,
-         "draw the second page: misfit, inductance against angle and current, pole pairs",
+         "draw the second page: misfit, likelihood, inductance against angle and current, pole "
+         "pairs",
          "FILE.png|.svg"},
         {"card", 'c', 0, G_OPTION_ARG_FILENAME, &a.card, "write the motor card (YAML)", "FILE"},
         {"name", 'n', 0, G_OPTION_ARG_STRING, &a.name, "name on the card", "NAME"},

@@ -1,7 +1,7 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * The second page of an estimate: how white the misfit is, how the inductances depend on angle and
- * current, and how sure the pole pairs are.
+ * The second page of an estimate: how white the misfit is, how likely other values are, how the
+ * inductances depend on angle and current, and how sure the pole pairs are.
  */
 #include "cli.h"
 #include "gnuplot.h"
@@ -13,7 +13,7 @@ static void correlation_panel(FILE *g, const cvk_estimate *e)
 {
     const char *title = "Misfit of the standstill current: autocorrelation";
     const cvk_curve *c = &e->correlation;
-    place_panel(g, 0, 0);
+    place_panel_of_six(g, 0, 0);
     if (c->points == 0) {
         empty_panel(g, title, "no standstill run among the logs");
         return;
@@ -33,13 +33,60 @@ static void correlation_panel(FILE *g, const cvk_estimate *e)
         title, 1e3 * e->residual_a);
 }
 
+/* How much less likely other resistances are. */
+static void profile_panel(FILE *g, const cvk_estimate *e)
+{
+    const char *title = "Likelihood profile of the resistance";
+    const cvk_curve *c = &e->profile;
+    place_panel_of_six(g, 1, 0);
+    if (c->points == 0) {
+        empty_panel(g, title, "no standstill run among the logs");
+        return;
+    }
+    const double middle = c->x[c->points / 2];
+    fprintf(g, "$profile << EOD\n");
+    for (size_t n = 0; n < c->points; n++) {
+        fprintf(g, "%g %g %g\n", 100.0 * (c->x[n] / middle - 1.0), c->y[n], c->fit[n]);
+    }
+    fprintf(g,
+            "EOD\nset title '%s'\nset xlabel 'resistance, off the fitted one / %%'\n"
+            "set ylabel '-2 ln (likelihood / largest)'\nset yrange [0:*]\n"
+            "plot $profile using 1:2 with linespoints lw 2 pt 7 ps 0.6 lc rgb '" BLUE
+            "' title 'profile', '' using 1:3 with lines lw 1.5 dt 2 lc rgb '" ORANGE
+            "' title 'parabola', 3.84 with lines lw 1 dt 3 lc rgb '" GREY "' title '95 %%'\n",
+            title);
+}
+
+/* The misfit itself at the end of the standstill run. */
+static void misfit_panel(FILE *g, const cvk_estimate *e)
+{
+    const char *title = "Misfit of the standstill current";
+    const cvk_curve *c = &e->residual;
+    place_panel_of_six(g, 2, 1);
+    if (c->points == 0) {
+        empty_panel(g, title, "no standstill run among the logs");
+        return;
+    }
+    fprintf(g, "$misfit << EOD\n");
+    for (size_t n = 0; n < c->points; n++) {
+        fprintf(g, "%g %g %g\n", c->x[n], 1e3 * c->y[n], 1e3 * c->fit[n]);
+    }
+    fprintf(g,
+            "EOD\nset title '%s'\nset xlabel 't / s'\nset ylabel 'misfit / mA'\n"
+            "plot $misfit using 1:2 with lines lw 1 lc rgb '" BLUE
+            "' title 'along alpha', '' using 1:3 with lines lw 1.5 dt 2 lc rgb '" ORANGE
+            "' title '95 %% of the noise', '' using 1:(-$3) with lines lw 1.5 dt 2 lc rgb '" ORANGE
+            "' notitle\n",
+            title);
+}
+
 /* Phase inductance along an axis at an angle from the magnet: Ld cos^2 + Lq sin^2. */
 static void angle_panel(FILE *g, const cvk_estimate *e)
 {
     const char *title = "Inductance against angle from the magnet (polar)";
     const cvk_card_entry *d = &e->card.entry[CVK_CARD_INDUCTANCE_D];
     const cvk_card_entry *q = &e->card.entry[CVK_CARD_INDUCTANCE_Q];
-    place_panel(g, 1, 0);
+    place_panel_of_six(g, 2, 0);
     if (!d->known || !q->known) {
         empty_panel(g, title, "the inductances are not known");
         return;
@@ -70,7 +117,7 @@ static void current_panel(FILE *g, const cvk_estimate *e)
 {
     const char *title = "Incremental inductance against current";
     const cvk_saturation *s = &e->saturation;
-    place_panel(g, 0, 1);
+    place_panel_of_six(g, 0, 1);
     if (!s->known) {
         empty_panel(g, title, "no standstill run among the logs");
         return;
@@ -99,7 +146,7 @@ static void current_panel(FILE *g, const cvk_estimate *e)
 static void poles_panel(FILE *g, const cvk_estimate *e)
 {
     const char *title = "Pole pairs: probability from all evidence";
-    place_panel(g, 1, 1);
+    place_panel_of_six(g, 1, 1);
     if (e->pole_probability[0] != 0.0) {
         empty_panel(g, title, "no evidence: log a rotor angle, or a coast-down");
         return;
@@ -130,8 +177,10 @@ gboolean draw_details(const cvk_estimate *estimate, const char *path, cvk_compla
         return FALSE;
     }
     correlation_panel(g, estimate);
+    profile_panel(g, estimate);
     angle_panel(g, estimate);
     current_panel(g, estimate);
     poles_panel(g, estimate);
+    misfit_panel(g, estimate);
     return close_figure(g, path, complaint);
 }

@@ -22,6 +22,8 @@ FILE *open_figure(const char *path, const char *title, cvk_complaint *complaint)
 /* One of four panels of a page (column and row 0 or 1), with room above it for a title and one line
  * of legend. */
 void place_panel(FILE *gnuplot, int column, int row);
+/* The same in a grid of three columns. */
+void place_panel_of_six(FILE *gnuplot, int column, int row);
 
 /* A panel without data, with the reason in its middle. */
 void empty_panel(FILE *gnuplot, const char *title, const char *why);

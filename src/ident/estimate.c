@@ -45,7 +45,7 @@
 
 cvk_estimate_options cvk_estimate_options_default(void)
 {
-    return (cvk_estimate_options){-1.0, -1.0, 500.0, 0.0};
+    return (cvk_estimate_options){-1.0, -1.0, 500.0, 0.0, false};
 }
 
 double cvk_inverter_voltage(double dead_time_voltage_v, double knee_a, int curve, double current_a)
@@ -86,8 +86,9 @@ typedef struct work {
     cvk_turns turns;
     cvk_span still[MOST_SPANS];
     size_t still_count;
-    bool moved;  /* meant as a standstill test, but the rotor did not stand still */
-    bool fitted; /* its turning stretches have been fitted row by row */
+    bool profile; /* of the likelihood is wanted */
+    bool moved;   /* meant as a standstill test, but the rotor did not stand still */
+    bool fitted;  /* its turning stretches have been fitted row by row */
 } work;
 
 static void free_work(work *logs, size_t count)
@@ -103,6 +104,7 @@ static cvk_status prepare(work *w, const cvk_log *log, const cvk_estimate_option
                           cvk_estimate *out)
 {
     w->log = log;
+    w->profile = options->profile;
     cvk_status status = cvk_signals_from_log(&w->signals, log, options, out);
     if (status == CVK_OK) {
         status = cvk_find_turns(&w->turns, &w->signals);
@@ -250,6 +252,9 @@ static void learn_standstill(work *w, const cvk_belief *start, cvk_belief *belie
     if (cvk_belief_merge(belief, &news) && !(out->residual_a < fit.residual_a)) {
         out->residual_a = fit.residual_a;
         cvk_standstill_curves(s, w->still, w->still_count, &fit, out);
+        if (w->profile) {
+            cvk_standstill_profile(s, w->still, w->still_count, &fit, &out->profile);
+        }
     }
 }
 

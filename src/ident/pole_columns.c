@@ -11,8 +11,8 @@
 #define FEWEST_SHAFT_TURNS 0.9
 #define LEAST_DEVIATION 0.03    /* of the ratio */
 #define END_DEVIATION_TURNS 0.1 /* of the electrical turns, at the ends together */
-#define SLOW_TURNS 1.5          /* electrical, too slow to be seen at the ends of a hand's turning */
-#define HAND_DEVIATION 0.03     /* of a shaft turn counted by hand */
+#define SLOW_TURNS 1.5      /* electrical, too slow to be seen at the ends of a hand's turning */
+#define HAND_DEVIATION 0.03 /* of a shaft turn counted by hand */
 #define LEAST_DISC_DEVIATION 0.04
 #define HALLS_PER_TURN 6.0
 
@@ -118,8 +118,8 @@ void cvk_poles_from_columns(cvk_pole_evidence *evidence, const cvk_log *log)
     }
     free(electrical);
     if (fabs(count.shaft) >= FEWEST_SHAFT_TURNS && fabs(count.electrical) >= FEWEST_SHAFT_TURNS) {
-        const double deviation = (hall != NULL && angle == NULL ? 1.0 / HALLS_PER_TURN
-                                                                : END_DEVIATION_TURNS);
+        const double deviation =
+            (hall != NULL && angle == NULL ? 1.0 / HALLS_PER_TURN : END_DEVIATION_TURNS);
         const double hand = log->shaft_turns > 0.0 ? HAND_DEVIATION / log->shaft_turns : 0.0;
         evidence->columns = true;
         add_ratio(evidence, fabs(count.electrical / count.shaft), deviation / fabs(count.shaft),

@@ -48,6 +48,9 @@
 #define TURN_EVALUATIONS 10
 #define FULL_EVALUATIONS 15
 #define QUICK_EVALUATIONS 4
+#define PROFILE_EVALUATIONS 12
+#define PROFILE_REACH 3.5 /* deviations to each side */
+#define HELD_SHARPLY 100.0
 /* Periods. How the bus moves within a period is not in a log, and an edge with 0.1 % more voltage
  * looks like this much delay. */
 #define DELAY_FLOOR 0.004
@@ -64,6 +67,7 @@ typedef struct problem {
     int curve, most_evaluations;
     double scale[N];
     double noise_a, knee_centre, largest_v;
+    double hold_ohm, hold; /* resistance held there, as sharply as one over `hold`; 0: free */
 } problem;
 
 static size_t kept_rows(const block *b)
@@ -233,7 +237,7 @@ static bool start_values(const problem *f, double p[N])
 }
 
 /* Weak priors keep what a log does not show from wandering off: one row each. */
-enum { PRIORS = 8 };
+enum { PRIORS = 9 };
 #define SATURATION_SPREAD 0.5 /* expected loss of inductance at the peak current, as a share */
 
 static void prior_rows(const problem *f, const double p[N], double rows[PRIORS])
@@ -247,6 +251,7 @@ static void prior_rows(const problem *f, const double p[N], double rows[PRIORS])
     rows[5] = weight * p[CVK_SM_LINEAR_Y];
     const double known = f->s->pwm_hz > 0.0 ? f->noise_a : 0.0;
     rows[6] = known * p[CVK_SM_DELAY] / CVK_AVERAGED_DELAY;
+    rows[8] = f->hold > 0.0 ? f->noise_a * (p[CVK_SM_RESISTANCE] - f->hold_ohm) * f->hold : 0.0;
     rows[7] = known * p[CVK_SM_DEAD_TIME] / (CVK_AVERAGED_DEAD * f->largest_v);
 }
 
@@ -319,6 +324,7 @@ static bool fit_curve(problem *f, int curve, cvk_standstill_fit *fit)
     add_saturation_doubt(f, fit);
     fit->cov[CVK_SM_DELAY * (N + 1)] += DELAY_FLOOR * DELAY_FLOOR;
     fit->residual_a = result.residual;
+    fit->colour = result.colour;
     fit->dof = CVK_LANE_DOF;
     return true;
 }
@@ -541,6 +547,37 @@ void cvk_standstill_belief(const cvk_standstill_fit *fit, const cvk_belief *star
     belief->dof = fit->dof;
     belief->knee_a = exp(p[CVK_SM_LOG_KNEE]);
     belief->curve = fit->curve;
+}
+
+void cvk_standstill_profile(const cvk_signals *signals, const cvk_span *spans, size_t count,
+                            const cvk_standstill_fit *fit, cvk_curve *curve)
+{
+    enum { EACH_SIDE = 8 };
+    problem f = {.s = signals, .noise_a = fit->noise_a, .most_evaluations = PROFILE_EVALUATIONS};
+    cvk_standstill_fit best = *fit;
+    curve->points = 0;
+    choose_blocks(&f, spans, count, SCOUT_ROWS, SCOUT_BLOCK_ROWS);
+    f.largest_v = largest_voltage(&f);
+    f.knee_centre = fit->p[CVK_SM_LOG_KNEE];
+    set_scale(&f, fit->p);
+    if (!fit_curve(&f, fit->curve, &best)) {
+        return;
+    }
+    const double deviation = sqrt(best.cov[CVK_SM_RESISTANCE]);
+    const double least = best.residual_a * best.residual_a;
+    f.hold = HELD_SHARPLY / deviation;
+    for (int n = -EACH_SIDE; n <= EACH_SIDE; n++) {
+        const double off = PROFILE_REACH * n / EACH_SIDE;
+        cvk_standstill_fit held = best;
+        f.hold_ohm = held.p[CVK_SM_RESISTANCE] = best.p[CVK_SM_RESISTANCE] + off * deviation;
+        if (!fit_curve(&f, fit->curve, &held)) {
+            continue;
+        }
+        const double worse = held.residual_a * held.residual_a / least - 1.0;
+        curve->x[curve->points] = f.hold_ohm;
+        curve->y[curve->points] = 2.0 * (double)f.residual_rows * worse / best.colour;
+        curve->fit[curve->points++] = off * off;
+    }
 }
 
 /* The longest span's last part: a few periods of the injected current, measured and fitted, along

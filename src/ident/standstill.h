@@ -16,6 +16,7 @@ typedef struct cvk_standstill_fit {
     double dof;
     int curve;         /* the likeliest: inverter_curve.h */
     double residual_a; /* rms per axis */
+    double colour;     /* of the residuals: lane_fit.h */
     double noise_a;    /* rms of the measured current, from its second differences */
 } cvk_standstill_fit;
 
@@ -33,5 +34,10 @@ void cvk_standstill_belief(const cvk_standstill_fit *fit, const cvk_belief *star
 /* Curves for the figure. */
 void cvk_standstill_curves(const cvk_signals *signals, const cvk_span *spans, size_t count,
                            const cvk_standstill_fit *fit, cvk_estimate *out);
+
+/* Likelihood profile of the resistance: held at values around the fitted one while all else is
+ * fitted anew, on few rows. */
+void cvk_standstill_profile(const cvk_signals *signals, const cvk_span *spans, size_t count,
+                            const cvk_standstill_fit *fit, cvk_curve *curve);
 
 #endif

@@ -14,7 +14,7 @@
 #define TWO_PI 6.283185307179586
 
 static cvk_estimate result;
-static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0};
+static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0, false};
 
 static void assert_pole_pairs(int truth, const char *from)
 {
@@ -143,8 +143,7 @@ START_TEST(a_known_disc_tells)
     ck_assert_int_eq(cvk_estimate_logs(logs, 3, &options, &result), CVK_OK);
     assert_pole_pairs(rig.motor.pole_pairs, "known disc");
     /* the card's inertia is that without the disc */
-    const double truth =
-        rig.shaft.inertia_kg_m2 + rig.shaft.load_inertia_kg_m2 - disc_kg_m2;
+    const double truth = rig.shaft.inertia_kg_m2 + rig.shaft.load_inertia_kg_m2 - disc_kg_m2;
     const cvk_card_entry *inertia = &result.card.entry[CVK_CARD_INERTIA];
     ck_assert(inertia->known);
     ck_assert_double_eq_tol(inertia->value, truth, 0.03 * truth);

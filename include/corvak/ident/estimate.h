@@ -26,6 +26,7 @@ typedef struct cvk_estimate_options {
     double voltage_gain_tolerance;
     double largest_current_a;     /* a log with more is taken for one in milliampere; 500 */
     double switch_resistance_ohm; /* on-resistance of one switch; 0 when not known */
+    bool profile;                 /* the likelihood profile is wanted: some more fits */
 } cvk_estimate_options;
 
 cvk_estimate_options cvk_estimate_options_default(void);
@@ -68,10 +69,13 @@ typedef struct cvk_estimate {
     cvk_curve residual; /* s, A: misfit of the standstill current; fit: noise, +-1.96 times */
     cvk_curve
         correlation; /* rows, autocorrelation of that misfit; fit: 95 % bound of white noise */
+    /* ohm, -2 ln of the likelihood over its maximum with all else fitted anew; fit: the parabola of
+     * the statistical interval. Only when asked for. */
+    cvk_curve profile;
     cvk_saturation saturation;
     double pole_probability[CVK_MOST_POLE_PAIRS + 1]; /* of each integer; [0]: no evidence at all */
     double line_knee_a; /* current at which the inverter's own voltage bends */
-    int line_curve;     /* which of the known curves it follows, 0 (soft) .. 4 (sharp) */
+    int line_curve;     /* which of the known curves it follows, 0 (soft) .. 5 (clipped) */
     double offset_alpha_a, offset_beta_a; /* of the current, from the last log; NaN when unseen */
     double residual_a; /* rms misfit of the standstill current; NaN without such a log */
 } cvk_estimate;
@@ -83,7 +87,7 @@ cvk_status cvk_estimate_logs(const cvk_log *const *logs, size_t count,
                              const cvk_estimate_options *options, cvk_estimate *out) CVK_MUST_CHECK;
 
 /* The inverter's own voltage at a phase current, V: dead_time_voltage_v * s(current / knee), s
- * being a curve from x / (1 + |x|) (0) over tanh x (2) to nearly a clipped ramp (4). */
+ * being a curve from x / (1 + |x|) (0) to a clipped ramp (5). */
 double cvk_inverter_voltage(double dead_time_voltage_v, double knee_a, int curve, double current_a);
 
 #ifdef __cplusplus
