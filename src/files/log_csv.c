@@ -13,6 +13,7 @@
 #include <math.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/mman.h>
 #include <strings.h>
 
 #define MOST_COLUMNS 64
@@ -625,10 +626,18 @@ cvk_status cvk_log_file_read(cvk_log_file *file, const char *path, const cvk_col
 
 void cvk_log_file_free(cvk_log_file *file)
 {
+    const char *begin = file->mapping, *end = begin + file->mapping_bytes;
     for (int c = 0; c < CVK_COLUMN_COUNT; c++) {
-        free(file->cells[c]);
+        const char *cells = (const char *)file->cells[c];
+        if (begin == NULL || cells < begin || cells >= end) {
+            free(file->cells[c]);
+        }
         file->cells[c] = NULL;
         file->log.column[c] = NULL;
+    }
+    if (file->mapping != NULL) {
+        (void)munmap(file->mapping, file->mapping_bytes);
+        file->mapping = NULL;
     }
     file->log.rows = 0;
     file->capacity = 0;

@@ -17,6 +17,9 @@
 #include <math.h>
 #include <string.h>
 
+#ifndef CMPLX /* some C libraries give it to one compiler only */
+#define CMPLX(re, im) __builtin_complex((double)(re), (double)(im))
+#endif
 #define LANES CVK_TM_LANES
 #define PI 3.14159265358979323846
 #define START_SPEED_SHARE 0.1 /* of the speed: its standard deviation at the start of a block */

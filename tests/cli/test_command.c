@@ -210,7 +210,7 @@ START_TEST(the_rotor_sensor_can_be_left_out)
     ck_assert_ptr_null(strstr(log, "theta_m"));
     g_free(log);
     assert_status(run(CORVAK_COMMAND " estimate blind.csv"), 0);
-    assert_says(out, "pole pairs: no rotor-angle or speed column");
+    assert_says(out, "pole pairs: no rotor column");
     assert_says(out, "resistance, phase: no steady current");
 }
 END_TEST

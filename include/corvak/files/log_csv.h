@@ -33,6 +33,8 @@ typedef struct cvk_log_file {
     char path[256];
     double *cells[CVK_COLUMN_COUNT];
     size_t capacity;
+    void *mapping; /* memory behind cells that were not allocated one by one; null otherwise */
+    size_t mapping_bytes;
     long header_line; /* line of the header row */
     size_t bad_cells; /* empty or not a number; NaN in the columns */
     long first_bad_line;
