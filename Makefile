@@ -12,6 +12,7 @@ check: build
 bench: build
 	./build/dev/bench/bench_speed
 	./build/dev/bench/bench_accuracy
+	./build/dev/bench/bench_cramer_rao
 
 build: deps
 	@cmake --preset dev >/dev/null
