@@ -75,6 +75,7 @@ typedef struct scores {
 /* What all motors together get. */
 typedef struct total {
     int known[KEYS], inside[KEYS], statistical[KEYS], within_bar[KEYS], runs;
+    int known_with_gain[KEYS];
 } total;
 
 static cvk_rig_config rig_of(const motor *m)
@@ -187,6 +188,7 @@ static void report(const char *what, const cvk_rig_config *config, scores *plain
                one->error[one->known - 1], bar_of(config, k), other->inside, other->known,
                one->inside, one->known);
         all->known[k] += one->known;
+        all->known_with_gain[k] += other->known;
         all->inside[k] += other->inside;
         all->statistical[k] += one->inside;
         all->within_bar[k] += one->within_bar;
@@ -204,9 +206,10 @@ static void report_total(const char *what, const total *all)
            "inside", "statistical");
     for (int k = 0; k < KEYS; k++) {
         double known = all->known[k] > 0 ? all->known[k] : 1;
+        double with_gain = all->known_with_gain[k] > 0 ? all->known_with_gain[k] : 1;
         printf("  %-18s %4d/%-4d %10.1f %% %10.1f %% %10.1f %%\n", cvk_card_key_name(keys[k]),
                all->known[k], all->runs, 100.0 * all->within_bar[k] / known,
-               100.0 * all->inside[k] / known, 100.0 * all->statistical[k] / known);
+               100.0 * all->inside[k] / with_gain, 100.0 * all->statistical[k] / known);
     }
     printf("\n");
 }
@@ -226,7 +229,7 @@ int main(int argc, char **argv)
     static const char *const full[] = {"standstill", "spin", "coast", NULL};
     static const char *const plain_run[] = {"duty", NULL};
     static scores with_gain, without_gain;
-    total all = {{0}, {0}, {0}, {0}, 0}, duty = {{0}, {0}, {0}, {0}, 0};
+    total all = {.runs = 0}, duty = {.runs = 0};
     int seeds = argc > 1 ? atoi(argv[1]) : 10;
     if (seeds < 1 || seeds > MOST_SEEDS) {
         fprintf(stderr, "bench_accuracy: 1 to %d seeds\n", MOST_SEEDS);

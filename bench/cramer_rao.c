@@ -18,7 +18,10 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { UNKNOWNS = CVK_SM_COUNT - 1, KEYS = 3 }; /* the knee of a voltage that is not there is none */
+enum {
+    UNKNOWNS = CVK_SM_COUNT - 1,
+    KEYS = 3
+}; /* the knee of a voltage that is not there is none */
 
 static const char *const names[KEYS] = {"resistance", "inductance d", "inductance q"};
 
@@ -49,17 +52,17 @@ static double step_of(const double *p, int k, double peak_a)
 static bool bound_of(const cvk_signals *s, const double p[CVK_SM_COUNT], double noise_a,
                      double out[KEYS])
 {
-    static const int unknown[UNKNOWNS] = {
-        CVK_SM_RESISTANCE, CVK_SM_L_MEAN,       CVK_SM_L_COS,       CVK_SM_L_SIN,
-        CVK_SM_DEAD_TIME,  CVK_SM_DELAY,        CVK_SM_OFFSET_ALPHA, CVK_SM_OFFSET_BETA,
-        CVK_SM_SQUARE_X,   CVK_SM_SQUARE_Y,     CVK_SM_LINEAR_Y};
+    static const int unknown[UNKNOWNS] = {CVK_SM_RESISTANCE,   CVK_SM_L_MEAN,      CVK_SM_L_COS,
+                                          CVK_SM_L_SIN,        CVK_SM_DEAD_TIME,   CVK_SM_DELAY,
+                                          CVK_SM_OFFSET_ALPHA, CVK_SM_OFFSET_BETA, CVK_SM_SQUARE_X,
+                                          CVK_SM_SQUARE_Y,     CVK_SM_LINEAR_Y};
     const size_t m = 2u * s->rows;
     const cvk_span rows = {0, s->rows};
     double *middle = malloc(m * sizeof *middle), *slope = malloc(UNKNOWNS * m * sizeof *slope);
     double information[UNKNOWNS * UNKNOWNS] = {0}, step[UNKNOWNS];
     const double *lane = p;
-    bool fine = middle != NULL && slope != NULL &&
-                cvk_sm_simulate(s, rows, 0, 0, 1, &lane, &middle);
+    bool fine =
+        middle != NULL && slope != NULL && cvk_sm_simulate(s, rows, 0, 0, 1, &lane, &middle);
     for (int k = 0; k < UNKNOWNS && fine; k++) {
         double moved[CVK_SM_COUNT], *here = slope + (size_t)k * m;
         memcpy(moved, p, sizeof moved);
@@ -72,7 +75,8 @@ static bool bound_of(const cvk_signals *s, const double p[CVK_SM_COUNT], double 
         }
     }
     for (int e = 0; e < UNKNOWNS * UNKNOWNS && fine; e++) {
-        const double *a = slope + (size_t)(e / UNKNOWNS) * m, *b = slope + (size_t)(e % UNKNOWNS) * m;
+        const double *a = slope + (size_t)(e / UNKNOWNS) * m,
+                     *b = slope + (size_t)(e % UNKNOWNS) * m;
         for (size_t r = 0; r < m; r++) {
             information[e] += a[r] * b[r] / (noise_a * noise_a);
         }
@@ -120,12 +124,12 @@ static void judge(const char *name, int seeds)
             square[k] += pow(estimate.card.entry[k].value - truth[k], 2.0) / seeds;
         }
         /* at standstill the magnet lies along phase a: the high axis is beta */
-        const double p[CVK_SM_COUNT] = {
-            [CVK_SM_RESISTANCE] = truth[0],
-            [CVK_SM_L_MEAN] = 0.5 * (truth[1] + truth[2]),
-            [CVK_SM_L_COS] = -0.5 * fmax(truth[2] - truth[1], 1e-3 * truth[1]),
-            [CVK_SM_LOG_KNEE] = log(0.02 * rig.drive.current_limit_a),
-            [CVK_SM_DELAY] = 1.0};
+        const double p[CVK_SM_COUNT] = {[CVK_SM_RESISTANCE] = truth[0],
+                                        [CVK_SM_L_MEAN] = 0.5 * (truth[1] + truth[2]),
+                                        [CVK_SM_L_COS] =
+                                            -0.5 * fmax(truth[2] - truth[1], 1e-3 * truth[1]),
+                                        [CVK_SM_LOG_KNEE] = log(0.02 * rig.drive.current_limit_a),
+                                        [CVK_SM_DELAY] = 1.0};
         if (seed == 1 && !bound_of(&signals, p, noise_a, bound)) {
             fprintf(stderr, "%s: no bound\n", name);
             exit(2);
