@@ -31,7 +31,7 @@
 #define START_ROWS 40000u
 #define SPAN_TURNS 2.0
 #define START_KNEE_SHARE 0.03 /* of the peak current */
-#define MOST_STARTS 12
+#define MOST_STARTS 6
 #define MOST_SETTLED 4
 #define NIMBLE 10.0
 #define SAME_FIT 1e-3 /* residuals that close belong to the same fit */
@@ -553,14 +553,12 @@ static bool settle(problem *f, double p[N], int evaluations, double *storage,
     return fine;
 }
 
-/* Whole delays, the likelier first: commanded voltages usually act a period later, measured ones at
+/* The whole delay to start from: commanded voltages usually act a period later, measured ones at
  * once. The fit moves on from there. */
-static int rank_delays(const problem *f, const cvk_belief *belief, long delays[2])
+static long likely_delay(const problem *f, const cvk_belief *belief)
 {
     const bool known = f->s->pwm_hz > 0.0 || cvk_belief_knows(belief, CVK_B_DELAY, 0.3);
-    delays[0] = known ? (long)floor(belief->mean[CVK_B_DELAY]) : (f->s->commanded ? 1 : 0);
-    delays[1] = f->s->commanded ? 0 : 1;
-    return known ? 1 : 2;
+    return known ? (long)floor(belief->mean[CVK_B_DELAY]) : (f->s->commanded ? 1 : 0);
 }
 
 /* A fit of a few steps, to be gone on with when it is among the best of its kind. */
@@ -570,34 +568,30 @@ typedef struct candidate {
     bool settled;
 } candidate;
 
-/* Short fits from all starts: delays, inductances, and how fast the speed may change. */
+/* Short fits from all starts: inductances, and how fast the speed may change. */
 static int try_starts(problem *f, const cvk_turns *turns, const cvk_belief *belief,
                       candidate list[MOST_STARTS])
 {
     static const double factors[] = {1.0, 0.25, 4.0};
     const size_t factor_count = cvk_belief_knows(belief, CVK_B_L_Q, 0.3) ? 1 : 3;
-    long delays[2];
-    const int delay_count = rank_delays(f, belief, delays);
+    double start[N];
     int count = 0;
-    for (int d = 0; d < delay_count; d++) {
-        double start[N];
-        if (!start_values(f, turns, belief, delays[d], start)) {
-            continue;
-        }
-        for (size_t n = 0; n < 2 * factor_count; n++) {
-            candidate *c = &list[count];
-            double p[N];
-            memcpy(p, start, sizeof p);
-            p[CVK_TM_L_D] *= factors[n / 2];
-            p[CVK_TM_L_Q] *= factors[n / 2];
-            guess_noise(f, turns, p);
-            c->nimble = n % 2 == 1;
-            c->settled = false;
-            f->noise.speed_rad_s *= c->nimble ? NIMBLE : 1.0;
-            f->noise.magnet *= c->nimble ? NIMBLE : 1.0;
-            f->prior_sd = f->noise.current_a;
-            count += fit(f, p, TRIAL_EVALUATIONS, &c->result);
-        }
+    if (!start_values(f, turns, belief, likely_delay(f, belief), start)) {
+        return 0;
+    }
+    for (size_t n = 0; n < 2 * factor_count; n++) {
+        candidate *c = &list[count];
+        double p[N];
+        memcpy(p, start, sizeof p);
+        p[CVK_TM_L_D] *= factors[n / 2];
+        p[CVK_TM_L_Q] *= factors[n / 2];
+        guess_noise(f, turns, p);
+        c->nimble = n % 2 == 1;
+        c->settled = false;
+        f->noise.speed_rad_s *= c->nimble ? NIMBLE : 1.0;
+        f->noise.magnet *= c->nimble ? NIMBLE : 1.0;
+        f->prior_sd = f->noise.current_a;
+        count += fit(f, p, TRIAL_EVALUATIONS, &c->result);
     }
     return count;
 }
