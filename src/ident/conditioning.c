@@ -12,9 +12,12 @@
 #include <stdlib.h>
 #include <string.h>
 
-#define UNEVEN_SHARE 0.05   /* rms of the time steps' deviation, share of the step */
-#define SMALLEST_DUTY 0.03  /* difference of two duties that still tells their currents apart */
-#define LONGEST_HOLE 64u    /* rows that may be bridged between */
+#define UNEVEN_SHARE 0.05  /* rms of the time steps' deviation, share of the step */
+#define SMALLEST_DUTY 0.03 /* difference of two duties that still tells their currents apart */
+#define LONGEST_HOLE 64u   /* rows that may be bridged between */
+#define MANY_HOLES 30u     /* fewer only cut the log into pieces */
+#define LONGEST_BRIDGE 3   /* rows */
+#define LARGEST_BRIDGED_SHARE 0.1
 #define LARGEST_STRETCH 1.5 /* a longer step than so many periods is a gap, not unevenness */
 #define QUIET_PART 0.7      /* of the time without edges, that is averaged for a current */
 
@@ -152,6 +155,87 @@ static cvk_status condition_pwm(cvk_conditioned *c, cvk_estimate *out)
             1e-3 * c->pwm_hz, pwm.period_rows, c->voltage_doubt_v);
     }
     return status;
+}
+
+/* ---- many short holes ------------------------------------------------------------------------ */
+
+static bool is_measured(int column)
+{
+    return column >= CVK_COLUMN_IA && column <= CVK_COLUMN_DUTY_C;
+}
+
+static bool complete(const cvk_log *log, size_t row)
+{
+    bool fine = isfinite(log->column[CVK_COLUMN_T][row]);
+    for (int k = CVK_COLUMN_IA; k <= CVK_COLUMN_DUTY_C && fine; k++) {
+        fine = log->column[k] == NULL || isfinite(log->column[k][row]);
+    }
+    return fine;
+}
+
+/* Steps of time from one complete row to the next; what goes back or stands still is none. */
+static long steps_between(const cvk_log *log, size_t before, size_t row, double step_s)
+{
+    const double *t = log->column[CVK_COLUMN_T];
+    return lround(fmin((t[row] - t[before]) / step_s, 1e6));
+}
+
+/* Fills columns[..] with the complete rows and straight lines through short holes; returns how many
+ * rows, and how many of them were put in. Without columns it only counts. */
+static size_t bridge_rows(const cvk_log *log, double step_s, double *const *columns, size_t *put_in)
+{
+    size_t made = 0, before = log->rows;
+    *put_in = 0;
+    for (size_t row = 0; row < log->rows; row++) {
+        if (!complete(log, row)) {
+            continue;
+        }
+        long steps = before < log->rows ? steps_between(log, before, row, step_s) : 1;
+        if (steps < 1) {
+            continue;
+        }
+        steps = steps > LONGEST_BRIDGE + 1 ? 1 : steps;
+        for (long n = 1; n <= steps; n++, made++) {
+            const double share = (double)n / (double)steps;
+            for (int k = 0; k < CVK_COLUMN_COUNT && columns != NULL; k++) {
+                const double *x = log->column[k];
+                if (x != NULL) {
+                    bool line = n < steps && (is_measured(k) || k == CVK_COLUMN_T);
+                    columns[k][made] = line ? x[before] + share * (x[row] - x[before])
+                                            : x[n < steps ? before : row];
+                }
+            }
+        }
+        *put_in += (size_t)steps - 1u;
+        before = row;
+    }
+    return made;
+}
+
+/* A few holes cut a log into pieces, which is best; many would leave only crumbs. */
+static cvk_status condition_holes(cvk_conditioned *c, cvk_estimate *out)
+{
+    const cvk_log original = c->log;
+    const double step_s = cvk_median_step(&original);
+    double *storage = NULL, *columns[CVK_COLUMN_COUNT] = {NULL};
+    size_t put_in = 0;
+    if (!(step_s > 0.0)) {
+        return CVK_OK;
+    }
+    const size_t rows = bridge_rows(&original, step_s, NULL, &put_in);
+    if (put_in < MANY_HOLES || (double)put_in > LARGEST_BRIDGED_SHARE * (double)original.rows) {
+        return CVK_OK;
+    }
+    if (!make_columns(c, &original, rows, &storage, columns)) {
+        return CVK_NO_MEMORY;
+    }
+    (void)bridge_rows(&original, step_s, columns, &put_in);
+    keep_storage(c, storage);
+    cvk_add_finding(out, CVK_WARNING, original.name,
+                    "%zu rows are missing or incomplete, one to %d at a time: bridged by straight "
+                    "lines; a log without holes gives sharper values",
+                    put_in, LONGEST_BRIDGE);
+    return CVK_OK;
 }
 
 /* ---- uneven time base ------------------------------------------------------------------------ */
@@ -376,6 +460,9 @@ cvk_status cvk_condition_log(cvk_conditioned *c, const cvk_log *log, cvk_estimat
         return CVK_OK;
     }
     cvk_status status = condition_bus_current(c, out);
+    if (status == CVK_OK) {
+        status = condition_holes(c, out);
+    }
     if (status == CVK_OK) {
         status = condition_time(c, out);
     }

@@ -1,8 +1,8 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
  * Logs as they come, made into what the estimators read: a PWM that a scope shows is averaged over
- * its periods, an uneven time base is resampled, a missing phase current follows from the bus
- * current.
+ * its periods, an uneven time base is resampled, many short holes are bridged, a missing phase
+ * current follows from the bus current.
  */
 #ifndef CORVAK_IDENT_CONDITIONING_H
 #define CORVAK_IDENT_CONDITIONING_H
@@ -12,7 +12,7 @@
 /* Median time step between neighbouring rows, from at most 2000 places in the log; NaN for none. */
 double cvk_median_step(const cvk_log *log);
 
-#define CVK_MOST_STEPS 4
+#define CVK_MOST_STEPS 5
 
 typedef struct cvk_conditioned {
     cvk_log log;                     /* columns of the original, or of `storage` */

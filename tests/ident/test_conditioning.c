@@ -306,8 +306,45 @@ START_TEST(examination_finds_what_the_rig_put_in)
 }
 END_TEST
 
+/* One row in forty is lost or has an empty cell: bridged, with a word about it. */
+START_TEST(many_short_holes_are_bridged)
+{
+    const cvk_rig_config rig = studio_rig("wheel");
+    recording r;
+    record(&r, &rig, "standstill", 12, false);
+    double *columns[CVK_COLUMN_COUNT] = {NULL};
+    size_t kept = 0;
+    for (int c = 0; c < CVK_COLUMN_COUNT; c++) {
+        const double *from = r.log.column[c];
+        columns[c] = from != NULL ? malloc(r.log.rows * sizeof(double)) : NULL;
+        kept = 0;
+        for (size_t k = 0; k < r.log.rows; k++) {
+            if (from != NULL) {
+                columns[c][kept] = c == CVK_COLUMN_IB && k % 80 == 41 ? NAN : from[k];
+            }
+            kept += k % 80 != 1;
+        }
+    }
+    cvk_log log = r.log;
+    log.rows = kept;
+    for (int c = 0; c < CVK_COLUMN_COUNT; c++) {
+        log.column[c] = columns[c];
+    }
+    ck_assert_int_eq(estimate(&log), CVK_OK);
+    ck_assert(has_finding(&result, CVK_WARNING, "bridged by straight lines"));
+    assert_near(CVK_CARD_RESISTANCE, cvk_rig_visible_resistance(&rig), 1.5);
+    assert_near(CVK_CARD_INDUCTANCE_D, rig.motor.inductance_d_h, 3.0);
+    assert_near(CVK_CARD_INDUCTANCE_Q, rig.motor.inductance_q_h, 3.0);
+    for (int c = 0; c < CVK_COLUMN_COUNT; c++) {
+        free(columns[c]);
+    }
+    recording_free(&r);
+}
+END_TEST
+
 static void add(TCase *tests)
 {
+    tcase_add_test(tests, many_short_holes_are_bridged);
     tcase_add_test(tests, visible_switching_is_averaged);
     tcase_add_test(tests, two_terminals_show_the_resistance);
     tcase_add_test(tests, two_probes_of_a_scope_show_the_resistance);
