@@ -6,7 +6,6 @@
  * libhdf5 can crash on a damaged file, so a child reads, into memory that both share: what kills it
  * does not kill us. Of a very long log evenly spread stretches are read, as of a long CSV.
  */
-#define _GNU_SOURCE /* memfd_create */
 #include "log_parts.h"
 
 #include <fcntl.h>

@@ -423,7 +423,7 @@ static cvk_status condition_two_terminals(cvk_conditioned *c, cvk_estimate *out)
     }
     const size_t rows = c->log.rows;
     const int third = 3 - phase - other;
-    double *storage = malloc(5 * rows * sizeof *storage);
+    double *storage = malloc((5 * rows + 1) * sizeof *storage);
     if (storage == NULL) {
         return CVK_NO_MEMORY;
     }

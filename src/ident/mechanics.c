@@ -117,7 +117,7 @@ static void add_run(cvk_balance *balance, const cvk_signals *s, const cvk_turns 
 cvk_status cvk_add_balances(cvk_balance *balance, const cvk_signals *s, const cvk_turns *turns,
                             const cvk_belief *belief, double pole_pairs)
 {
-    double *angle = malloc((s->rows + 1u) * sizeof *angle);
+    double *angle = calloc(s->rows + 1u, sizeof *angle);
     if (angle == NULL) {
         return CVK_NO_MEMORY;
     }

@@ -426,7 +426,7 @@ bool cvk_tm_gains(const cvk_signals *s, const cvk_tm_block *block, int curve,
     const long delay = (long)floor(p[CVK_TM_DELAY]);
     const cvk_span rows = block->rows;
     motors m = {.curve = curve};
-    states x;
+    states x = {.omega = {0.0}};
     gain g;
     if (!add_motor(&m, p, delay)) {
         return false;
@@ -465,7 +465,7 @@ bool cvk_tm_filter(const cvk_signals *s, const cvk_tm_block *block, int curve,
     const long delay = (long)floor(lane[0][CVK_TM_DELAY]);
     const cvk_span rows = block->rows;
     motors m = {.curve = curve};
-    states x;
+    states x = {.omega = {0.0}};
     for (int n = 0; n < lanes; n++) {
         if (!add_motor(&m, lane[n], delay)) {
             return false;
