@@ -626,10 +626,10 @@ cvk_status cvk_log_file_read(cvk_log_file *file, const char *path, const cvk_col
 
 void cvk_log_file_free(cvk_log_file *file)
 {
-    const char *begin = file->mapping, *end = begin + file->mapping_bytes;
+    const char *begin = file->mapping;
     for (int c = 0; c < CVK_COLUMN_COUNT; c++) {
         const char *cells = (const char *)file->cells[c];
-        if (begin == NULL || cells < begin || cells >= end) {
+        if (begin == NULL || cells < begin || cells >= begin + file->mapping_bytes) {
             free(file->cells[c]);
         }
         file->cells[c] = NULL;
