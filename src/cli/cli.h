@@ -61,8 +61,8 @@ void print_number(char *out, size_t size, double value, double half_width);
 /* ---- estimate_table.c, estimate_json.c, figure_*.c----------------------------------------- */
 
 /* The rows of a card: what is known, then what is missing. `truth` may be null: the rig to compare
- * with. */
-void print_card_table(const cvk_card *card, const cvk_rig_config *truth);
+ * with; `row_s` is the time from row to row of its log. */
+void print_card_table(const cvk_card *card, const cvk_rig_config *truth, double row_s);
 /* name, motor, inverter, saturation, derived and missing as members of an open object. */
 void add_json_card(JsonBuilder *b, const cvk_card *card);
 

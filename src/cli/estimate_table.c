@@ -76,7 +76,11 @@ static void print_row(const display *how, const cvk_card_entry *entry, double tr
     pad(how->unit, 7);
     snprintf(line, sizeof line, "%s .. %s", low, high);
     pad(line, 20);
-    snprintf(line, sizeof line, "±%.2f %%", 100.0 * statistical / fabs(entry->value));
+    if (strcmp(how->unit, "periods") == 0) { /* a share of something near zero says nothing */
+        snprintf(line, sizeof line, "±%.3f  ", statistical);
+    } else {
+        snprintf(line, sizeof line, "±%.2f %%", 100.0 * statistical / fabs(entry->value));
+    }
     pad_left(line, 10);
     print_truth(entry, truth, how->factor, half);
     g_print("\n");
@@ -181,7 +185,14 @@ static void print_findings(const cvk_estimate *estimate)
     }
 }
 
-void print_card_table(const cvk_card *card, const cvk_rig_config *truth)
+/* A log with a row for each control period: only there is the delay that of the rig. */
+static gboolean every_period(const cvk_rig_config *rig, double row_s)
+{
+    double rows = row_s * rig->inverter.pwm_hz * rig->inverter.updates_per_period;
+    return fabs(rows - 1.0) < 0.01;
+}
+
+void print_card_table(const cvk_card *card, const cvk_rig_config *truth, double row_s)
 {
     g_print("Motor card: %s\n\n", card->name);
     pad("", 30);
@@ -197,7 +208,8 @@ void print_card_table(const cvk_card *card, const cvk_rig_config *truth)
         g_print("\n");
     }
     for (int key = CVK_CARD_MOTOR_COUNT; key < CVK_CARD_INVERTER_COUNT; key++) {
-        print_entry(card, (cvk_card_key)key, truth);
+        gboolean told = key != CVK_CARD_DELAY || truth == NULL || every_period(truth, row_s);
+        print_entry(card, (cvk_card_key)key, told ? truth : NULL);
     }
     print_by_hand(card);
     print_missing(card);
@@ -205,6 +217,6 @@ void print_card_table(const cvk_card *card, const cvk_rig_config *truth)
 
 void print_estimate_table(const cvk_estimate *estimate, const cvk_rig_config *truth)
 {
-    print_card_table(&estimate->card, truth);
+    print_card_table(&estimate->card, truth, estimate->row_s);
     print_findings(estimate);
 }

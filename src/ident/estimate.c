@@ -106,6 +106,7 @@ static cvk_status prepare(work *w, const cvk_log *log, const cvk_estimate_option
     w->log = log;
     w->profile = options->profile;
     cvk_status status = cvk_signals_from_log(&w->signals, log, options, out);
+    out->row_s = out->row_s > 0.0 ? out->row_s : w->signals.period_s;
     if (status == CVK_OK) {
         status = cvk_find_turns(&w->turns, &w->signals);
     }

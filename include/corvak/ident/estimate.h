@@ -78,6 +78,7 @@ typedef struct cvk_estimate {
     int line_curve;     /* which of the known curves it follows, 0 (soft) .. 5 (clipped) */
     double offset_alpha_a, offset_beta_a; /* of the current, from the last log; NaN when unseen */
     double residual_a; /* rms misfit of the standstill current; NaN without such a log */
+    double row_s;      /* time from row to row of the first log: the period of `delay_periods` */
 } cvk_estimate;
 
 /* Estimates what the logs show; what they do not show is null with a reason. Fails with
