@@ -9,13 +9,13 @@
 #include "inverter_curve.h"
 #include "lane_fit.h"
 #include "numeric.h"
+#include "turning_start.h"
 
 #include <math.h>
 #include <stdlib.h>
 #include <string.h>
 
 #define N CVK_TM_COUNT
-#define PI 3.14159265358979323846
 #define MOST_BLOCKS 64u
 #define MOST_ROWS 24576u
 #define BLOCK_ROWS 2048u
@@ -24,12 +24,7 @@
 #define WARM_UP_ROWS 256u
 #define SMALLEST_BLOCK_ROWS 128u
 #define FEWEST_TURNS 4u
-#define STEP_RAD 0.6 /* of a turn, in the least squares of the start, and its limits in rows */
-#define SHORTEST_STEP 2.0
-#define LONGEST_STEP 24.0
-#define START_ROUNDS 3
 #define START_ROWS 40000u
-#define SPAN_TURNS 2.0
 #define START_KNEE_SHARE 0.03 /* of the peak current */
 #define MOST_STARTS 6
 #define MOST_SETTLED 4
@@ -185,136 +180,6 @@ static bool set_prior(problem *f, const cvk_belief *belief)
     return cvk_whitening(N, cov, f->whiten);
 }
 
-/* What least squares finds from a step of a few rows: the integral of the voltage is that of
- * R i + dead u(i), plus the change of L i and of the magnet's flux. The phase is the magnet's up to
- * a small angle, which `across` takes up. */
-enum { X_R, X_L_D, X_L_Q, X_MAGNET, X_ACROSS, X_DEAD, X_COUNT };
-
-typedef struct stepping {
-    const problem *f;
-    const double *phase;
-    long delay;
-    double knee_a;
-} stepping;
-
-static double complex current_at(const cvk_signals *s, size_t k)
-{
-    return s->i_alpha[k] + I * s->i_beta[k];
-}
-
-/* `angle` of the magnet at row k and at row k + step. */
-static void step_equation(const stepping *g, size_t k, size_t step, const double angle[2],
-                          double a[2 * X_COUNT], double b[2])
-{
-    const cvk_signals *s = g->f->s;
-    const double complex from = cexp(I * angle[0]), to = cexp(I * angle[1]);
-    const double complex i_from = current_at(s, k) * conj(from);
-    const double complex i_to = current_at(s, k + step) * conj(to);
-    double complex v = 0.0, x[X_COUNT] = {0};
-    for (size_t j = k; j < k + step; j++) {
-        const size_t source = (size_t)((long)j - g->delay);
-        const double complex i = 0.5 * (current_at(s, j) + current_at(s, j + 1));
-        double u[2];
-        cvk_curve_vector(creal(i), cimag(i), 1.0 / g->knee_a, g->f->curve, u);
-        v += s->v_alpha[source] + I * s->v_beta[source];
-        x[X_R] += s->period_s * i;
-        x[X_DEAD] += s->period_s * s->bus_share[j] * (u[0] + I * u[1]);
-    }
-    x[X_L_D] = creal(i_to) * to - creal(i_from) * from;
-    x[X_L_Q] = I * (cimag(i_to) * to - cimag(i_from) * from);
-    x[X_MAGNET] = to - from;
-    x[X_ACROSS] = I * x[X_MAGNET];
-    const double weight = 1.0 / sqrt((double)step);
-    for (int n = 0; n < X_COUNT; n++) {
-        a[n] = weight * creal(x[n]);
-        a[X_COUNT + n] = weight * cimag(x[n]);
-    }
-    b[0] = weight * s->period_s * creal(v);
-    b[1] = weight * s->period_s * cimag(v);
-}
-
-/* Equations of a few turns, each over STEP_RAD. Returns how many rows of `a` it filled. */
-static size_t span_equations(const stepping *g, cvk_span rows, double *a, double *b)
-{
-    const double half = 0.5 * ((double)(rows.end - rows.begin) - 1.0);
-    double c[3];
-    cvk_fit_phase(g->phase, rows.begin, rows.end, c);
-    const double wanted = round(STEP_RAD / fabs(c[1]));
-    const size_t step = (size_t)fmin(fmax(wanted, SHORTEST_STEP), LONGEST_STEP);
-    const double lead = cvk_phase_lead(c[1] / g->f->s->period_s);
-    size_t m = 0;
-    for (size_t k = rows.begin + 4; k + step + 2 < rows.end; k += (step + 1) / 2) {
-        double angle[2];
-        for (size_t e = 0; e < 2; e++) {
-            double x = (double)(k + e * step - rows.begin) - half;
-            angle[e] = c[0] + x * (c[1] + x * c[2]) - lead;
-        }
-        step_equation(g, k, step, angle, a + m * X_COUNT, b + m);
-        m += 2;
-    }
-    return m;
-}
-
-/* A block in spans of about SPAN_TURNS, over which a parabola is a fair phase. */
-static size_t block_equations(const stepping *g, cvk_span rows, double *a, double *b)
-{
-    const double turns = fabs(g->phase[rows.end - 1] - g->phase[rows.begin]) / (2.0 * PI);
-    const size_t spans = (size_t)(turns / SPAN_TURNS) + 1u, length = rows.end - rows.begin;
-    size_t m = 0;
-    for (size_t n = 0; n < spans; n++) {
-        const cvk_span span = {rows.begin + length * n / spans,
-                               rows.begin + length * (n + 1) / spans};
-        m += span_equations(g, span, a + m * X_COUNT, b + m);
-    }
-    return m;
-}
-
-static bool linear_start(const stepping *g, double x[X_COUNT])
-{
-    const problem *f = g->f;
-    size_t most = 2, m = 0;
-    for (size_t n = 0; n < f->block_count; n++) {
-        most += 2u * (f->block[n].rows.end - f->block[n].rows.begin);
-    }
-    double *a = calloc(most * X_COUNT, sizeof *a), *b = calloc(most, sizeof *b);
-    for (size_t n = 0; a != NULL && b != NULL && n < f->block_count; n++) {
-        m += block_equations(g, f->block[n].rows, a + m * X_COUNT, b + m);
-    }
-    const bool fine = m > X_COUNT && cvk_least_squares((int)m, X_COUNT, a, b);
-    if (fine) {
-        memcpy(x, b, X_COUNT * sizeof *x);
-    }
-    free(a);
-    free(b);
-    return fine;
-}
-
-/* Least squares and the phase that follows from it, in turns. */
-static bool refined_start(const problem *f, const cvk_turns *turns, long delay, double knee_a,
-                          double x[X_COUNT])
-{
-    cvk_turns own = *turns;
-    cvk_belief found = {.knee_a = knee_a, .curve = f->curve};
-    own.phase = malloc(f->s->rows * sizeof *own.phase);
-    bool fine = own.phase != NULL;
-    if (fine) {
-        memcpy(own.phase, turns->phase, f->s->rows * sizeof *own.phase);
-    }
-    problem wide = *f;
-    choose_blocks(&wide, turns, START_ROWS, SCOUT_BLOCK_ROWS);
-    const stepping g = {&wide, own.phase, delay, knee_a};
-    for (int round = 0; fine && round < START_ROUNDS; round++) {
-        fine = linear_start(&g, x);
-        found.mean[CVK_B_RESISTANCE] = fmax(x[X_R], 0.0);
-        found.mean[CVK_B_L_Q] = fmax(x[X_L_Q], 0.0);
-        found.mean[CVK_B_DEAD_TIME] = fmax(x[X_DEAD], 0.0);
-        found.mean[CVK_B_DELAY] = (double)delay;
-        cvk_refine_phase(&own, f->s, &found);
-    }
-    free(own.phase);
-    return fine;
-}
-
 /* Values at whole delay `delay`; what is known before is kept. The phase is too rough to show the
  * inductances: they start from what is typical. */
 static bool start_values(const problem *f, const cvk_turns *turns, const cvk_belief *belief,
@@ -322,20 +187,24 @@ static bool start_values(const problem *f, const cvk_turns *turns, const cvk_bel
 {
     const double peak = f->s->peak_current_a;
     const double knee_a = belief->knee_a > 0.0 ? belief->knee_a : START_KNEE_SHARE * peak;
-    double x[X_COUNT] = {0};
-    if (!refined_start(f, turns, delay, knee_a, x)) {
+    double x[CVK_START_COUNT] = {0};
+    problem wide = *f;
+    choose_blocks(&wide, turns, START_ROWS, SCOUT_BLOCK_ROWS);
+    const cvk_start_rows rows = {f->s, wide.block, wide.block_count, f->curve};
+    if (!cvk_turning_start(&rows, turns, delay, knee_a, x)) {
         return false;
     }
-    const double flux = hypot(x[X_MAGNET], x[X_ACROSS]);
+    const double flux = hypot(x[CVK_START_MAGNET], x[CVK_START_ACROSS]);
     const double typical_r = TYPICAL_R_DROP * fabs(f->block[0].omega_rad_s) * flux / peak;
     memcpy(p, f->centre, N * sizeof *p);
     const struct {
         int b;
         double value;
-    } found[] = {{CVK_B_RESISTANCE, x[X_R] > LEAST_SHARE * typical_r ? x[X_R] : typical_r},
-                 {CVK_B_L_D, TYPICAL_DROP * flux / peak},
-                 {CVK_B_L_Q, TYPICAL_DROP * flux / peak},
-                 {CVK_B_FLUX, flux}};
+    } found[] = {
+        {CVK_B_RESISTANCE, x[CVK_START_R] > LEAST_SHARE * typical_r ? x[CVK_START_R] : typical_r},
+        {CVK_B_L_D, TYPICAL_DROP * flux / peak},
+        {CVK_B_L_Q, TYPICAL_DROP * flux / peak},
+        {CVK_B_FLUX, flux}};
     for (size_t n = 0; n < sizeof found / sizeof found[0]; n++) {
         if (!cvk_belief_knows(belief, found[n].b, 0.3)) {
             p[belief_of[found[n].b]] = found[n].value;
@@ -346,7 +215,8 @@ static bool start_values(const problem *f, const cvk_turns *turns, const cvk_bel
     }
     if (f->s->pwm_hz <= 0.0 && !(belief->knee_a > 0.0)) {
         const double typical_v = f->centre[CVK_TM_DEAD_TIME];
-        p[CVK_TM_DEAD_TIME] = x[X_DEAD] > LEAST_SHARE * typical_v ? x[X_DEAD] : typical_v;
+        p[CVK_TM_DEAD_TIME] =
+            x[CVK_START_DEAD] > LEAST_SHARE * typical_v ? x[CVK_START_DEAD] : typical_v;
         p[CVK_TM_LOG_KNEE] = log(knee_a);
     }
     return true;

@@ -1,0 +1,35 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Rough values of a turning motor by linear least squares, for the fit that follows to start from.
+ */
+#ifndef CORVAK_IDENT_TURNING_START_H
+#define CORVAK_IDENT_TURNING_START_H
+
+#include "turning.h"
+#include "turning_model.h"
+
+/* What is found. The phase is the magnet's up to a small angle, which the flux ACROSS takes up; the
+ * inductances come out badly, since the phase is rough. */
+enum {
+    CVK_START_R,      /* ohm */
+    CVK_START_L_D,    /* H */
+    CVK_START_L_Q,    /* H */
+    CVK_START_MAGNET, /* Wb */
+    CVK_START_ACROSS, /* Wb */
+    CVK_START_DEAD,   /* V */
+    CVK_START_COUNT
+};
+
+typedef struct cvk_start_rows {
+    const cvk_signals *signals;
+    const cvk_tm_block *block;
+    size_t block_count;
+    int curve; /* of the inverter's voltage: inverter_curve.h */
+} cvk_start_rows;
+
+/* Voltages act `delay` rows late; the inverter's bends at `knee_a`. False without memory or without
+ * enough rows. */
+bool cvk_turning_start(const cvk_start_rows *rows, const cvk_turns *turns, long delay,
+                       double knee_a, double found[CVK_START_COUNT]);
+
+#endif
