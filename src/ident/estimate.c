@@ -34,7 +34,9 @@
 #define FLOOR_INDUCTANCE 2e-3
 #define FLOOR_FLUX 1.5e-3
 #define FLOOR_DEAD_TIME 5e-4
-#define CURVE_DOUBT 0.1          /* of the inverter's voltage, while the motor turns */
+#define SERIES_DOUBT 0.015 /* of an inductance, times the share of it lost at the largest current  \
+                            */
+#define CURVE_DOUBT 0.1    /* of the inverter's voltage, while the motor turns */
 #define LARGEST_ANGLE_DOUBT 0.25 /* rad, of the rotor, when the torque is to be believed */
 #define SURE_OF_POLES 0.9
 #define BOUND_TO_95 0.95      /* half width of 95 % of an even distribution within a bound */
@@ -354,8 +356,28 @@ static void fill_entry(cvk_card_entry *entry, double value, double half, double 
     snprintf(entry->from, sizeof entry->from, "%s", from);
 }
 
+/* How the inductances fall is a series cut short: what it leaves out looks like some inductance. */
+static double series_doubt(const cvk_belief *belief, double reach_a)
+{
+    const double square = reach_a * reach_a;
+    const double q = fabs(belief->mean[CVK_B_SQUARE_Q]) * square;
+    const double d =
+        fabs(belief->mean[CVK_B_SQUARE_D]) * square + fabs(belief->mean[CVK_B_LINEAR_D]) * reach_a;
+    return SERIES_DOUBT * fmax(d, q) / (1.0 + fmax(d, q));
+}
+
+/* Largest current of the logs in which the motor stands still. */
+static double reach_of(const work *logs, size_t count)
+{
+    double reach_a = 0.0;
+    for (size_t n = 0; n < count; n++) {
+        reach_a = fmax(reach_a, logs[n].still_count > 0 ? logs[n].signals.peak_current_a : 0.0);
+    }
+    return reach_a;
+}
+
 static void write_entry(cvk_card_entry *entry, const cvk_belief *belief, int parameter,
-                        double scale)
+                        double scale, double reach_a)
 {
     static const double floors[CVK_B_COUNT] = {[CVK_B_RESISTANCE] = FLOOR_RESISTANCE,
                                                [CVK_B_L_D] = FLOOR_INDUCTANCE,
@@ -363,8 +385,9 @@ static void write_entry(cvk_card_entry *entry, const cvk_belief *belief, int par
                                                [CVK_B_FLUX] = FLOOR_FLUX,
                                                [CVK_B_DEAD_TIME] = FLOOR_DEAD_TIME};
     const double value = belief->mean[parameter];
-    const double deviation =
-        hypot(cvk_belief_deviation(belief, parameter), floors[parameter] * value);
+    const bool inductance = parameter == CVK_B_L_D || parameter == CVK_B_L_Q;
+    const double floor = hypot(floors[parameter], inductance ? series_doubt(belief, reach_a) : 0.0);
+    const double deviation = hypot(cvk_belief_deviation(belief, parameter), floor * value);
     fill_entry(entry, value, cvk_student95(belief->dof) * deviation, scale,
                belief->from[parameter]);
 }
@@ -386,7 +409,8 @@ static const char *why_no_flux(const cvk_windows *windows)
 /* `still` is the belief before the flux circle, which says nothing of the inverter and the delay.
  */
 static void write_electrical(cvk_card *card, const cvk_belief *belief, const cvk_belief *still,
-                             const cvk_windows *windows, bool moved, double current, double volt)
+                             const cvk_windows *windows, bool moved, double current, double volt,
+                             double reach_a)
 {
     const struct {
         int parameter;
@@ -427,7 +451,7 @@ static void write_electrical(cvk_card *card, const cvk_belief *belief, const cvk
         if (parameter == CVK_B_RESISTANCE || parameter == CVK_B_L_D || parameter == CVK_B_L_Q) {
             scale = hypot(volt, current);
         }
-        write_entry(&card->entry[rows[n].key], absolute ? told : belief, parameter, scale);
+        write_entry(&card->entry[rows[n].key], absolute ? told : belief, parameter, scale, reach_a);
     }
 }
 
@@ -563,10 +587,7 @@ static void write_saturation(const cvk_belief *belief, const work *logs, size_t 
         fill_entry(entry, value, half, 0.0, belief->from[CVK_B_LINEAR_D]);
     }
     s->known = shown;
-    for (size_t n = 0; n < count; n++) {
-        s->reach_a =
-            fmax(s->reach_a, logs[n].still_count > 0 ? logs[n].signals.peak_current_a : 0.0);
-    }
+    s->reach_a = reach_of(logs, count);
     for (int n = 0; n < CVK_SATURATION_POINTS && shown; n++) {
         double share = (double)n / (CVK_SATURATION_POINTS - 1.0);
         double i_d = (2.0 * share - 1.0) * s->reach_a, i_q = share * s->reach_a;
@@ -727,7 +748,8 @@ static cvk_status estimate_prepared(work *logs, size_t count, scale_share scale,
     }
     const cvk_belief still = belief;
     learn_turning(logs, count, &belief, windows, out);
-    write_electrical(&out->card, &belief, &still, windows, moved, scale.current, scale.voltage);
+    write_electrical(&out->card, &belief, &still, windows, moved, scale.current, scale.voltage,
+                     reach_of(logs, count));
     write_saturation(&still, logs, count, out);
     cvk_status status = learn_pole_pairs(logs, count, windows, &belief, out);
     if (status == CVK_OK) {

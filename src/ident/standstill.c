@@ -37,7 +37,6 @@
 /* Evaluations of the misfit in one fit. A scout comes from far away; a full fit starts close by,
  * and only at a whole delay, where the misfit has a corner, would it need more for its last digits.
  */
-#define SERIES_DOUBT 0.015 /* of the loss of inductance at the peak current */
 #define SMALL_SALIENCY                                                                             \
     0.1                     /* (Lq - Ld) / (Lq + Ld) below which the axes' direction is tried out, \
                              */
@@ -290,18 +289,6 @@ static void add_voltage_doubt(const problem *f, cvk_standstill_fit *fit)
     }
 }
 
-/* How the inductances fall is a series cut short: what it leaves out looks like some inductance. */
-static void add_saturation_doubt(const problem *f, cvk_standstill_fit *fit)
-{
-    const double peak_a = f->s->peak_current_a, square = peak_a * peak_a;
-    const double loss_x = fabs(fit->p[CVK_SM_SQUARE_X]) * square;
-    const double loss_y =
-        fabs(fit->p[CVK_SM_SQUARE_Y]) * square + fabs(fit->p[CVK_SM_LINEAR_Y]) * peak_a;
-    const double loss = fmax(loss_x, loss_y) / (1.0 + fmax(loss_x, loss_y));
-    const double doubt = SERIES_DOUBT * loss * fit->p[CVK_SM_L_MEAN];
-    fit->cov[CVK_SM_L_MEAN * (N + 1)] += doubt * doubt;
-}
-
 static bool fit_curve(problem *f, int curve, cvk_standstill_fit *fit)
 {
     cvk_lane_problem lanes = {.count = N,
@@ -321,7 +308,6 @@ static bool fit_curve(problem *f, int curve, cvk_standstill_fit *fit)
     }
     memcpy(fit->cov, result.cov, sizeof fit->cov);
     add_voltage_doubt(f, fit);
-    add_saturation_doubt(f, fit);
     fit->cov[CVK_SM_DELAY * (N + 1)] += DELAY_FLOOR * DELAY_FLOOR;
     fit->residual_a = result.residual;
     fit->colour = result.colour;

@@ -451,11 +451,18 @@ void cvk_add_windows(cvk_windows *windows, const cvk_signals *s, const cvk_turns
 #define N CVK_B_COUNT
 #define CIRCLE_BLOCK 6 /* at most: windows whose misfits may be alike, about one plateau */
 
+/* The q inductance as the current has saturated it: flux linkage over current. */
+static double loaded_lq(const cvk_window *w, const double p[N])
+{
+    const double square = creal(w->current_a * conj(w->current_a));
+    return p[CVK_B_L_Q] / (1.0 + fmax(p[CVK_B_SQUARE_Q], 0.0) * square / 3.0);
+}
+
 double complex cvk_active_flux(const cvk_window *w, const double p[N])
 {
     double complex turned = w->voltage_v * cexp(-I * w->omega * p[CVK_B_DELAY] * w->period_s);
     double complex e = turned - p[CVK_B_RESISTANCE] * w->current_a -
-                       p[CVK_B_L_Q] * (w->current_slope + I * w->omega * w->current_a) -
+                       loaded_lq(w, p) * (w->current_slope + I * w->omega * w->current_a) -
                        p[CVK_B_DEAD_TIME] * w->inverter;
     return e / (I * w->omega);
 }
@@ -466,7 +473,7 @@ static double misfit(const cvk_window *w, const double p[N])
     double complex flux = cvk_active_flux(w, p);
     double length = cabs(flux);
     double i_d = length > 0.0 ? creal(w->current_a * conj(flux)) / length : 0.0;
-    return length - (p[CVK_B_L_D] - p[CVK_B_L_Q]) * i_d - p[CVK_B_FLUX];
+    return length - (p[CVK_B_L_D] - loaded_lq(w, p)) * i_d - p[CVK_B_FLUX];
 }
 
 typedef struct circle {

@@ -21,7 +21,6 @@
 #define SPAN_TURNS 2.0
 #define ROUNDS 3
 
-
 typedef struct stepping {
     const cvk_start_rows *rows;
     const double *phase;
