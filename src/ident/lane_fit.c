@@ -152,6 +152,7 @@ static bool covariance(const cvk_lane_problem *f, size_t m, const double *jacobi
         double ratio = plain[k * n + k] / result->cov[k * n + k];
         double grow = ratio > 1.0 ? sqrt(ratio) : 1.0;
         result->colour += 1.0 / (ratio * n);
+        result->widened[k] = fmax(1.0, 1.0 / ratio);
         for (int c = 0; c < n; c++) {
             result->cov[k * n + c] *= grow;
             result->cov[c * n + k] *= grow;

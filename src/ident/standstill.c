@@ -47,7 +47,7 @@
 #define TURN_EVALUATIONS 10
 #define FULL_EVALUATIONS 15
 #define QUICK_EVALUATIONS 4
-#define PROFILE_EVALUATIONS 12
+#define PROFILE_EVALUATIONS 20
 #define PROFILE_REACH 3.5 /* deviations to each side */
 #define HELD_SHARPLY 100.0
 /* Periods. How the bus moves within a period is not in a log, and an edge with 0.1 % more voltage
@@ -310,7 +310,7 @@ static bool fit_curve(problem *f, int curve, cvk_standstill_fit *fit)
     add_voltage_doubt(f, fit);
     fit->cov[CVK_SM_DELAY * (N + 1)] += DELAY_FLOOR * DELAY_FLOOR;
     fit->residual_a = result.residual;
-    fit->colour = result.colour;
+    fit->widened = result.widened[CVK_SM_RESISTANCE];
     fit->dof = CVK_LANE_DOF;
     return true;
 }
@@ -552,17 +552,26 @@ void cvk_standstill_profile(const cvk_signals *signals, const cvk_span *spans, s
     const double deviation = sqrt(best.cov[CVK_SM_RESISTANCE]);
     const double least = best.residual_a * best.residual_a;
     f.hold = HELD_SHARPLY / deviation;
-    for (int n = -EACH_SIDE; n <= EACH_SIDE; n++) {
-        const double off = PROFILE_REACH * n / EACH_SIDE;
+    curve->points = 2 * EACH_SIDE + 1;
+    for (int side = -1; side <= 1; side += 2) { /* outwards, each from the one before */
         cvk_standstill_fit held = best;
-        f.hold_ohm = held.p[CVK_SM_RESISTANCE] = best.p[CVK_SM_RESISTANCE] + off * deviation;
-        if (!fit_curve(&f, fit->curve, &held)) {
-            continue;
+        for (int n = 0; n <= EACH_SIDE; n++) {
+            const int at = EACH_SIDE + side * n;
+            const double off = side * PROFILE_REACH * n / EACH_SIDE;
+            for (int k = 0; k < N && n > 0; k++) { /* where the others go with it, to first order */
+                held.p[k] += side * PROFILE_REACH / EACH_SIDE *
+                             best.cov[k * N + CVK_SM_RESISTANCE] / deviation;
+            }
+            f.hold_ohm = best.p[CVK_SM_RESISTANCE] + off * deviation;
+            if (n > 0 && !fit_curve(&f, fit->curve, &held)) {
+                curve->points = 0;
+                return;
+            }
+            const double worse = held.residual_a * held.residual_a / least - 1.0;
+            curve->x[at] = f.hold_ohm;
+            curve->y[at] = 2.0 * (double)f.residual_rows * worse / best.widened;
+            curve->fit[at] = off * off;
         }
-        const double worse = held.residual_a * held.residual_a / least - 1.0;
-        curve->x[curve->points] = f.hold_ohm;
-        curve->y[curve->points] = 2.0 * (double)f.residual_rows * worse / best.colour;
-        curve->fit[curve->points++] = off * off;
     }
 }
 

@@ -16,7 +16,7 @@ typedef struct cvk_standstill_fit {
     double dof;
     int curve;         /* the likeliest: inverter_curve.h */
     double residual_a; /* rms per axis */
-    double colour;     /* of the residuals: lane_fit.h */
+    double widened;    /* the resistance's variance by coloured residuals: lane_fit.h */
     double noise_a;    /* rms of the measured current, from its second differences */
 } cvk_standstill_fit;
 

@@ -215,6 +215,37 @@ START_TEST(the_rotor_sensor_can_be_left_out)
 }
 END_TEST
 
+/* A line at the head of the log says how often somebody has turned the shaft. */
+START_TEST(counted_turns_in_the_head_tell_pole_pairs)
+{
+    assert_status(run(CORVAK_COMMAND " record coast --no-rotor-sensor --without unequal_magnets "
+                                     "--rig " CORVAK_DATA "/wheel.rig.yaml -o turned.csv"),
+                  0);
+    assert_status(run(CORVAK_COMMAND " estimate turned.csv"), 0);
+    assert_says(out, "# shaft_turns: 10");
+    assert_status(run(CORVAK_COMMAND " record coast --channels t,theta_m --rig " CORVAK_DATA
+                                     "/wheel.rig.yaml -o angle.csv"),
+                  0);
+    char *angle = read_file("angle.csv"), *log = read_file("turned.csv");
+    double turns = 0.0, last = 0.0;
+    for (char *line = strchr(angle, '\n'); line != NULL; line = strchr(line + 1, '\n')) {
+        double t, now;
+        if (sscanf(line + 1, "%lf,%lf", &t, &now) == 2) {
+            double step = (now - last) / (2.0 * 3.14159265358979323846);
+            turns += last != 0.0 ? step - round(step) : 0.0;
+            last = now;
+        }
+    }
+    char *headed = g_strdup_printf("# shaft_turns: %.0f\n%s", fabs(turns), log);
+    write_file("turned.csv", headed, -1);
+    assert_status(run(CORVAK_COMMAND " estimate turned.csv"), 0);
+    assert_says(out, "pole pairs                           12");
+    g_free(headed);
+    g_free(angle);
+    g_free(log);
+}
+END_TEST
+
 /* ---- wrong usage and damaged logs: status 2, and the message says what, where and the cure ----
  */
 
@@ -405,6 +436,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, a_page_with_empty_panels_is_drawn);
     tcase_add_test(tests, record_is_deterministic_and_prints_to_stdout);
     tcase_add_test(tests, the_rotor_sensor_can_be_left_out);
+    tcase_add_test(tests, counted_turns_in_the_head_tell_pole_pairs);
     tcase_add_test(tests, rigs_are_explained);
     tcase_add_test(tests, an_implausible_rig_ends_with_status_1);
     tcase_add_test(tests, wrong_usage_is_explained);

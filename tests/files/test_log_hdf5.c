@@ -92,6 +92,33 @@ START_TEST(names_can_be_mapped_and_units_refused)
 }
 END_TEST
 
+/* Longer than is read as a whole: stretches, which keep the time they were taken at. */
+START_TEST(a_very_long_log_is_read_in_stretches)
+{
+    enum { MANY = 4100000 };
+    static const cvk_log_writer_column columns[] = {{"t", "s", 9}, {"ia", "A", 3}};
+    static const cvk_log_writer_column timeless[] = {{"ia", "A", 3}};
+    write_log(columns, 2, MANY);
+    ck_assert_msg(read_log() == CVK_OK, "%s", complaint.text);
+    ck_assert(file.stretched);
+    ck_assert_uint_lt(file.log.rows, MANY / 4);
+    const double *t = file.log.column[CVK_COLUMN_T], *ia = file.log.column[CVK_COLUMN_IA];
+    size_t jumps = 0;
+    for (size_t n = 1; n < file.log.rows; n++) {
+        ck_assert_double_eq(ia[n], t[n] + 0.125);
+        ck_assert_double_gt(t[n], t[n - 1]);
+        jumps += t[n] - t[n - 1] > 1.5;
+    }
+    ck_assert_uint_gt(jumps, 20);
+    ck_assert_double_gt(t[file.log.rows - 1], 0.9 * MANY);
+    cvk_log_file_free(&file);
+    write_log(timeless, 1, MANY);
+    ck_assert_int_eq(read_log(), CVK_BAD_FORMAT);
+    ck_assert_ptr_nonnull(strstr(complaint.text, "without a time column"));
+    unlink(path);
+}
+END_TEST
+
 static void write_bytes(const unsigned char *bytes, size_t length)
 {
     FILE *stream = fopen(path, "wb");
@@ -136,6 +163,7 @@ static void add(TCase *tests)
 {
     tcase_add_test(tests, what_is_written_is_read);
     tcase_add_test(tests, names_can_be_mapped_and_units_refused);
+    tcase_add_test(tests, a_very_long_log_is_read_in_stretches);
     tcase_add_test(tests, damage_is_refused);
 }
 

@@ -119,6 +119,25 @@ START_TEST(saturation_is_seen_and_told)
 }
 END_TEST
 
+/* Turning fast at a current that saturates: the flux circle leaves the inductances where standstill
+ * has seen them. */
+START_TEST(saturation_does_not_bend_the_circle)
+{
+    cvk_rig_config rig = studio_rig("wheel");
+    rig.motor.saturation_q_a = 16;
+    recording r[2];
+    record(&r[0], &rig, "standstill", 6, false);
+    record(&r[1], &rig, "spin", 6, false);
+    const cvk_log *logs[] = {&r[0].log, &r[1].log};
+    ck_assert_int_eq(cvk_estimate_logs(logs, 2, &options, &result), CVK_OK);
+    assert_near(CVK_CARD_INDUCTANCE_D, rig.motor.inductance_d_h, 3.0);
+    assert_near(CVK_CARD_INDUCTANCE_Q, rig.motor.inductance_q_h, 3.0);
+    assert_near(CVK_CARD_FLUX_LINKAGE, rig.motor.flux_linkage_wb, 0.7);
+    recording_free(&r[0]);
+    recording_free(&r[1]);
+}
+END_TEST
+
 /* A coast-down alone: flux linkage and, from the pattern of unequal magnets, pole pairs; what it
  * cannot show is named. */
 START_TEST(coast_alone_gives_flux_and_pole_pairs)
@@ -690,6 +709,7 @@ static void add(TCase *tests)
 {
     tcase_add_loop_test(tests, studio_is_estimated_within_the_bars, 0, 4);
     tcase_add_test(tests, saturation_is_seen_and_told);
+    tcase_add_test(tests, saturation_does_not_bend_the_circle);
     tcase_add_test(tests, coast_alone_gives_flux_and_pole_pairs);
     tcase_add_test(tests, equal_magnets_show_no_pole_pairs);
     tcase_add_test(tests, standstill_alone_names_what_it_cannot_show);
