@@ -101,7 +101,8 @@ static double complex levels(const winding *w, size_t row, double swing_v, size_
                          across = cexp(I * PI / 3.0 * (double)(part % 3));
     const double complex i = 0.8 * w->current_a * level[part % 8] * along;
     const double sign = (row / half) % 2 == 0 ? 1.0 : -1.0;
-    return w->r * i + inverter_v(w, i) + (row % length > length / 3 ? sign * swing_v : 0.0) * across;
+    return w->r * i + inverter_v(w, i) +
+           (row % length > length / 3 ? sign * swing_v : 0.0) * across;
 }
 
 /* Levels along two axes with a frequency that rises on top. */
