@@ -17,24 +17,24 @@ void put_quoted(FILE *g, const char *text)
     fputc('\'', g);
 }
 
-void place_panel_of_six(FILE *g, int column, int row)
+static void place(FILE *g, double left, double width, int row, double sample)
 {
-    double left = 0.055 + 0.325 * column, bottom = row == 0 ? 0.565 : 0.08;
+    double bottom = row == 0 ? 0.565 : 0.08;
     fprintf(g,
             "set lmargin at screen %g\nset rmargin at screen %g\nset bmargin at screen %g\n"
             "set tmargin at screen %g\nset autoscale\nset title offset 0,1.3\n"
-            "set key at graph 0.5,1.015 center bottom horizontal maxrows 1 samplen 1.5\n",
-            left, left + 0.265, bottom, bottom + 0.325);
+            "set key at graph 0.5,1.015 center bottom horizontal maxrows 1 samplen %g\n",
+            left, left + width, bottom, bottom + 0.325, sample);
+}
+
+void place_panel_of_six(FILE *g, int column, int row)
+{
+    place(g, 0.055 + 0.325 * column, 0.265, row, 1.5);
 }
 
 void place_panel(FILE *g, int column, int row)
 {
-    double left = column == 0 ? 0.065 : 0.58, bottom = row == 0 ? 0.565 : 0.08;
-    fprintf(g,
-            "set lmargin at screen %g\nset rmargin at screen %g\nset bmargin at screen %g\n"
-            "set tmargin at screen %g\nset autoscale\nset title offset 0,1.3\n"
-            "set key at graph 0.5,1.015 center bottom horizontal maxrows 1 samplen 2\n",
-            left, left + 0.4, bottom, bottom + 0.325);
+    place(g, column == 0 ? 0.065 : 0.58, 0.4, row, 2.0);
 }
 
 FILE *open_figure(const char *path, const char *title, cvk_complaint *complaint)

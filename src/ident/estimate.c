@@ -34,10 +34,9 @@
 #define FLOOR_INDUCTANCE 2e-3
 #define FLOOR_FLUX 1.5e-3
 #define FLOOR_DEAD_TIME 5e-4
-#define SERIES_DOUBT                                                                               \
-    0.015               /* of an inductance, times the share of it lost at the largest current     \
-                         */
-#define CURVE_DOUBT 0.1 /* of the inverter's voltage, while the motor turns */
+/* Of an inductance, times the share of it that is lost at the largest current. */
+#define SERIES_DOUBT 0.015
+#define CURVE_DOUBT 0.1          /* of the inverter's voltage, while the motor turns */
 #define LARGEST_ANGLE_DOUBT 0.25 /* rad, of the rotor, when the torque is to be believed */
 #define SURE_OF_POLES 0.9
 #define BOUND_TO_95 0.95      /* half width of 95 % of an even distribution within a bound */

@@ -58,7 +58,9 @@ static inline double cvk_curve_at(double x, int curve)
     }
 }
 
-/* x / s(x): how much wider than its knee the curve has become. */
+/* g(x) = x / s(x): how much wider than its knee the curve has become. While the argument goes from
+ * x to y in a straight line, the mean of s is (x + y) / (g(x) + g(y)): exact for ROUND, close for
+ * the others, also where the knee is crossed in one step. */
 static inline double cvk_curve_width(double x, int curve)
 {
     double x2 = x * x;
@@ -81,13 +83,6 @@ static inline double cvk_curve_width(double x, int curve)
     default:
         return fabs(x) > 1.0 ? fabs(x) : 1.0;
     }
-}
-
-/* The mean of s while its argument goes from x to y in a straight line: exact for ROUND, close for
- * the others, also where the knee is crossed in one step. */
-static inline double cvk_curve_mean(double x, double y, int curve)
-{
-    return (x + y) / (cvk_curve_width(x, curve) + cvk_curve_width(y, curve));
 }
 
 /* The three phases' s(x) at a current in the stationary plane, as a vector there;

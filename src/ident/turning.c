@@ -337,26 +337,6 @@ static double complex current_near(const cvk_signals *s, size_t row, size_t begi
     return sum / (double)(to - from);
 }
 
-/* Speed at row `border` between turns n - 1 and n: the phase's slope over half a turn to each side,
- * so that what repeats every turn drops out. The leaky integral leads the rotor by
- * atan(corner / speed), which changes while the speed does. */
-static double omega_at_border(const cvk_signals *s, const cvk_turns *turns, size_t n)
-{
-    if (n == 0 || n >= turns->count || !turns->joined[n]) {
-        return NAN;
-    }
-    const size_t before = turn_rows(turns, n - 1) / 2, after = turn_rows(turns, n) / 2;
-    const size_t middle = turns->begin[n], from = middle - before, to = middle + after;
-    double slope_before = (turns->phase[middle] - turns->phase[from]) / (double)before;
-    double slope_after = (turns->phase[to] - turns->phase[middle]) / (double)after;
-    double mean = (turns->phase[to] - turns->phase[from]) / (double)(before + after);
-    /* halves of unlike length: the mean slope is that at their middle, not at the border */
-    double bend = 2.0 * (slope_after - slope_before) / (double)(before + after);
-    double omega = (mean + bend * 0.5 * ((double)before - (double)after)) / s->period_s;
-    double corner = 2.0 * PI * CORNER_HZ, acceleration = bend / (s->period_s * s->period_s);
-    return omega + corner * acceleration / (omega * omega + corner * corner);
-}
-
 static cvk_window window_of(const cvk_signals *s, const cvk_turns *turns, size_t first, size_t last,
                             const cvk_belief *belief)
 {
@@ -374,8 +354,6 @@ static cvk_window window_of(const cvk_signals *s, const cvk_turns *turns, size_t
     cvk_window w = {.begin = begin,
                     .end = end,
                     .omega = omega,
-                    .omega_begin = omega_at_border(s, turns, first),
-                    .omega_end = omega_at_border(s, turns, last),
                     .period_s = s->period_s,
                     .duration_s = (double)rows * s->period_s,
                     .rotor_ratio = NAN};

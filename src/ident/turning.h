@@ -26,8 +26,7 @@ typedef struct cvk_turns {
 /* One window: averages over whole electrical turns, in a frame that turns with the rotor. */
 typedef struct cvk_window {
     size_t begin, end;
-    double omega;                  /* rad/s, electrical, signed */
-    double omega_begin, omega_end; /* at its borders; NaN next to rows that do not turn */
+    double omega; /* rad/s, electrical, signed */
     double period_s, duration_s;
     double complex voltage_v; /* as if it acted without delay */
     double complex current_a;
