@@ -14,6 +14,7 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/mman.h>
+#include <sys/resource.h>
 #include <sys/stat.h>
 #include <sys/wait.h>
 #include <unistd.h>
@@ -24,6 +25,7 @@
 #define MOST_WHOLE_ROWS 4000000u /* of a longer log, stretches: */
 #define STRETCHES 40u
 #define STRETCH_ROWS 16384u
+#define MOST_MEMORY_BYTES (4ull << 30) /* more than a reading takes: a damaged file may ask for any */
 
 /* At the start of the shared memory: what the child has found. */
 typedef struct shared {
@@ -250,6 +252,21 @@ static cvk_status read_file(hdf5_reader *r, double *sample_rate_hz)
     return r->status;
 }
 
+/* A damaged file must not take the machine's memory: beyond this libhdf5 gets no more. */
+static void limit_memory(void)
+{
+    unsigned long long pages = 0;
+    FILE *statm = fopen("/proc/self/statm", "r");
+    if (statm != NULL && fscanf(statm, "%llu", &pages) == 1) {
+        const rlim_t most = pages * (unsigned long long)sysconf(_SC_PAGESIZE) + MOST_MEMORY_BYTES;
+        const struct rlimit limit = {most, most};
+        (void)setrlimit(RLIMIT_AS, &limit);
+    }
+    if (statm != NULL) {
+        fclose(statm);
+    }
+}
+
 static void read_as_child(const cvk_log_file *file, int memory_file, shared *memory,
                           const char *path, const cvk_column_map *maps, size_t map_count)
 {
@@ -258,6 +275,7 @@ static void read_as_child(const cvk_log_file *file, int memory_file, shared *mem
     struct stat about = {.st_size = 0};
     (void)stat(path, &about);
     (void)alarm(SHORTEST_READ_S + (unsigned)(about.st_size / SLOWEST_BYTES_S));
+    limit_memory();
     memory->file = *file;
     hdf5_reader r = {path,   maps,   map_count,  &memory->file, &memory->complaint,
                      CVK_OK, memory, memory_file};
