@@ -70,6 +70,7 @@ cvk_estimate_options estimate_options_of(const log_options *options)
     out.voltage_gain_tolerance = options->voltage_tolerance;
     out.largest_current_a = options->largest_current;
     out.switch_resistance_ohm = options->switch_resistance;
+    out.threads = (int)g_get_num_processors();
     return out;
 }
 

@@ -10,6 +10,7 @@
 
 #include <fcntl.h>
 #include <hdf5.h>
+#include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -274,6 +275,7 @@ static void read_as_child(const cvk_log_file *file, int memory_file, shared *mem
     (void)dup2(quiet, STDERR_FILENO);
     struct stat about = {.st_size = 0};
     (void)stat(path, &about);
+    (void)signal(SIGALRM, SIG_DFL); /* whatever the caller's program does with it */
     (void)alarm(SHORTEST_READ_S + (unsigned)(about.st_size / SLOWEST_BYTES_S));
     limit_memory();
     memory->file = *file;

@@ -47,7 +47,7 @@
 
 cvk_estimate_options cvk_estimate_options_default(void)
 {
-    return (cvk_estimate_options){-1.0, -1.0, 500.0, 0.0, false};
+    return (cvk_estimate_options){-1.0, -1.0, 500.0, 0.0, 1, false};
 }
 
 double cvk_inverter_voltage(double dead_time_voltage_v, double knee_a, int curve, double current_a)
@@ -89,6 +89,7 @@ typedef struct work {
     cvk_span still[MOST_SPANS];
     size_t still_count;
     bool profile; /* of the likelihood is wanted */
+    int threads;
     bool moved;   /* meant as a standstill test, but the rotor did not stand still */
     bool fitted;  /* its turning stretches have been fitted row by row */
 } work;
@@ -107,6 +108,7 @@ static cvk_status prepare(work *w, const cvk_log *log, const cvk_estimate_option
 {
     w->log = log;
     w->profile = options->profile;
+    w->threads = options->threads;
     cvk_status status = cvk_signals_from_log(&w->signals, log, options, out);
     out->row_s = out->row_s > 0.0 ? out->row_s : w->signals.period_s;
     if (status == CVK_OK) {
@@ -218,7 +220,7 @@ static void learn_standstill(work *w, const cvk_belief *start, cvk_belief *belie
     /* in a log that also turns, what fits badly is the slow part of a run-up, not a test */
     double worst_ratio = w->turns.count > 0 ? COLOURED_RESIDUAL : INFINITY;
     if (w->still_count == 0 ||
-        cvk_standstill_fit_spans(s, w->still, w->still_count, worst_ratio, &fit) != CVK_OK) {
+        cvk_standstill_fit_spans(s, w->still, w->still_count, w->threads, worst_ratio, &fit) != CVK_OK) {
         return;
     }
     if (!plausible_loss(w, fit.p[CVK_SM_RESISTANCE], out)) {
@@ -266,7 +268,7 @@ static void learn_driven(work *w, cvk_belief *belief)
 {
     static const int told[] = {CVK_B_RESISTANCE, CVK_B_L_D, CVK_B_L_Q, CVK_B_FLUX};
     cvk_turning_result result;
-    w->fitted = cvk_turning_fit(&w->signals, &w->turns, belief, &result) == CVK_OK;
+    w->fitted = cvk_turning_fit(&w->signals, &w->turns, w->threads, belief, &result) == CVK_OK;
     for (size_t k = 0; w->fitted && k < sizeof told / sizeof told[0]; k++) {
         if (cvk_belief_knows(belief, told[k], USEFUL_SHARE)) {
             cvk_belief_note(belief, told[k], w->signals.name, "turning fit");

@@ -12,6 +12,7 @@
 #include "inverter_curve.h"
 #include "lane_fit.h"
 #include "numeric.h"
+#include "parallel.h"
 
 #include <math.h>
 #include <stdlib.h>
@@ -56,14 +57,14 @@
 
 typedef struct block {
     cvk_span rows;
-    size_t warm_up;
+    size_t warm_up, first_residual;
 } block;
 
 typedef struct problem {
     const cvk_signals *s;
     block blocks[MOST_BLOCKS];
     size_t block_count, residual_rows;
-    int curve, most_evaluations;
+    int threads, curve, most_evaluations;
     double scale[N];
     double noise_a, knee_centre, largest_v;
     double hold_ohm, hold; /* resistance held there, as sharply as one over `hold`; 0: free */
@@ -94,7 +95,7 @@ static void choose_blocks(problem *f, const cvk_span *spans, size_t count, size_
             if (stride > 0 && end - begin > block_rows) {
                 end = begin + block_rows;
             }
-            block b = {{begin, end}, warm_up};
+            block b = {{begin, end}, warm_up, 2u * f->residual_rows};
             f->blocks[f->block_count++] = b;
             f->residual_rows += kept_rows(&b);
             begin = stride > 0 ? begin + stride : spans[n].end;
@@ -254,24 +255,36 @@ static void prior_rows(const problem *f, const double p[N], double rows[PRIORS])
     rows[7] = known * p[CVK_SM_DEAD_TIME] / (CVK_AVERAGED_DEAD * f->largest_v);
 }
 
+/* Parameter sets that are simulated together, block by block. */
+typedef struct lane_set {
+    const problem *f;
+    int lanes;
+    const double *const *p;
+    double *const *out;
+} lane_set;
+
+static bool simulate_block(void *context, size_t b)
+{
+    const lane_set *set = context;
+    const problem *f = set->f;
+    const block *here = &f->blocks[b];
+    double *out[CVK_SM_LANES];
+    for (int n = 0; n < set->lanes; n++) {
+        out[n] = set->out[n] + here->first_residual;
+    }
+    return cvk_sm_simulate(f->s, here->rows, here->warm_up, f->curve, set->lanes, set->p, out);
+}
+
 /* Simulates `lanes` parameter sets over all blocks; lane n's residuals start at out[n]. */
 static bool simulate(const void *context, int lanes, const double *const p[], double *const out[])
 {
     const problem *f = context;
-    size_t at = 0;
-    for (size_t b = 0; b < f->block_count; b++) {
-        double *here[CVK_SM_LANES];
-        for (int n = 0; n < lanes; n++) {
-            here[n] = out[n] + at;
-        }
-        if (!cvk_sm_simulate(f->s, f->blocks[b].rows, f->blocks[b].warm_up, f->curve, lanes, p,
-                             here)) {
-            return false;
-        }
-        at += 2u * kept_rows(&f->blocks[b]);
+    lane_set set = {f, lanes, p, out};
+    if (!cvk_for_each(f->block_count, f->threads, simulate_block, &set)) {
+        return false;
     }
     for (int n = 0; n < lanes; n++) {
-        prior_rows(f, p[n], out[n] + at);
+        prior_rows(f, p[n], out[n] + 2u * f->residual_rows);
     }
     return true;
 }
@@ -468,9 +481,9 @@ static int fit_likely_curves(problem *f, cvk_standstill_fit scouts[CVK_CURVES], 
 }
 
 cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *spans, size_t count,
-                                    double worst_ratio, cvk_standstill_fit *fit)
+                                    int threads, double worst_ratio, cvk_standstill_fit *fit)
 {
-    problem f = {.s = signals};
+    problem f = {.s = signals, .threads = threads};
     cvk_standstill_fit scouts[CVK_CURVES], fits[CVK_CURVES];
     int scouted = scout(&f, spans, count, worst_ratio, scouts), good = 0;
     if (scouted == 0) {

@@ -24,7 +24,7 @@ typedef struct cvk_standstill_fit {
  * current, the fit does not converge, or a first quick fit misses by more than `worst_ratio` times
  * the noise. */
 cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *spans, size_t count,
-                                    double worst_ratio, cvk_standstill_fit *fit);
+                                    int threads, double worst_ratio, cvk_standstill_fit *fit);
 
 /* What the fit says about Ld, Lq and the rest; parameters that it does not show get `start`'s
  * wide prior. */

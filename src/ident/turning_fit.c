@@ -9,6 +9,7 @@
 #include "inverter_curve.h"
 #include "lane_fit.h"
 #include "numeric.h"
+#include "parallel.h"
 #include "turning_start.h"
 
 #include <math.h>
@@ -78,13 +79,16 @@
 typedef struct problem {
     const cvk_signals *s;
     cvk_tm_block block[MOST_BLOCKS];
-    size_t block_count, residual_rows;
+    size_t first_row[MOST_BLOCKS], first_residual[MOST_BLOCKS]; /* of each, in `gains` and out */
+    size_t block_count, rows, residual_rows;
+    int threads;
     int curve;
     cvk_tm_noise noise;
     double centre[N];     /* of the prior */
     double whiten[N * N]; /* prior's lower factor: whiten * (p - centre) has unit deviation */
     double prior_sd;
     cvk_tm_gain *gains; /* of all blocks */
+    double *errors;     /* prediction errors that came with them */
 } problem;
 
 /* ---- blocks --------------------------------------------------------------------------------- */
@@ -104,11 +108,14 @@ static void add_block(problem *f, const cvk_turns *turns, size_t first, size_t l
     }
     cvk_fit_phase(turns->phase, begin, begin + warm_up, c);
     double half = 0.5 * ((double)warm_up - 1.0);
+    f->first_row[f->block_count] = f->rows;
+    f->first_residual[f->block_count] = 2u * f->residual_rows;
     f->block[f->block_count++] = (cvk_tm_block){
         .rows = {begin, end},
         .warm_up = warm_up,
         .theta_rad = c[0] - half * (c[1] - half * c[2]) - cvk_phase_lead(c[1] / f->s->period_s),
         .omega_rad_s = (c[1] - 2.0 * half * c[2]) / f->s->period_s};
+    f->rows += end - begin;
     f->residual_rows += end - begin - warm_up;
 }
 
@@ -127,7 +134,7 @@ static void choose_blocks(problem *f, const cvk_turns *turns, size_t most, size_
     const size_t total = turning_rows(turns);
     const double share = total > most ? (double)most / (double)total : 1.0;
     double used = 0.0, passed = 0.0; /* rows */
-    f->block_count = f->residual_rows = 0;
+    f->block_count = f->rows = f->residual_rows = 0;
     for (size_t first = 0; first < turns->count && f->block_count < MOST_BLOCKS;) {
         size_t last = first + 1;
         while (last < turns->count && turns->joined[last] &&
@@ -224,72 +231,98 @@ static bool start_values(const problem *f, const cvk_turns *turns, const cvk_bel
 
 /* ---- the misfit ----------------------------------------------------------------------------- */
 
+/* Parameter sets that are filtered over all blocks: some of them over one block at a time. */
+typedef struct lane_set {
+    const problem *f;
+    int lanes;
+    const double *const *p;
+    double *const *out;
+} lane_set;
+
+static bool simulate_share(void *context, size_t turn)
+{
+    const lane_set *set = context;
+    const problem *f = set->f;
+    const size_t b = turn % f->block_count;
+    const int first = CVK_TM_LANES * (int)(turn / f->block_count);
+    const int lanes = set->lanes - first < CVK_TM_LANES ? set->lanes - first : CVK_TM_LANES;
+    double *here[CVK_TM_LANES];
+    for (int n = 0; n < lanes; n++) {
+        here[n] = set->out[first + n] + f->first_residual[b];
+    }
+    return cvk_tm_filter(f->s, &f->block[b], f->curve, f->gains + f->first_row[b], lanes,
+                         set->p + first, here);
+}
+
+static void prior_rows(const problem *f, const double p[N], double rows[N + 2])
+{
+    for (int r = 0; r < N; r++) {
+        double sum = 0.0;
+        for (int c = 0; c <= r; c++) {
+            sum += f->whiten[r * N + c] * (p[c] - f->centre[c]);
+        }
+        rows[r] = f->prior_sd * sum;
+    }
+    double saliency = log(p[CVK_TM_L_Q] / p[CVK_TM_L_D]);
+    double drop = log(p[CVK_TM_L_Q] * f->s->peak_current_a / p[CVK_TM_FLUX]);
+    rows[N] = f->prior_sd * (saliency - SALIENCY_MEAN) / SALIENCY_SPREAD;
+    rows[N + 1] = f->prior_sd * (drop - log(TYPICAL_DROP)) / DROP_SPREAD;
+}
+
 static bool simulate(const void *context, int lanes, const double *const p[], double *const out[])
 {
     const problem *f = context;
-    const cvk_tm_gain *gains = f->gains;
-    size_t at = 0;
-    for (size_t b = 0; b < f->block_count; b++) {
-        double *here[CVK_TM_LANES];
-        for (int n = 0; n < lanes; n++) {
-            here[n] = out[n] + at;
-        }
-        if (!cvk_tm_filter(f->s, &f->block[b], f->curve, gains, lanes, p, here)) {
-            return false;
-        }
-        gains += f->block[b].rows.end - f->block[b].rows.begin;
-        at += 2u * (f->block[b].rows.end - f->block[b].rows.begin - f->block[b].warm_up);
+    lane_set set = {f, lanes, p, out};
+    const size_t shares = ((size_t)lanes + CVK_TM_LANES - 1u) / CVK_TM_LANES;
+    if (!cvk_for_each(f->block_count * shares, f->threads, simulate_share, &set)) {
+        return false;
     }
     for (int n = 0; n < lanes; n++) {
-        for (int r = 0; r < N; r++) {
-            double sum = 0.0;
-            for (int c = 0; c <= r; c++) {
-                sum += f->whiten[r * N + c] * (p[n][c] - f->centre[c]);
-            }
-            out[n][at + (size_t)r] = f->prior_sd * sum;
-        }
-        double saliency = log(p[n][CVK_TM_L_Q] / p[n][CVK_TM_L_D]);
-        double drop = log(p[n][CVK_TM_L_Q] * f->s->peak_current_a / p[n][CVK_TM_FLUX]);
-        out[n][at + N] = f->prior_sd * (saliency - SALIENCY_MEAN) / SALIENCY_SPREAD;
-        out[n][at + N + 1] = f->prior_sd * (drop - log(TYPICAL_DROP)) / DROP_SPREAD;
+        prior_rows(f, p[n], out[n] + 2u * f->residual_rows);
     }
     return true;
 }
 
-static bool set_gains(problem *f, const double p[N])
+/* The filter's gains for one parameter set. */
+typedef struct gain_set {
+    const problem *f;
+    const double *p;
+} gain_set;
+
+static bool gains_of_block(void *context, size_t b)
 {
-    cvk_tm_gain *gains = f->gains;
-    for (size_t b = 0; b < f->block_count; b++) {
-        if (!cvk_tm_gains(f->s, &f->block[b], f->curve, &f->noise, p, gains)) {
-            return false;
-        }
-        gains += f->block[b].rows.end - f->block[b].rows.begin;
-    }
-    return true;
+    const gain_set *set = context;
+    const problem *f = set->f;
+    return cvk_tm_gains(f->s, &f->block[b], f->curve, &f->noise, set->p,
+                        f->gains + f->first_row[b], f->errors + f->first_residual[b]);
+}
+
+static bool set_gains(const problem *f, const double p[N])
+{
+    gain_set set = {f, p};
+    return cvk_for_each(f->block_count, f->threads, gains_of_block, &set);
 }
 
 /* Rms prediction error; infinity when the filter runs away. */
-static double misfit(problem *f, const double p[N], double *storage)
+static double misfit(problem *f, const double p[N])
 {
-    const double *lane = p;
     double sum = 0.0;
-    if (!set_gains(f, p) || !simulate(f, 1, &lane, &storage)) {
+    if (!set_gains(f, p)) {
         return INFINITY;
     }
     for (size_t k = 0; k < 2u * f->residual_rows; k++) {
-        sum += storage[k] * storage[k];
+        sum += f->errors[k] * f->errors[k];
     }
     return sqrt(sum / (2.0 * (double)f->residual_rows));
 }
 
 /* Multiplies a noise by `step` as long as that lessens the prediction error, which is returned. */
-static double walk_noise(problem *f, const double p[N], double *noise, double step, double best,
-                         double *storage)
+static double walk_noise(problem *f, const double p[N], double *noise, double step, double best)
 {
     for (int times = 0; times < MOST_NOISE_STEPS; times++) {
         const double kept = *noise;
         *noise *= step;
-        double now = misfit(f, p, storage);
+        double now = misfit(f, p);
         if (!(now < LEAST_GAIN * best)) {
             *noise = kept;
             break;
@@ -300,15 +333,15 @@ static double walk_noise(problem *f, const double p[N], double *noise, double st
 }
 
 /* Smallest prediction error over the filter's three process noises, by coarse and fine steps. */
-static double tune_noise(problem *f, const double p[N], double *storage)
+static double tune_noise(problem *f, const double p[N])
 {
     static const double steps[] = {10.0, 0.1, 3.2, 1.0 / 3.2};
     double *const noises[] = {&f->noise.speed_rad_s, &f->noise.magnet, &f->noise.flux_wb};
-    double best = misfit(f, p, storage);
+    double best = misfit(f, p);
     for (size_t pair = 0; pair < 4; pair += 2) {
         for (size_t n = 0; n < sizeof noises / sizeof noises[0]; n++) {
-            best = walk_noise(f, p, noises[n], steps[pair], best, storage);
-            best = walk_noise(f, p, noises[n], steps[pair + 1], best, storage);
+            best = walk_noise(f, p, noises[n], steps[pair], best);
+            best = walk_noise(f, p, noises[n], steps[pair + 1], best);
         }
     }
     return best;
@@ -395,10 +428,10 @@ static void guess_noise(problem *f, const cvk_turns *turns, const double p[N])
 }
 
 /* Fits and noises in turns, each with what the other found, until nothing gets better. */
-static bool settle(problem *f, double p[N], int evaluations, double *storage,
+static bool settle(problem *f, double p[N], int evaluations,
                    cvk_turning_result *result)
 {
-    double before = misfit(f, p, storage);
+    double before = misfit(f, p);
     bool fine = false;
     for (int round = 0; isfinite(before) && round < MOST_ROUNDS; round++) {
         double trial[N];
@@ -411,7 +444,7 @@ static bool settle(problem *f, double p[N], int evaluations, double *storage,
         fine = true;
         *result = found;
         memcpy(p, trial, sizeof trial);
-        double now = tune_noise(f, p, storage);
+        double now = tune_noise(f, p);
         if (now > 0.99 * before) {
             break;
         }
@@ -484,7 +517,7 @@ static candidate *next_candidate(candidate *list, int count, bool nimble)
 }
 
 /* Quick fits on few rows; those that look best are carried to their end. Returns how many. */
-static int scout(problem *f, const cvk_turns *turns, const cvk_belief *belief, double *storage,
+static int scout(problem *f, const cvk_turns *turns, const cvk_belief *belief,
                  cvk_turning_result fits[MOST_SETTLED])
 {
     candidate list[MOST_STARTS];
@@ -499,7 +532,7 @@ static int scout(problem *f, const cvk_turns *turns, const cvk_belief *belief, d
         memcpy(p, c->result.p, sizeof p);
         f->noise = c->result.noise;
         c->settled = true;
-        settled += settle(f, p, SCOUT_EVALUATIONS, storage, &fits[settled]);
+        settled += settle(f, p, SCOUT_EVALUATIONS, &fits[settled]);
     }
     return settled;
 }
@@ -661,24 +694,26 @@ static void to_belief(const problem *f, const cvk_turning_result *result, cvk_be
     }
 }
 
-cvk_status cvk_turning_fit(const cvk_signals *signals, const cvk_turns *turns, cvk_belief *belief,
-                           cvk_turning_result *result)
+cvk_status cvk_turning_fit(const cvk_signals *signals, const cvk_turns *turns, int threads,
+                           cvk_belief *belief, cvk_turning_result *result)
 {
-    problem f = {.s = signals, .curve = belief->knee_a > 0.0 ? belief->curve : CVK_CURVE_CHARGE};
+    problem f = {.s = signals,
+                 .threads = threads,
+                 .curve = belief->knee_a > 0.0 ? belief->curve : CVK_CURVE_CHARGE};
     choose_blocks(&f, turns, SCOUT_ROWS, SCOUT_BLOCK_ROWS);
     if (f.residual_rows < SMALLEST_BLOCK_ROWS || !set_prior(&f, belief)) {
         return CVK_NOT_IN_LOG;
     }
-    double *storage = malloc((2u * turning_rows(turns) + N + 2) * sizeof *storage);
+    f.errors = malloc(2u * turning_rows(turns) * sizeof *f.errors);
     f.gains = malloc(turning_rows(turns) * sizeof *f.gains);
-    if (storage == NULL || f.gains == NULL) {
-        free(storage);
+    if (f.errors == NULL || f.gains == NULL) {
+        free(f.errors);
         free(f.gains);
         return CVK_NO_MEMORY;
     }
     double spread[N * N] = {0};
     cvk_turning_result fits[MOST_FITS];
-    const int settled = scout(&f, turns, belief, storage, fits);
+    const int settled = scout(&f, turns, belief, fits);
     bool fine = settled > 0;
     if (fine) {
         weigh_explanations(&f, belief, fits, settled, result, spread);
@@ -696,7 +731,7 @@ cvk_status cvk_turning_fit(const cvk_signals *signals, const cvk_turns *turns, c
         result->cov[e] += spread[e];
     }
     free(f.gains);
-    free(storage);
+    free(f.errors);
     if (!fine) {
         return CVK_NOT_IN_LOG;
     }

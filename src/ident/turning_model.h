@@ -30,7 +30,7 @@ enum {
     CVK_TM_COUNT
 };
 
-#define CVK_TM_LANES (CVK_TM_COUNT + 1)
+#define CVK_TM_LANES 8 /* filtered together at most */
 
 /* Standard deviations, per sample. */
 typedef struct cvk_tm_noise {
@@ -56,10 +56,11 @@ typedef struct cvk_tm_gain {
     double k[CVK_TM_STATES][2], keep;
 } cvk_tm_gain;
 
-/* The filter's gains over a block for one parameter set: out[0 .. rows - 1]. False when the set is
- * impossible or the filter runs away. */
+/* The filter's gains over a block for one parameter set: out[0 .. rows - 1], and its prediction
+ * errors as from cvk_tm_filter(). False when the set is impossible or the filter runs away. */
 bool cvk_tm_gains(const cvk_signals *signals, const cvk_tm_block *block, int curve,
-                  const cvk_tm_noise *noise, const double p[CVK_TM_COUNT], cvk_tm_gain *out);
+                  const cvk_tm_noise *noise, const double p[CVK_TM_COUNT], cvk_tm_gain *out,
+                  double *errors);
 
 /* With these gains kept, for each row from warm_up on out[lane][2 r] and [2 r + 1] get measured
  * minus predicted current (A). All lanes must agree in the whole part of the delay. False when a

@@ -173,7 +173,7 @@ START_TEST(another_winding_is_estimated)
     const winding *w = &windings[_i];
     const cvk_log log = simulate(w, 77u + (uint32_t)_i);
     const cvk_log *logs[] = {&log};
-    const cvk_estimate_options options = {0.0, 0.0, 500.0, 0.0, false};
+    const cvk_estimate_options options = {0.0, 0.0, 500.0, 0.0, 1, false};
     ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
     assert_found(CVK_CARD_RESISTANCE, w->r, 1.5);
     assert_found(CVK_CARD_INDUCTANCE_D, w->l_d, w->l_d < 10e-6 ? 5.0 : 3.0);
@@ -187,7 +187,7 @@ START_TEST(the_likelihood_profile_fits_the_interval)
 {
     const cvk_log log = simulate(&windings[2], 5u);
     const cvk_log *logs[] = {&log};
-    const cvk_estimate_options options = {0.0, 0.0, 500.0, 0.0, true};
+    const cvk_estimate_options options = {0.0, 0.0, 500.0, 0.0, 1, true};
     ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
     const cvk_curve *c = &result.profile;
     ck_assert_uint_gt(c->points, 10);

@@ -11,7 +11,7 @@
 #include <string.h>
 
 static cvk_estimate result;
-static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0, false};
+static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0, 1, false};
 
 static const cvk_card_entry *entry_of(cvk_card_key key)
 {

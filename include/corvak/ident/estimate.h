@@ -26,6 +26,7 @@ typedef struct cvk_estimate_options {
     double voltage_gain_tolerance;
     double largest_current_a;     /* a log with more is taken for one in milliampere; 500 */
     double switch_resistance_ohm; /* on-resistance of one switch; 0 when not known */
+    int threads;                  /* at most, for the fits; the result is the same; 1 */
     bool profile;                 /* the likelihood profile is wanted: some more fits */
 } cvk_estimate_options;
 
