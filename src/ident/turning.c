@@ -21,6 +21,7 @@
 
 #define PI 3.14159265358979323846
 #define CORNER_HZ 40.0       /* of the leaky integral whose direction marks the turns */
+#define MEMORY 10.0          /* of it, in time constants */
 #define FLATTEST_QUARTER 3.5 /* slowest quarter of a turn against its fastest */
 #define SHORTEST_WINDOW_S 0.02
 #define FEWEST_TURNS 4
@@ -41,10 +42,11 @@ static double complex inverter_at(const cvk_signals *s, size_t k, double knee_a,
     return s->bus_share[k] * (u[0] + I * u[1]);
 }
 
-/* Direction of a leaky integral of the voltage: it turns with the rotor at every speed, and noise
- * and square waves do not make it turn. With a belief, what the current takes is subtracted first:
- * then a step of the current does not turn it either. */
-static void rotate_phase(const cvk_signals *s, const cvk_belief *belief, double *phase)
+/* Direction of a leaky integral of the voltage over some rows of a piece: it turns with the rotor at
+ * every speed, and noise and square waves do not make it turn. With a belief, what the current takes
+ * is subtracted first: then a step of the current does not turn it either. */
+static void rotate_phase(const cvk_signals *s, const cvk_belief *belief, cvk_span piece,
+                         cvk_span rows, double *phase)
 {
     const double keep = exp(-2.0 * PI * CORNER_HZ * s->period_s);
     const double r = belief != NULL ? belief->mean[CVK_B_RESISTANCE] : 0.0;
@@ -52,29 +54,28 @@ static void rotate_phase(const cvk_signals *s, const cvk_belief *belief, double 
     const double dead_v = belief != NULL ? belief->mean[CVK_B_DEAD_TIME] : 0.0;
     const double knee_a = belief != NULL ? belief->knee_a : 0.0;
     const long delay = belief != NULL ? lround(belief->mean[CVK_B_DELAY]) : 0;
-    for (size_t n = 0; n < s->pieces; n++) {
-        cvk_span piece = s->piece[n];
-        double complex x = 0.0, i_before = s->i_alpha[piece.begin] + I * s->i_beta[piece.begin];
-        double complex e_before = 0.0;
-        double last = 0.0, turns = 0.0;
-        for (size_t k = piece.begin; k < piece.end; k++) {
-            long source = (long)k - delay;
-            size_t row = source < (long)piece.begin
-                             ? piece.begin
-                             : ((size_t)source < piece.end ? (size_t)source : piece.end - 1);
-            double complex i = s->i_alpha[k] + I * s->i_beta[k];
-            double complex e = s->v_alpha[row] + I * s->v_beta[row] - r * i;
-            if (belief != NULL && dead_v > 0.0 && knee_a > 0.0) {
-                e -= dead_v * inverter_at(s, k, knee_a, belief->curve);
-            }
-            x = keep * (x + s->period_s * e_before) - l * (i - i_before);
-            i_before = i;
-            e_before = e;
-            double now = atan2(cimag(x), creal(x));
-            turns -= round((now - last) / (2.0 * PI));
-            last = now;
-            phase[k] = now + 2.0 * PI * turns;
+    const size_t memory = (size_t)(MEMORY / (2.0 * PI * CORNER_HZ * s->period_s));
+    const size_t begin = rows.begin > piece.begin + memory ? rows.begin - memory : piece.begin;
+    double complex x = 0.0, i_before = s->i_alpha[begin] + I * s->i_beta[begin];
+    double complex e_before = 0.0;
+    double last = 0.0, turns = 0.0;
+    for (size_t k = begin; k < rows.end; k++) {
+        const size_t row = cvk_row_before(k, delay, piece);
+        double complex i = s->i_alpha[k] + I * s->i_beta[k];
+        double complex e = s->v_alpha[row] + I * s->v_beta[row] - r * i;
+        if (belief != NULL && dead_v > 0.0 && knee_a > 0.0) {
+            e -= dead_v * inverter_at(s, k, knee_a, belief->curve);
         }
+        x = keep * (x + s->period_s * e_before) - l * (i - i_before);
+        i_before = i;
+        e_before = e;
+        if (k < rows.begin) {
+            continue;
+        }
+        double now = atan2(cimag(x), creal(x));
+        turns -= round((now - last) / (2.0 * PI));
+        last = now;
+        phase[k] = now + 2.0 * PI * turns;
     }
 }
 
@@ -197,8 +198,8 @@ cvk_status cvk_find_turns(cvk_turns *turns, const cvk_signals *s)
                      turns->begin != NULL && turns->end != NULL && turns->sign != NULL &&
                      turns->joined != NULL;
     if (allocated) {
-        rotate_phase(s, NULL, turns->phase);
         for (size_t n = 0; n < s->pieces; n++) {
+            rotate_phase(s, NULL, s->piece[n], s->piece[n], turns->phase);
             mark_quarters(turns->phase, s->piece[n], &list);
             collect_turns(turns, &list);
         }
@@ -231,7 +232,19 @@ void cvk_remove_offset(cvk_signals *s, const cvk_turns *turns)
 
 void cvk_refine_phase(cvk_turns *turns, const cvk_signals *s, const cvk_belief *belief)
 {
-    rotate_phase(s, belief, turns->phase);
+    for (size_t n = 0; n < s->pieces; n++) {
+        rotate_phase(s, belief, s->piece[n], s->piece[n], turns->phase);
+    }
+}
+
+void cvk_refine_phase_of(cvk_span rows, const cvk_signals *s, const cvk_belief *belief,
+                         double *phase)
+{
+    size_t n = 0;
+    while (n + 1 < s->pieces && s->piece[n].end <= rows.begin) {
+        n++;
+    }
+    rotate_phase(s, belief, s->piece[n], rows, phase);
 }
 
 void cvk_turns_free(cvk_turns *turns)

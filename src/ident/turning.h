@@ -46,6 +46,9 @@ void cvk_remove_offset(cvk_signals *signals, const cvk_turns *turns);
 
 /* Takes the phase anew with what is known of the winding, so that current does not disturb it. */
 void cvk_refine_phase(cvk_turns *turns, const cvk_signals *signals, const cvk_belief *belief);
+/* The same of a few rows within one piece: the phase there may be whole turns off. */
+void cvk_refine_phase_of(cvk_span rows, const cvk_signals *signals, const cvk_belief *belief,
+                         double *phase);
 
 /* The phase is that of the flux linkage through a high pass with this corner, rad/s. */
 double cvk_phase_corner(void);

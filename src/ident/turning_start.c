@@ -124,22 +124,24 @@ bool cvk_turning_start(const cvk_start_rows *rows, const cvk_turns *turns, long 
                        double knee_a, double x[CVK_START_COUNT])
 {
     const cvk_signals *s = rows->signals;
-    cvk_turns own = *turns;
     cvk_belief found = {.knee_a = knee_a, .curve = rows->curve};
-    own.phase = malloc(s->rows * sizeof *own.phase);
-    bool fine = own.phase != NULL;
-    if (fine) {
-        memcpy(own.phase, turns->phase, s->rows * sizeof *own.phase);
+    double *phase = malloc(s->rows * sizeof *phase);
+    if (phase == NULL) {
+        return false;
     }
-    const stepping g = {rows, own.phase, delay, knee_a};
-    for (int round = 0; fine && round < ROUNDS; round++) {
-        fine = linear_start(&g, x);
+    memcpy(phase, turns->phase, s->rows * sizeof *phase);
+    const stepping g = {rows, phase, delay, knee_a};
+    bool fine = linear_start(&g, x);
+    for (int round = 1; fine && round < ROUNDS; round++) {
         found.mean[CVK_B_RESISTANCE] = fmax(x[CVK_START_R], 0.0);
         found.mean[CVK_B_L_Q] = fmax(x[CVK_START_L_Q], 0.0);
         found.mean[CVK_B_DEAD_TIME] = fmax(x[CVK_START_DEAD], 0.0);
         found.mean[CVK_B_DELAY] = (double)delay;
-        cvk_refine_phase(&own, s, &found);
+        for (size_t n = 0; n < rows->block_count; n++) {
+            cvk_refine_phase_of(rows->block[n].rows, s, &found, phase);
+        }
+        fine = linear_start(&g, x);
     }
-    free(own.phase);
+    free(phase);
     return fine;
 }
