@@ -8,6 +8,7 @@
  */
 #include "mechanics.h"
 
+#include "inverter_curve.h"
 #include "numeric.h"
 
 #include <math.h>
@@ -21,9 +22,12 @@
  * the balance (bench_accuracy): relative deviations. */
 #define FLOOR_INERTIA 0.012
 #define FLOOR_COULOMB 0.03
-#define FLOOR_VISCOUS 0.1
+#define FLOOR_VISCOUS 0.15
 /* Readings bend with the duty, in phase with the voltage: torque that is not there. */
 #define CURRENT_DOUBT 0.002 /* of the largest current */
+#define INVERTER_DOUBT 0.07 /* of its own voltage */
+#define WARMING_DOUBT 0.02  /* of the resistance */
+#define FLUX_DOUBT 0.009    /* of the torque by active flux: how the inductances saturate */
 #define ROUNDS 6            /* of robust weighting */
 #define SHORTEST_S 0.05     /* a window, */
 #define FEWEST_TURNS 2u     /* whole turns of which: then what repeats every turn drops out */
@@ -57,30 +61,115 @@ static void angle_of_run(const cvk_signals *s, const cvk_turns *turns, size_t fi
     }
 }
 
-static double torque_at(const cvk_signals *s, size_t k, double angle, const double p[CVK_B_COUNT],
-                        double pole_pairs)
+/* Mean current from row k to the next, and the voltage behind resistance and inverter. */
+static void between(const cvk_signals *s, size_t k, const cvk_belief *belief, double complex *i,
+                    double complex *v)
 {
-    const double complex i = (s->i_alpha[k] + I * s->i_beta[k]) * cexp(-I * angle);
-    const double active = p[CVK_B_FLUX] + (p[CVK_B_L_D] - p[CVK_B_L_Q]) * creal(i);
-    return 1.5 * pole_pairs * active * cimag(i);
+    const cvk_span all = {0, s->rows};
+    const double *p = belief->mean, whole = floor(p[CVK_B_DELAY]);
+    const size_t now = cvk_row_before(k, (long)whole, all), next = cvk_row_before(k, -1, all);
+    const size_t before = cvk_row_before(k, (long)whole + 1, all);
+    const double complex v_now = s->v_alpha[now] + I * s->v_beta[now];
+    const double complex v_before = s->v_alpha[before] + I * s->v_beta[before];
+    double u[2] = {0.0};
+    *i = 0.5 * (s->i_alpha[k] + s->i_alpha[next] + I * (s->i_beta[k] + s->i_beta[next]));
+    if (belief->knee_a > 0.0) {
+        cvk_curve_vector(creal(*i), cimag(*i), 1.0 / belief->knee_a, belief->curve, u);
+    }
+    *v = v_now + (p[CVK_B_DELAY] - whole) * (v_before - v_now) - p[CVK_B_RESISTANCE] * *i -
+         p[CVK_B_DEAD_TIME] * s->bus_share[now] * (u[0] + I * u[1]);
+}
+
+/* How the torque of a log is found, and how far to trust it. */
+typedef struct torque_way {
+    const cvk_belief *belief;
+    double pole_pairs;
+    bool by_power;
+    double doubt_nm;
+} torque_way;
+
+/* By power, unless the winding is known too badly for that. */
+static torque_way torque_way_of(const cvk_signals *s, const cvk_turns *turns,
+                                const cvk_belief *belief, double pole_pairs)
+{
+    const double *p = belief->mean, *cov = belief->cov;
+    double square = 0.0, rows = 0.0;
+    for (size_t n = 0; n < turns->count; n++) {
+        for (size_t k = turns->begin[n]; k < turns->end[n]; k++) {
+            square += s->i_alpha[k] * s->i_alpha[k] + s->i_beta[k] * s->i_beta[k];
+        }
+        rows += (double)(turns->end[n] - turns->begin[n]);
+    }
+    const double current_a = sqrt(square / fmax(rows, 1.0));
+    const double emf_v =
+        2.0 * PI * (double)turns->count / fmax(rows * s->period_s, s->period_s) * p[CVK_B_FLUX];
+    const double resistance_v = hypot(sqrt(cov[CVK_B_RESISTANCE * (CVK_B_COUNT + 1)]),
+                                      WARMING_DOUBT * p[CVK_B_RESISTANCE]) *
+                                current_a;
+    const double inverter_v = hypot(sqrt(cov[CVK_B_DEAD_TIME * (CVK_B_COUNT + 1)]),
+                                    INVERTER_DOUBT * p[CVK_B_DEAD_TIME]);
+    const double doubt = hypot(resistance_v, inverter_v) / emf_v;
+    const double torque_constant = 1.5 * pole_pairs * p[CVK_B_FLUX];
+    return (torque_way){.belief = belief,
+                        .pole_pairs = pole_pairs,
+                        .by_power = doubt < FLUX_DOUBT,
+                        .doubt_nm = torque_constant * fmax(CURRENT_DOUBT * s->peak_current_a,
+                                                           fmin(doubt, FLUX_DOUBT) * current_a)};
+}
+
+/* Torque times time, weighed with the window, from the power that crosses the air gap: so saturation
+ * and what harmonics brake are in it. Where the winding is known too badly, the window's means are
+ * taken from the active flux instead: a wrong resistance then drops out. What the inductances store
+ * comes back before a window is over. */
+static double impulse_of(const cvk_signals *s, size_t begin, size_t end, const double *angle,
+                         const torque_way *way)
+{
+    const size_t rows = end - begin, quarter = rows / 4u;
+    const double step = 2.0 * PI / (double)rows, *p = way->belief->mean;
+    double weights = 0.0, product = 0.0;
+    const double complex one_step = cexp(I * step);
+    double complex sum_i = 0.0, unexplained = 0.0, round = 1.0;
+    for (size_t n = 0; n + 1 < rows; n++) {
+        const size_t from = n > quarter ? n - quarter : 0;
+        const size_t to = n + quarter < rows ? n + quarter : rows - 1;
+        const double omega = (angle[to] - angle[from]) / ((double)(to - from) * s->period_s);
+        const double complex turn = /* power is the same in every frame */
+            way->by_power ? 1.0 : cexp(-0.5 * I * (angle[n] + angle[n + 1]));
+        round *= one_step;
+        const double window = 0.5 * (1.0 - creal(round));
+        double complex i, v;
+        between(s, begin + n, way->belief, &i, &v);
+        i *= turn;
+        v *= turn / omega;
+        const double active = p[CVK_B_FLUX] + (p[CVK_B_L_D] - p[CVK_B_L_Q]) * creal(i);
+        weights += window;
+        sum_i += window * i;
+        unexplained += window * (v - I * active - I * p[CVK_B_L_Q] * i);
+        product += window * creal(conj(i) * v);
+    }
+    if (!way->by_power) {
+        product -= creal(conj(sum_i) * unexplained) / weights;
+    }
+    return 1.5 * way->pole_pairs * s->period_s * product;
 }
 
 /* Rows begin .. end-1; `angle` is that of row `begin`. */
 static void weigh(cvk_balance *balance, const cvk_signals *s, size_t begin, size_t end,
-                  const double *angle, const cvk_belief *belief, double pole_pairs)
+                  const double *angle, const torque_way *way)
 {
     const size_t rows = end - begin;
     const double duration = (double)rows * s->period_s, step = 2.0 * PI / (double)rows;
+    const double pole_pairs = way->pole_pairs;
     const bool off = !s->commanded && cvk_currentless(s, begin, end);
-    double inertia = 0.0, travel = 0.0, impulse = 0.0;
+    const double impulse = off ? 0.0 : impulse_of(s, begin, end, angle, way);
+    const double complex one_step = cexp(I * step);
+    double complex round = cexp(-0.5 * I * step);
+    double inertia = 0.0, travel = 0.0;
     for (size_t n = 0; n < rows; n++) {
-        double x = step * ((double)n + 0.5), from_middle = angle[n] - angle[rows / 2];
-        double window = 0.5 * (1.0 - cos(x));
-        travel -= from_middle * 0.5 * step * sin(x);
-        inertia += from_middle * 0.5 * step * step / s->period_s * cos(x);
-        impulse += off ? 0.0
-                       : window * s->period_s *
-                             torque_at(s, begin + n, angle[n], belief->mean, pole_pairs);
+        const double from_middle = angle[n] - angle[rows / 2];
+        round *= one_step;
+        travel -= from_middle * 0.5 * step * cimag(round);
+        inertia += from_middle * 0.5 * step * step / s->period_s * creal(round);
     }
     /* what disturbs a balance grows with the root of its duration */
     const double scale = 1.0 / sqrt(duration);
@@ -98,7 +187,7 @@ static void weigh(cvk_balance *balance, const cvk_signals *s, size_t begin, size
 /* Windows of whole turns, each beginning in the middle of the one before. */
 static void add_run(cvk_balance *balance, const cvk_signals *s, const cvk_turns *turns,
                     size_t first, size_t last, size_t shortest, const double *angle,
-                    const cvk_belief *belief, double pole_pairs)
+                    const torque_way *way)
 {
     for (size_t a = first; a < last;) {
         size_t b = a + FEWEST_TURNS;
@@ -109,7 +198,7 @@ static void add_run(cvk_balance *balance, const cvk_signals *s, const cvk_turns 
             return;
         }
         weigh(balance, s, turns->begin[a], turns->end[b - 1],
-              angle + (turns->begin[a] - turns->begin[first]), belief, pole_pairs);
+              angle + (turns->begin[a] - turns->begin[first]), way);
         a += (b - a) / 2u;
     }
 }
@@ -121,8 +210,8 @@ cvk_status cvk_add_balances(cvk_balance *balance, const cvk_signals *s, const cv
     if (angle == NULL) {
         return CVK_NO_MEMORY;
     }
-    const double torque_constant = 1.5 * pole_pairs * belief->mean[CVK_B_FLUX];
-    balance->doubt = fmax(balance->doubt, CURRENT_DOUBT * s->peak_current_a * torque_constant);
+    const torque_way way = torque_way_of(s, turns, belief, pole_pairs);
+    balance->doubt = fmax(balance->doubt, way.doubt_nm);
     const double wanted = fmax(SHORTEST_S / s->period_s, (double)s->rows / WINDOWS_PER_LOG);
     for (size_t first = 0; first < turns->count;) {
         size_t last = first + 1;
@@ -130,7 +219,7 @@ cvk_status cvk_add_balances(cvk_balance *balance, const cvk_signals *s, const cv
             last++;
         }
         angle_of_run(s, turns, first, last, angle);
-        add_run(balance, s, turns, first, last, (size_t)wanted, angle, belief, pole_pairs);
+        add_run(balance, s, turns, first, last, (size_t)wanted, angle, &way);
         first = last;
     }
     free(angle);
