@@ -90,8 +90,8 @@ typedef struct work {
     size_t still_count;
     bool profile; /* of the likelihood is wanted */
     int threads;
-    bool moved;   /* meant as a standstill test, but the rotor did not stand still */
-    bool fitted;  /* its turning stretches have been fitted row by row */
+    bool moved;  /* meant as a standstill test, but the rotor did not stand still */
+    bool fitted; /* its turning stretches have been fitted row by row */
 } work;
 
 static void free_work(work *logs, size_t count)
@@ -219,8 +219,8 @@ static void learn_standstill(work *w, const cvk_belief *start, cvk_belief *belie
     cvk_standstill_fit fit;
     /* in a log that also turns, what fits badly is the slow part of a run-up, not a test */
     double worst_ratio = w->turns.count > 0 ? COLOURED_RESIDUAL : INFINITY;
-    if (w->still_count == 0 ||
-        cvk_standstill_fit_spans(s, w->still, w->still_count, w->threads, worst_ratio, &fit) != CVK_OK) {
+    if (w->still_count == 0 || cvk_standstill_fit_spans(s, w->still, w->still_count, w->threads,
+                                                        worst_ratio, &fit) != CVK_OK) {
         return;
     }
     if (!plausible_loss(w, fit.p[CVK_SM_RESISTANCE], out)) {

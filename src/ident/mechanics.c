@@ -106,8 +106,8 @@ static torque_way torque_way_of(const cvk_signals *s, const cvk_turns *turns,
     const double resistance_v = hypot(sqrt(cov[CVK_B_RESISTANCE * (CVK_B_COUNT + 1)]),
                                       WARMING_DOUBT * p[CVK_B_RESISTANCE]) *
                                 current_a;
-    const double inverter_v = hypot(sqrt(cov[CVK_B_DEAD_TIME * (CVK_B_COUNT + 1)]),
-                                    INVERTER_DOUBT * p[CVK_B_DEAD_TIME]);
+    const double inverter_v =
+        hypot(sqrt(cov[CVK_B_DEAD_TIME * (CVK_B_COUNT + 1)]), INVERTER_DOUBT * p[CVK_B_DEAD_TIME]);
     const double doubt = hypot(resistance_v, inverter_v) / emf_v;
     const double torque_constant = 1.5 * pole_pairs * p[CVK_B_FLUX];
     return (torque_way){.belief = belief,
@@ -117,10 +117,10 @@ static torque_way torque_way_of(const cvk_signals *s, const cvk_turns *turns,
                                                            fmin(doubt, FLUX_DOUBT) * current_a)};
 }
 
-/* Torque times time, weighed with the window, from the power that crosses the air gap: so saturation
- * and what harmonics brake are in it. Where the winding is known too badly, the window's means are
- * taken from the active flux instead: a wrong resistance then drops out. What the inductances store
- * comes back before a window is over. */
+/* Torque times time, weighed with the window, from the power that crosses the air gap: so
+ * saturation and what harmonics brake are in it. Where the winding is known too badly, the window's
+ * means are taken from the active flux instead: a wrong resistance then drops out. What the
+ * inductances store comes back before a window is over. */
 static double impulse_of(const cvk_signals *s, size_t begin, size_t end, const double *angle,
                          const torque_way *way)
 {

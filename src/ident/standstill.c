@@ -35,6 +35,7 @@
  */
 #define INDEPENDENT_SAMPLES 500.0
 #define SMALLEST_WEIGHT 1e-2
+#define LARGE_MISFIT 1.3 /* of the noise */
 /* Evaluations of the misfit in one fit. A scout comes from far away; a full fit starts close by,
  * and only at a whole delay, where the misfit has a corner, would it need more for its last digits.
  */
@@ -416,6 +417,21 @@ static void turn_axes(problem *f, cvk_standstill_fit *fit)
     f->most_evaluations = SCOUT_EVALUATIONS;
 }
 
+/* A knee that has run off to nothing takes the inverter's voltage with it and does not come back: a
+ * fit that misses by more than the noise is begun again from wider knees. */
+static void try_wider_knees(problem *f, const cvk_standstill_fit *start, cvk_standstill_fit *fit)
+{
+    static const double factors[] = {3.0, 10.0};
+    for (size_t n = 0; n < sizeof factors / sizeof factors[0]; n++) {
+        cvk_standstill_fit trial = *start;
+        trial.p[CVK_SM_LOG_KNEE] += log(factors[n]);
+        if (fit->residual_a > LARGE_MISFIT * f->noise_a && fit_curve(f, fit->curve, &trial) &&
+            trial.residual_a < fit->residual_a) {
+            *fit = trial;
+        }
+    }
+}
+
 /* Start values, and a quick fit of each curve on few rows. Returns how many curves fitted. */
 static int scout(problem *f, const cvk_span *spans, size_t count, double worst_ratio,
                  cvk_standstill_fit fits[CVK_CURVES])
@@ -443,6 +459,9 @@ static int scout(problem *f, const cvk_span *spans, size_t count, double worst_r
     for (int k = 0; k < CVK_CURVES; k++) {
         fits[good] = good > 0 ? *best_of(fits, good) : trial;
         good += fit_curve(f, order[k], &fits[good]);
+        if (good == 1 && k == 0) {
+            try_wider_knees(f, &trial, &fits[0]);
+        }
         if (good == 1 && fits[0].residual_a > worst_ratio * f->noise_a) {
             return 0;
         }

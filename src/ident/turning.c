@@ -42,9 +42,9 @@ static double complex inverter_at(const cvk_signals *s, size_t k, double knee_a,
     return s->bus_share[k] * (u[0] + I * u[1]);
 }
 
-/* Direction of a leaky integral of the voltage over some rows of a piece: it turns with the rotor at
- * every speed, and noise and square waves do not make it turn. With a belief, what the current takes
- * is subtracted first: then a step of the current does not turn it either. */
+/* Direction of a leaky integral of the voltage over some rows of a piece: it turns with the rotor
+ * at every speed, and noise and square waves do not make it turn. With a belief, what the current
+ * takes is subtracted first: then a step of the current does not turn it either. */
 static void rotate_phase(const cvk_signals *s, const cvk_belief *belief, cvk_span piece,
                          cvk_span rows, double *phase)
 {

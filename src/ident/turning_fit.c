@@ -293,8 +293,8 @@ static bool gains_of_block(void *context, size_t b)
 {
     const gain_set *set = context;
     const problem *f = set->f;
-    return cvk_tm_gains(f->s, &f->block[b], f->curve, &f->noise, set->p,
-                        f->gains + f->first_row[b], f->errors + f->first_residual[b]);
+    return cvk_tm_gains(f->s, &f->block[b], f->curve, &f->noise, set->p, f->gains + f->first_row[b],
+                        f->errors + f->first_residual[b]);
 }
 
 static bool set_gains(const problem *f, const double p[N])
@@ -428,8 +428,7 @@ static void guess_noise(problem *f, const cvk_turns *turns, const double p[N])
 }
 
 /* Fits and noises in turns, each with what the other found, until nothing gets better. */
-static bool settle(problem *f, double p[N], int evaluations,
-                   cvk_turning_result *result)
+static bool settle(problem *f, double p[N], int evaluations, cvk_turning_result *result)
 {
     double before = misfit(f, p);
     bool fine = false;
