@@ -491,11 +491,11 @@ INLINED bool filter(const cvk_signals *s, const cvk_tm_block *block, const motor
 {
     const cvk_span rows = block->rows;
     states x = {.omega = {0.0}};
+    vectors error = {.a = {0.0}};
     start_states(&x, m, filled, s, block);
     for (size_t row = rows.begin; row < rows.end; row++) {
         const row_input in = input_of(s, row, delay, rows);
         cvk_tm_gain g = gains[row - rows.begin];
-        vectors error;
         errors_of(m, filled, &x, in.measured, &error);
         write_errors(block, row, &error, used, out);
         correct(&x, filled, g.k, &error);
