@@ -313,6 +313,7 @@ static void learn_turning(work *logs, size_t count, cvk_belief *belief, cvk_wind
 {
     const bool winding_known = cvk_belief_knows(belief, CVK_B_RESISTANCE, SHARP_SHARE) &&
                                cvk_belief_knows(belief, CVK_B_L_Q, SHARP_SHARE);
+    const cvk_belief before = *belief;
     for (size_t n = 0; n < count && !winding_known; n++) {
         learn_driven(&logs[n], belief);
     }
@@ -325,6 +326,10 @@ static void learn_turning(work *logs, size_t count, cvk_belief *belief, cvk_wind
         if (out->circle.points == 0) {
             cvk_circle_curve(&logs[n].signals, &logs[n].turns, belief, &out->circle);
         }
+    }
+    if (!winding_known && !cvk_shows_back_emf(windows)) {
+        *belief = before;
+        out->circle.points = 0;
     }
 }
 
@@ -404,7 +409,8 @@ static const char *why_no_flux(const cvk_windows *windows)
     return windows->count == 0
                ? "the motor does not turn in the logs: record a spin at a few speeds or a "
                  "coast-down (corvak record spin, corvak record coast)"
-               : "it turns, but back-EMF cannot be told from the drop across the winding: add a "
+               : "the voltage turns, but back-EMF cannot be told from the drop across the winding: "
+                 "add a "
                  "standstill run, or record more and higher speeds, or a coast-down";
 }
 

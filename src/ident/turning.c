@@ -29,6 +29,7 @@
 #define LARGEST_CHANGE 0.08 /* of a turn within a window that has more than two */
 #define DROP_MEAN 0.1       /* share of the voltage across R or L of a turning motor: */
 #define DROP_SPREAD 0.3     /* expected, and how uncertain that is */
+#define LEAST_BACK_EMF 0.05 /* share of the voltage that no drop across the winding explains */
 #define MARGIN_S 0.03       /* kept away from turning, at least, when looking for standstill */
 #define SHORTEST_STILL_S 0.03
 
@@ -608,6 +609,41 @@ static void bound_unknowns(const cvk_windows *windows, cvk_belief *belief)
     set_unknown(belief, CVK_B_RESISTANCE, drop_r);
     set_unknown(belief, CVK_B_L_D, drop_l);
     set_unknown(belief, CVK_B_L_Q, drop_l);
+}
+
+bool cvk_shows_back_emf(const cvk_windows *windows)
+{
+    enum { UNKNOWNS = 3 }; /* resistance, inductance, the inverter's voltage */
+    const size_t m = 2u * windows->count;
+    double voltage = 0.0, left = 0.0;
+    double *a = calloc((m + UNKNOWNS) * UNKNOWNS, sizeof *a), *b = calloc(m + UNKNOWNS, sizeof *b);
+    bool shown = false;
+    for (size_t n = 0; a != NULL && b != NULL && n < windows->count; n++) {
+        const cvk_window *w = &windows->window[n];
+        const double complex across = I * w->omega * w->current_a;
+        const double rows[2][UNKNOWNS] = {{creal(w->current_a), creal(across), creal(w->inverter)},
+                                          {cimag(w->current_a), cimag(across), cimag(w->inverter)}};
+        memcpy(a + 2u * n * UNKNOWNS, rows, sizeof rows);
+        b[2u * n] = creal(w->voltage_v);
+        b[2u * n + 1u] = cimag(w->voltage_v);
+        voltage += b[2u * n] * b[2u * n] + b[2u * n + 1u] * b[2u * n + 1u];
+        shown = shown || isfinite(w->rotor_ratio); /* a sensor has seen it turn */
+    }
+    for (size_t k = 0; a != NULL && k < UNKNOWNS;
+         k++) { /* what is in no window counts for nothing */
+        a[(m + k) * UNKNOWNS + k] = 1e-9;
+    }
+    if (!shown && m > UNKNOWNS && a != NULL && b != NULL) {
+        shown = !cvk_least_squares((int)m + UNKNOWNS, UNKNOWNS, a, b);
+        for (size_t k = UNKNOWNS; k < m + UNKNOWNS;
+             k++) { /* dgels leaves the residuals behind the solution */
+            left += b[k] * b[k];
+        }
+        shown = shown || left > LEAST_BACK_EMF * LEAST_BACK_EMF * voltage;
+    }
+    free(a);
+    free(b);
+    return shown;
 }
 
 cvk_status cvk_fit_circle(const cvk_windows *windows, cvk_belief *belief)

@@ -70,6 +70,10 @@ void cvk_add_windows(cvk_windows *windows, const cvk_signals *signals, const cvk
  * after. */
 cvk_status cvk_fit_circle(const cvk_windows *windows, cvk_belief *belief);
 
+/* Whether the windows show more than a winding without a magnet, whose voltage is always the same
+ * multiple of its current at a speed: so looks a rotor that stands still in a turning field. */
+bool cvk_shows_back_emf(const cvk_windows *windows);
+
 /* The active flux of a window, Wb, in its turning frame; `p` in the order of CVK_B_*. */
 double complex cvk_active_flux(const cvk_window *window, const double p[CVK_B_COUNT]);
 

@@ -270,10 +270,54 @@ START_TEST(damage_is_counted)
 }
 END_TEST
 
+/* A rotor that is held while the voltage turns: there is no back-EMF, so no flux linkage, although
+ * everything rotates as in a motor that runs. */
+START_TEST(a_held_rotor_in_a_turning_field_shows_no_flux)
+{
+    enum { ROWS = 30000, PARTS = 10, CHANNELS = 7 };
+    static double cell[CHANNELS][ROWS];
+    static const double hz[] = {8.0, 25.0, 60.0, 150.0};
+    static const cvk_column columns[CHANNELS] = {CVK_COLUMN_T,  CVK_COLUMN_IA, CVK_COLUMN_IB,
+                                                 CVK_COLUMN_IC, CVK_COLUMN_VA, CVK_COLUMN_VB,
+                                                 CVK_COLUMN_VC};
+    const double r = 0.5, ld = 1.0e-3, lq = 1.4e-3, step = 1e-4, half_sqrt3 = 0.8660254;
+    cvk_log log = {.name = "held", .rows = ROWS};
+    const cvk_log *logs[] = {&log};
+    double alpha = 0.0, beta = 0.0;
+    for (size_t k = 0; k < ROWS; k++) {
+        const double angle = 2.0 * 3.14159265358979 * hz[_i] * step * (double)k;
+        const double va = 3.0 * cos(angle), vb = 3.0 * sin(angle);
+        const double row[CHANNELS] = {step * (double)k,
+                                      alpha,
+                                      half_sqrt3 * beta - 0.5 * alpha,
+                                      -half_sqrt3 * beta - 0.5 * alpha,
+                                      va,
+                                      half_sqrt3 * vb - 0.5 * va,
+                                      -half_sqrt3 * vb - 0.5 * va};
+        for (int c = 0; c < CHANNELS; c++) { /* and converters with steps of 20 mA */
+            cell[c][k] = c >= 1 && c <= 3 ? 0.02 * round(row[c] / 0.02) : row[c];
+        }
+        for (int part = 0; part < PARTS; part++) {
+            alpha += step / PARTS * (va - r * alpha) / ld;
+            beta += step / PARTS * (vb - r * beta) / lq;
+        }
+    }
+    for (int c = 0; c < CHANNELS; c++) {
+        log.column[columns[c]] = cell[c];
+    }
+    const cvk_status status = cvk_estimate_logs(logs, 1, &options, &result);
+    ck_assert(status == CVK_OK || status == CVK_NOT_IN_LOG);
+    const cvk_card_entry *flux = &result.card.entry[CVK_CARD_FLUX_LINKAGE];
+    ck_assert_msg(!flux->known, "flux linkage %g Wb", flux->value);
+    ck_assert_ptr_nonnull(strstr(flux->missing, "back-EMF cannot be told"));
+}
+END_TEST
+
 static void add(TCase *tests)
 {
     tcase_add_loop_test(tests, a_damaged_standstill_log_does_not_deceive, 0, DAMAGES);
     tcase_add_loop_test(tests, a_damaged_run_does_not_deceive, 0, DAMAGES);
+    tcase_add_loop_test(tests, a_held_rotor_in_a_turning_field_shows_no_flux, 0, 4);
     tcase_add_test(tests, damage_is_counted);
 }
 
