@@ -26,8 +26,7 @@
 #define MOST_WHOLE_ROWS 4000000u /* of a longer log, stretches: */
 #define STRETCHES 40u
 #define STRETCH_ROWS 16384u
-#define MOST_MEMORY_BYTES                                                                          \
-    (4ull << 30) /* more than a reading takes: a damaged file may ask for any */
+#define MOST_MEMORY_BYTES (4ull << 30) /* more than any sound file needs */
 
 /* At the start of the shared memory: what the child has found. */
 typedef struct shared {

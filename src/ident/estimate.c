@@ -327,7 +327,7 @@ static void learn_turning(work *logs, size_t count, cvk_belief *belief, cvk_wind
             cvk_circle_curve(&logs[n].signals, &logs[n].turns, belief, &out->circle);
         }
     }
-    if (!winding_known && !cvk_shows_back_emf(windows)) {
+    if (!winding_known && windows->count > 0 && !cvk_shows_back_emf(windows)) {
         *belief = before;
         out->circle.points = 0;
     }
@@ -410,8 +410,7 @@ static const char *why_no_flux(const cvk_windows *windows)
                ? "the motor does not turn in the logs: record a spin at a few speeds or a "
                  "coast-down (corvak record spin, corvak record coast)"
                : "the voltage turns, but back-EMF cannot be told from the drop across the winding: "
-                 "add a "
-                 "standstill run, or record more and higher speeds, or a coast-down";
+                 "add a standstill run, or record more and higher speeds, or a coast-down";
 }
 
 /* `still` is the belief before the flux circle, which says nothing of the inverter and the delay.

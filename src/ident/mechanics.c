@@ -128,15 +128,15 @@ static double impulse_of(const cvk_signals *s, size_t begin, size_t end, const d
     const double step = 2.0 * PI / (double)rows, *p = way->belief->mean;
     double weights = 0.0, product = 0.0;
     const double complex one_step = cexp(I * step);
-    double complex sum_i = 0.0, unexplained = 0.0, round = 1.0;
+    double complex sum_i = 0.0, unexplained = 0.0, around = 1.0;
     for (size_t n = 0; n + 1 < rows; n++) {
         const size_t from = n > quarter ? n - quarter : 0;
         const size_t to = n + quarter < rows ? n + quarter : rows - 1;
         const double omega = (angle[to] - angle[from]) / ((double)(to - from) * s->period_s);
         const double complex turn = /* power is the same in every frame */
             way->by_power ? 1.0 : cexp(-0.5 * I * (angle[n] + angle[n + 1]));
-        round *= one_step;
-        const double window = 0.5 * (1.0 - creal(round));
+        around *= one_step;
+        const double window = 0.5 * (1.0 - creal(around));
         double complex i, v;
         between(s, begin + n, way->belief, &i, &v);
         i *= turn;
@@ -163,13 +163,13 @@ static void weigh(cvk_balance *balance, const cvk_signals *s, size_t begin, size
     const bool off = !s->commanded && cvk_currentless(s, begin, end);
     const double impulse = off ? 0.0 : impulse_of(s, begin, end, angle, way);
     const double complex one_step = cexp(I * step);
-    double complex round = cexp(-0.5 * I * step);
+    double complex around = cexp(-0.5 * I * step);
     double inertia = 0.0, travel = 0.0;
     for (size_t n = 0; n < rows; n++) {
         const double from_middle = angle[n] - angle[rows / 2];
-        round *= one_step;
-        travel -= from_middle * 0.5 * step * cimag(round);
-        inertia += from_middle * 0.5 * step * step / s->period_s * creal(round);
+        around *= one_step;
+        travel -= from_middle * 0.5 * step * cimag(around);
+        inertia += from_middle * 0.5 * step * step / s->period_s * creal(around);
     }
     /* what disturbs a balance grows with the root of its duration */
     const double scale = 1.0 / sqrt(duration);

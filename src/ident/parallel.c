@@ -10,6 +10,8 @@
 #include <threads.h>
 #endif
 
+#define MOST_HELPERS 16
+
 typedef struct loop {
     size_t count;
     atomic_size_t next;
@@ -40,9 +42,9 @@ static void share_turns(loop *l, int threads)
 #else
 static void share_turns(loop *l, int threads)
 {
-    thrd_t helper[CVK_MOST_THREADS];
+    thrd_t helper[MOST_HELPERS];
     int started = 0;
-    while (started + 1 < threads && started < CVK_MOST_THREADS &&
+    while (started + 1 < threads && started < MOST_HELPERS &&
            thrd_create(&helper[started], take_turns, l) == thrd_success) {
         started++;
     }

@@ -9,8 +9,6 @@
 #include <stdbool.h>
 #include <stddef.h>
 
-#define CVK_MOST_THREADS 16
-
 /* Calls work(context, n) for n = 0 .. count-1. False when one of them was false; the rest may then
  * have been left out. */
 bool cvk_for_each(size_t count, int threads, bool (*work)(void *context, size_t n), void *context);

@@ -629,14 +629,14 @@ bool cvk_shows_back_emf(const cvk_windows *windows)
         voltage += b[2u * n] * b[2u * n] + b[2u * n + 1u] * b[2u * n + 1u];
         shown = shown || isfinite(w->rotor_ratio); /* a sensor has seen it turn */
     }
-    for (size_t k = 0; a != NULL && k < UNKNOWNS;
-         k++) { /* what is in no window counts for nothing */
+    /* what is in no window counts for nothing */
+    for (size_t k = 0; a != NULL && k < UNKNOWNS; k++) {
         a[(m + k) * UNKNOWNS + k] = 1e-9;
     }
     if (!shown && m > UNKNOWNS && a != NULL && b != NULL) {
         shown = !cvk_least_squares((int)m + UNKNOWNS, UNKNOWNS, a, b);
-        for (size_t k = UNKNOWNS; k < m + UNKNOWNS;
-             k++) { /* dgels leaves the residuals behind the solution */
+        /* dgels leaves the residuals behind the solution */
+        for (size_t k = UNKNOWNS; k < m + UNKNOWNS; k++) {
             left += b[k] * b[k];
         }
         shown = shown || left > LEAST_BACK_EMF * LEAST_BACK_EMF * voltage;
