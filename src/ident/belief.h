@@ -6,7 +6,7 @@
 #ifndef CORVAK_IDENT_BELIEF_H
 #define CORVAK_IDENT_BELIEF_H
 
-#include "corvak/ident/estimate.h"
+#include "corvak/ident/result.h"
 
 enum {
     CVK_B_RESISTANCE, /* ohm */

@@ -7,7 +7,8 @@
 #ifndef CORVAK_IDENT_CONDITIONING_H
 #define CORVAK_IDENT_CONDITIONING_H
 
-#include "corvak/ident/estimate.h"
+#include "corvak/ident/log.h"
+#include "corvak/ident/result.h"
 
 /* Median time step between neighbouring rows, from at most 2000 places in the log; NaN for none. */
 double cvk_median_step(const cvk_log *log);

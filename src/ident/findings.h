@@ -5,7 +5,7 @@
 #ifndef CORVAK_IDENT_FINDINGS_H
 #define CORVAK_IDENT_FINDINGS_H
 
-#include "corvak/ident/estimate.h"
+#include "corvak/ident/result.h"
 
 #if defined(__GNUC__)
 __attribute__((format(printf, 4, 5)))

@@ -160,7 +160,7 @@ static void weigh(cvk_balance *balance, const cvk_signals *s, size_t begin, size
     const size_t rows = end - begin;
     const double duration = (double)rows * s->period_s, step = 2.0 * PI / (double)rows;
     const double pole_pairs = way->pole_pairs;
-    const bool off = !s->commanded && cvk_currentless(s, begin, end);
+    const bool off = s->path != CVK_PATH_COMMANDED && cvk_currentless(s, begin, end);
     const double impulse = off ? 0.0 : impulse_of(s, begin, end, angle, way);
     const double complex one_step = cexp(I * step);
     double complex around = cexp(-0.5 * I * step);

@@ -378,7 +378,6 @@ static void convert_voltages(cvk_signals *s, const cvk_log *log, const size_t *r
                  *vca = log->column[CVK_COLUMN_VCA];
     const double *da = log->column[CVK_COLUMN_DUTY_A], *db = log->column[CVK_COLUMN_DUTY_B],
                  *dc = log->column[CVK_COLUMN_DUTY_C];
-    s->commanded = kind == VOLTAGE_DUTIES;
     for (size_t k = 0; k < s->rows; k++) {
         size_t r = rows[k];
         double a, b, c;
@@ -566,6 +565,7 @@ static cvk_status convert(cvk_signals *s, const cvk_log *log, const cvk_estimate
     *s = (cvk_signals){.name = log->name};
     needed list = {.count = 0};
     voltage_kind kind = voltage_kind_of(log);
+    s->path = kind == VOLTAGE_DUTIES ? CVK_PATH_COMMANDED : CVK_PATH_MEASURED;
     if (!list_needed(log, kind, &list, out) || !find_period(s, log, out)) {
         return CVK_NOT_IN_LOG;
     }
@@ -602,6 +602,7 @@ cvk_status cvk_signals_from_log(cvk_signals *s, const cvk_log *log,
     if (status == CVK_OK) {
         status = convert(s, &conditioned.log, options, out);
         s->pwm_hz = conditioned.pwm_hz;
+        s->path = s->pwm_hz > 0.0 ? CVK_PATH_AVERAGED : s->path;
         s->voltage_doubt_v = conditioned.voltage_doubt_v;
     }
     cvk_conditioned_free(&conditioned);

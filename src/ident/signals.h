@@ -6,13 +6,22 @@
 #ifndef CORVAK_IDENT_SIGNALS_H
 #define CORVAK_IDENT_SIGNALS_H
 
-#include "corvak/ident/estimate.h"
+#include "corvak/ident/log.h"
+#include "corvak/ident/result.h"
 
 typedef struct cvk_span {
     size_t begin, end; /* rows begin .. end-1 */
 } cvk_span;
 
 #define CVK_MAX_PIECES 256
+
+/* How the voltages came into the log. */
+typedef enum cvk_path {
+    CVK_PATH_COMMANDED, /* duty times bus: a switch in series, a dead time, a delay */
+    CVK_PATH_MEASURED,  /* at the terminals, one sample a row */
+    CVK_PATH_AVERAGED,  /* at the terminals with the switching visible, averaged over its periods */
+    CVK_PATHS
+} cvk_path;
 
 /* Deviations of delay (periods) and inverter's own voltage (share of the largest voltage) from zero
  * when voltages are averaged over PWM periods that the log shows. */
@@ -30,8 +39,8 @@ typedef struct cvk_signals {
     double *speed_m;          /* rad/s; null without the column */
     size_t pieces;            /* stretches without a gap; a piece of less than 64 rows is dropped */
     cvk_span piece[CVK_MAX_PIECES];
-    bool commanded; /* voltages are duty times bus, not terminal voltages */
-    double pwm_hz;  /* when not 0, voltages are means over PWM periods that the log shows: they act
+    cvk_path path;
+    double pwm_hz; /* when not 0, voltages are means over PWM periods that the log shows: they act
                        at once and contain the inverter's own */
     double voltage_doubt_v; /* of such a mean */
     double bus_v;           /* mean; 1 when not used */

@@ -371,7 +371,7 @@ static cvk_window window_of(const cvk_signals *s, const cvk_turns *turns, size_t
                     .period_s = s->period_s,
                     .duration_s = (double)rows * s->period_s,
                     .rotor_ratio = NAN};
-    const bool off = !s->commanded && cvk_currentless(s, begin, end);
+    const bool off = s->path != CVK_PATH_COMMANDED && cvk_currentless(s, begin, end);
     for (size_t k = begin; k < end; k++) {
         double x = (double)(k - begin) - middle;
         double complex frame = cexp(-I * (c[0] + x * (c[1] + x * c[2])));

@@ -460,7 +460,8 @@ static bool settle(problem *f, double p[N], int evaluations, cvk_turning_result 
 static long likely_delay(const problem *f, const cvk_belief *belief)
 {
     const bool known = f->s->pwm_hz > 0.0 || cvk_belief_knows(belief, CVK_B_DELAY, 0.3);
-    return known ? (long)floor(belief->mean[CVK_B_DELAY]) : (f->s->commanded ? 1 : 0);
+    return known ? (long)floor(belief->mean[CVK_B_DELAY])
+                 : (f->s->path == CVK_PATH_COMMANDED ? 1 : 0);
 }
 
 /* A fit of a few steps, to be gone on with when it is among the best of its kind. */
@@ -649,7 +650,8 @@ static void add_inverter_doubt(const problem *f, const cvk_turning_result *resul
     if (belief->knee_a > 0.0) {
         return;
     }
-    if (f->s->commanded && found_v < fmax(3.0 * deviation_v, LEAST_INVERTER_SHARE * expected_v)) {
+    if (f->s->path == CVK_PATH_COMMANDED &&
+        found_v < fmax(3.0 * deviation_v, LEAST_INVERTER_SHARE * expected_v)) {
         doubt_v = 2.0 * expected_v;
     }
     belief->cov[CVK_B_RESISTANCE * (CVK_B_COUNT + 1)] += doubt_v * doubt_v / square;

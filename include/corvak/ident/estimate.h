@@ -6,91 +6,20 @@
 #define CORVAK_IDENT_ESTIMATE_H
 
 #include "corvak/core/status.h"
-#include "corvak/ident/card.h"
 #include "corvak/ident/log.h"
+#include "corvak/ident/result.h"
 
 #ifdef __cplusplus
 extern "C" {
 #endif
 
-#define CVK_MAX_FINDINGS 32
-#define CVK_CURVE_POINTS 600
-#define CVK_MOST_POLE_PAIRS 50
-
-/* Default tolerances when neither log nor options state one. */
-#define CVK_DEFAULT_CURRENT_GAIN_TOLERANCE 0.01
-#define CVK_DEFAULT_VOLTAGE_GAIN_TOLERANCE 0.005
-
-typedef struct cvk_estimate_options {
-    double current_gain_tolerance; /* bound of the common gain error; negative: take the log's */
-    double voltage_gain_tolerance;
-    double largest_current_a;     /* a log with more is taken for one in milliampere; 500 */
-    double switch_resistance_ohm; /* on-resistance of one switch; 0 when not known */
-    int threads;                  /* at most, for the fits; the result is the same; 1 */
-    bool profile;                 /* the likelihood profile is wanted: some more fits */
-} cvk_estimate_options;
-
 cvk_estimate_options cvk_estimate_options_default(void);
-
-typedef enum cvk_severity {
-    CVK_NOTE = 0, /* worth knowing */
-    CVK_WARNING,  /* the log is usable, but look at it */
-    CVK_ERROR     /* the log is not usable */
-} cvk_severity;
-
-typedef struct cvk_finding {
-    cvk_severity severity;
-    char log[64];
-    char text[CVK_CARD_TEXT]; /* what, where (row or channel), the value, and the cure */
-} cvk_finding;
-
-/* Points of a curve for a figure. */
-typedef struct cvk_curve {
-    size_t points;
-    double x[CVK_CURVE_POINTS], y[CVK_CURVE_POINTS], fit[CVK_CURVE_POINTS];
-} cvk_curve;
-
-/* Incremental inductances against current, as far as the logs reach, with 95 % bands. */
-#define CVK_SATURATION_POINTS 33
-
-typedef struct cvk_saturation {
-    bool known;
-    double reach_a; /* the largest current in the logs; d: -reach .. reach, q: 0 .. reach */
-    double d_h[CVK_SATURATION_POINTS], d_half_h[CVK_SATURATION_POINTS];
-    double q_h[CVK_SATURATION_POINTS], q_half_h[CVK_SATURATION_POINTS];
-} cvk_saturation;
-
-typedef struct cvk_estimate {
-    cvk_card card;
-    size_t findings;
-    cvk_finding finding[CVK_MAX_FINDINGS];
-    cvk_curve step;     /* s, A measured, A fitted: current along the injected direction */
-    cvk_curve line;     /* A, V commanded, V of the resistance alone: the DC levels */
-    cvk_curve circle;   /* Wb, Wb: flux linkage of the magnet while turning; fit unused */
-    cvk_curve residual; /* s, A: misfit of the standstill current; fit: noise, +-1.96 times */
-    cvk_curve
-        correlation; /* rows, autocorrelation of that misfit; fit: 95 % bound of white noise */
-    /* ohm, -2 ln of the likelihood over its maximum with all else fitted anew; fit: the parabola of
-     * the statistical interval. Only when asked for. */
-    cvk_curve profile;
-    cvk_saturation saturation;
-    double pole_probability[CVK_MOST_POLE_PAIRS + 1]; /* of each integer; [0]: no evidence at all */
-    double line_knee_a; /* current at which the inverter's own voltage bends */
-    int line_curve;     /* which of the known curves it follows, 0 (soft) .. 5 (clipped) */
-    double offset_alpha_a, offset_beta_a; /* of the current, from the last log; NaN when unseen */
-    double residual_a; /* rms misfit of the standstill current; NaN without such a log */
-    double row_s;      /* time from row to row of the first log: the period of `delay_periods` */
-} cvk_estimate;
 
 /* Estimates what the logs show; what they do not show is null with a reason. Fails with
  * CVK_NOT_IN_LOG when a log is unusable or nothing could be estimated: the findings say why.
  * `out` is large (about 100 kB): keep it off small stacks. */
 cvk_status cvk_estimate_logs(const cvk_log *const *logs, size_t count,
                              const cvk_estimate_options *options, cvk_estimate *out) CVK_MUST_CHECK;
-
-/* The inverter's own voltage at a phase current, V: dead_time_voltage_v * s(current / knee), s
- * being a curve from x / (1 + |x|) (0) to a clipped ramp (5). */
-double cvk_inverter_voltage(double dead_time_voltage_v, double knee_a, int curve, double current_a);
 
 #ifdef __cplusplus
 }

@@ -1,0 +1,337 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The electrical parameters, log by log. Each standstill log and each driven one is fitted alone;
+ * the flux circle joins all turning windows of a path.
+ */
+#include "learning.h"
+
+#include "findings.h"
+#include "standstill.h"
+#include "turning_fit.h"
+
+#include <math.h>
+#include <string.h>
+
+#define SHARP_SHARE 0.05      /* known so well that only the flux linkage is left to learn */
+#define USEFUL_SHARE 0.2      /* as on the card */
+#define KNOWN_BEFORE 0.01     /* so sharp that a turning motor tells nothing new */
+#define CURVE_DOUBT 0.1       /* of the inverter's voltage, while the motor turns */
+#define RUN_UP_SHARE 0.02     /* resistance from a log that also turns must be this sharp */
+#define LARGEST_LOSS_W 2000.0 /* mean copper loss of a motor that stands still */
+#define LARGEST_OWN_SHARE 0.3 /* of the bus, that the inverter's own voltage may take */
+#define WORST_MISFIT 0.02     /* rms misfit, share of the peak current, that is still used */
+#define MOVING_SHARE 0.02     /* of the peak current, within two rows, that shows an inductance */
+#define LARGEST_LOSS 0.6      /* of inductance, that the series of two terms can follow */
+#define COLOURED_RESIDUAL 3.0 /* residual over noise that deserves a finding */
+
+/* ---- standing still ------------------------------------------------------------------------- */
+
+/* Heat in the winding, averaged over the standstill. A motor of this class cannot carry kilowatts
+ * standing still: then the currents are a thousand times too large. */
+static bool plausible_loss(const cvk_prepared *w, double resistance_ohm, cvk_estimate *out)
+{
+    const cvk_signals *s = &w->signals;
+    double square = 0.0, rows = 0.0;
+    for (size_t n = 0; n < w->still_count; n++) {
+        for (size_t k = w->still[n].begin; k < w->still[n].end; k++) {
+            square += s->i_alpha[k] * s->i_alpha[k] + s->i_beta[k] * s->i_beta[k];
+            rows += 1.0;
+        }
+    }
+    double loss_w = 1.5 * resistance_ohm * square / rows;
+    if (loss_w > LARGEST_LOSS_W) {
+        cvk_add_finding(out, CVK_ERROR, s->name,
+                        "at standstill the winding would have to take %.0f W, at most %.0f W is "
+                        "believed: if the currents are in milliampere, head them `ia [mA]`",
+                        loss_w, LARGEST_LOSS_W);
+    }
+    return loss_w <= LARGEST_LOSS_W;
+}
+
+/* The inverter's own voltage takes a part of the bus, never most of it. */
+static bool plausible_inverter(const cvk_prepared *w, double own_v, cvk_estimate *out)
+{
+    const cvk_signals *s = &w->signals;
+    const bool fine = s->path != CVK_PATH_COMMANDED || own_v < LARGEST_OWN_SHARE * s->bus_v;
+    if (!fine) {
+        cvk_add_finding(out, CVK_ERROR, s->name,
+                        "the inverter's own voltage would be %.3g V on a bus of %.3g V: duties and "
+                        "bus do not belong to these currents; check units and columns",
+                        own_v, s->bus_v);
+    }
+    return fine;
+}
+
+/* The largest current at which the current also moves: only there an inductance is seen. */
+static double reach_of_motion(const cvk_prepared *w)
+{
+    const cvk_signals *s = &w->signals;
+    double reach = 0.0;
+    for (size_t n = 0; n < w->still_count; n++) {
+        for (size_t k = w->still[n].begin + 1; k + 1 < w->still[n].end; k++) {
+            double move =
+                hypot(s->i_alpha[k + 1] - s->i_alpha[k - 1], s->i_beta[k + 1] - s->i_beta[k - 1]);
+            double size = hypot(s->i_alpha[k], s->i_beta[k]);
+            reach = move > MOVING_SHARE * s->peak_current_a && size > reach ? size : reach;
+        }
+    }
+    return reach;
+}
+
+/* How far the log saturates an axis, when it surely does, with the interval of that. */
+static void tell_saturation(const cvk_prepared *w, const cvk_standstill_fit *fit, int parameter,
+                            const char *name, cvk_estimate *out)
+{
+    const double reach_a = reach_of_motion(w), square = reach_a * reach_a;
+    const double loss = fit->p[parameter] * square;
+    const double half = 1.96 * square * sqrt(fit->cov[parameter * (CVK_SM_COUNT + 1)]);
+    if (loss > 0.02 && loss > 2.0 * half && loss < LARGEST_LOSS) {
+        cvk_add_finding(out, CVK_NOTE, w->signals.name,
+                        "inductance %s falls by %.0f %% (%.0f .. %.0f %%) at %.3g A: the value on "
+                        "the card is that at small current",
+                        name, 100.0 * loss / (1.0 + loss),
+                        100.0 * (loss - half) / (1.0 + loss - half),
+                        100.0 * (loss + half) / (1.0 + loss + half), reach_a);
+    }
+}
+
+/* A fit that can be used; findings say why not. */
+static bool fit_standstill(cvk_prepared *w, int threads, cvk_standstill_fit *fit, cvk_estimate *out)
+{
+    const cvk_signals *s = &w->signals;
+    /* in a log that also turns, what fits badly is the slow part of a run-up, not a test */
+    double worst_ratio = w->turns.count > 0 ? COLOURED_RESIDUAL : INFINITY;
+    if (w->still_count == 0 || cvk_standstill_fit_spans(s, w->still, w->still_count, threads,
+                                                        worst_ratio, fit) != CVK_OK) {
+        return false;
+    }
+    if (!plausible_loss(w, fit->p[CVK_SM_RESISTANCE], out) ||
+        !plausible_inverter(w, fit->p[CVK_SM_DEAD_TIME], out)) {
+        w->usable = false;
+        return false;
+    }
+    if (fit->residual_a > COLOURED_RESIDUAL * fit->noise_a) {
+        w->moved = fit->residual_a > WORST_MISFIT * s->peak_current_a;
+        cvk_add_finding(out, CVK_WARNING, s->name,
+                        "the standstill model misses the current by %.3g A rms where the noise is "
+                        "%.3g A%s: did the rotor move? Hold the shaft, or lower the current",
+                        fit->residual_a, fit->noise_a, w->moved ? "; not used" : "");
+    }
+    return !w->moved;
+}
+
+static void learn_standstill(cvk_learning *l, cvk_prepared *w, const cvk_estimate_options *options,
+                             cvk_estimate *out)
+{
+    static const int told[] = {CVK_B_RESISTANCE, CVK_B_L_D, CVK_B_L_Q, CVK_B_DEAD_TIME,
+                               CVK_B_DELAY};
+    const cvk_signals *s = &w->signals;
+    cvk_standstill_fit fit;
+    cvk_belief news;
+    if (!fit_standstill(w, options->threads, &fit, out)) {
+        return;
+    }
+    cvk_standstill_belief(&fit, &l->known.start[s->path], &news);
+    if (w->turns.count > 0 && !cvk_belief_knows(&news, CVK_B_RESISTANCE, RUN_UP_SHARE)) {
+        return;
+    }
+    cvk_belief_note(&news, CVK_B_LINEAR_D, s->name, "standstill fit");
+    for (size_t k = 0; k < sizeof told / sizeof told[0]; k++) {
+        if (cvk_belief_knows(&news, told[k], USEFUL_SHARE)) {
+            cvk_belief_note(&news, told[k], s->name, "standstill fit");
+        }
+    }
+    for (int k = CVK_B_RESISTANCE; k <= CVK_B_L_Q; k++) {
+        cvk_add_reading(&l->readings, s->name, s->path, &news, k);
+    }
+    out->offset_alpha_a = s->offset_alpha_a + fit.p[CVK_SM_OFFSET_ALPHA];
+    out->offset_beta_a = s->offset_beta_a + fit.p[CVK_SM_OFFSET_BETA];
+    tell_saturation(w, &fit, CVK_SM_SQUARE_Y, "d", out);
+    tell_saturation(w, &fit, CVK_SM_SQUARE_X, "q", out);
+    if (cvk_belief_merge(&l->known.of[s->path], &news) && !(out->residual_a < fit.residual_a)) {
+        out->residual_a = fit.residual_a;
+        cvk_standstill_curves(s, w->still, w->still_count, &fit, out);
+        if (options->profile) {
+            cvk_standstill_profile(s, w->still, w->still_count, &fit, &out->profile);
+        }
+    }
+}
+
+/* ---- turning -------------------------------------------------------------------------------- */
+
+/* What a driven log told, apart from what was known so well before that it only repeats it. */
+static cvk_belief news_of(const cvk_belief *before, const cvk_belief *after,
+                          const cvk_belief *start)
+{
+    cvk_belief news = *after;
+    for (int k = 0; k < CVK_B_COUNT; k++) {
+        if (!cvk_belief_knows(before, k, KNOWN_BEFORE)) {
+            continue;
+        }
+        for (int c = 0; c < CVK_B_COUNT; c++) {
+            news.cov[k * CVK_B_COUNT + c] = news.cov[c * CVK_B_COUNT + k] = 0.0;
+        }
+        news.cov[k * (CVK_B_COUNT + 1)] = start->cov[k * (CVK_B_COUNT + 1)];
+        news.from[k][0] = '\0';
+    }
+    return news;
+}
+
+/* Where no standstill run has shown the winding, the turning motor does: less sharply. Each log is
+ * fitted from what was known before any of them. */
+static void learn_driven(cvk_learning *l, cvk_path path, cvk_prepared *logs, size_t count,
+                         int threads)
+{
+    static const int told[] = {CVK_B_RESISTANCE, CVK_B_L_D, CVK_B_L_Q, CVK_B_FLUX};
+    const cvk_belief before = l->known.of[path];
+    bool first = true;
+    for (size_t n = 0; n < count; n++) {
+        cvk_prepared *w = &logs[n];
+        cvk_turning_result result;
+        cvk_belief after = before;
+        if (!w->usable || w->signals.path != path ||
+            cvk_turning_fit(&w->signals, &w->turns, threads, &after, &result) != CVK_OK) {
+            continue;
+        }
+        w->fitted = true;
+        for (size_t k = 0; k < sizeof told / sizeof told[0]; k++) {
+            memcpy(after.from[told[k]], first ? before.from[told[k]] : "",
+                   first ? sizeof after.from[0] : 1u);
+            if (cvk_belief_knows(&after, told[k], USEFUL_SHARE)) {
+                cvk_belief_note(&after, told[k], w->signals.name, "turning fit");
+            }
+            if (!cvk_belief_knows(&before, told[k], USEFUL_SHARE)) {
+                cvk_add_reading(&l->readings, w->signals.name, path, &after, told[k]);
+            }
+        }
+        const cvk_belief news = news_of(&before, &after, &l->known.start[path]);
+        if (first) {
+            l->known.of[path] = after;
+        } else if (!cvk_belief_merge(&l->known.of[path], &news)) {
+            w->fitted = false;
+        }
+        first = false;
+    }
+    if (!first) {
+        cvk_knowledge_share(&l->known, path);
+    }
+}
+
+/* The flux linkage that one log shows alone. */
+static void read_flux(cvk_learning *l, const cvk_prepared *w, cvk_windows *windows)
+{
+    cvk_belief alone = l->known.of[w->signals.path];
+    windows->count = 0;
+    cvk_add_windows(windows, &w->signals, &w->turns, &alone);
+    if (cvk_fit_circle(windows, &alone) == CVK_OK) {
+        cvk_add_reading(&l->readings, w->signals.name, w->signals.path, &alone, CVK_B_FLUX);
+    }
+}
+
+/* The windows of the path's logs that no turning fit has used. */
+static void fit_circle(cvk_learning *l, cvk_path path, const cvk_prepared *logs, size_t count)
+{
+    cvk_belief belief = l->known.of[path];
+    cvk_windows *windows = &l->windows;
+    for (size_t n = 0; n < count; n++) {
+        if (logs[n].usable && logs[n].signals.path == path && !logs[n].fitted) {
+            read_flux(l, &logs[n], windows);
+        }
+    }
+    windows->count = 0;
+    for (size_t n = 0; n < count; n++) {
+        size_t before = windows->count;
+        if (logs[n].usable && logs[n].signals.path == path && !logs[n].fitted) {
+            cvk_add_windows(windows, &logs[n].signals, &logs[n].turns, &belief);
+        }
+        if (windows->count > before) {
+            cvk_belief_note(&belief, CVK_B_FLUX, logs[n].signals.name, "flux circle");
+        }
+    }
+    /* the inverter's curve at the small currents of a motor that only turns is known less well than
+     * its height: the circle may settle that */
+    belief.cov[CVK_B_DEAD_TIME * (CVK_B_COUNT + 1)] +=
+        pow(CURVE_DOUBT * belief.mean[CVK_B_DEAD_TIME], 2.0);
+    if (windows->count > 0 && cvk_fit_circle(windows, &belief) == CVK_OK) {
+        l->known.of[path] = belief;
+        cvk_knowledge_share(&l->known, path);
+    }
+}
+
+static void refine_phases(const cvk_knowledge *known, cvk_prepared *logs, size_t count)
+{
+    for (size_t n = 0; n < count; n++) {
+        const cvk_belief *belief = &known->of[logs[n].signals.path];
+        if (logs[n].usable && logs[n].turns.count > 0 &&
+            cvk_belief_knows(belief, CVK_B_RESISTANCE, USEFUL_SHARE)) {
+            cvk_refine_phase(&logs[n].turns, &logs[n].signals, belief);
+        }
+    }
+}
+
+/* Resistance, inductance and delay are known on this path. */
+static bool winding_known(const cvk_knowledge *known, cvk_path path)
+{
+    return cvk_belief_knows(&known->of[path], CVK_B_RESISTANCE, SHARP_SHARE) &&
+           cvk_belief_knows(&known->of[path], CVK_B_L_Q, SHARP_SHARE) &&
+           (path == CVK_PATH_AVERAGED || cvk_knowledge_told(known, path, CVK_B_RESISTANCE));
+}
+
+/* All windows, for what follows. */
+static void gather_windows(cvk_learning *l, const cvk_prepared *logs, size_t count,
+                           cvk_estimate *out)
+{
+    l->windows.count = 0;
+    for (size_t n = 0; n < count; n++) {
+        const cvk_belief *belief = &l->known.of[logs[n].signals.path];
+        if (!logs[n].usable) {
+            continue;
+        }
+        cvk_add_windows(&l->windows, &logs[n].signals, &logs[n].turns, belief);
+        if (out->circle.points == 0) {
+            cvk_circle_curve(&logs[n].signals, &logs[n].turns, belief, &out->circle);
+        }
+    }
+}
+
+static void learn_turning(cvk_learning *l, cvk_prepared *logs, size_t count, int threads,
+                          cvk_estimate *out)
+{
+    bool any_known = false;
+    for (int path = 0; path < CVK_PATHS; path++) {
+        if (l->known.present[path] && winding_known(&l->known, (cvk_path)path)) {
+            any_known = true;
+        } else if (l->known.present[path]) {
+            learn_driven(l, (cvk_path)path, logs, count, threads);
+        }
+    }
+    refine_phases(&l->known, logs, count);
+    for (int path = 0; path < CVK_PATHS; path++) {
+        if (l->known.present[path]) {
+            fit_circle(l, (cvk_path)path, logs, count);
+        }
+    }
+    refine_phases(&l->known, logs, count);
+    gather_windows(l, logs, count, out);
+    if (!any_known && l->windows.count > 0 && !cvk_shows_back_emf(&l->windows)) {
+        l->known = l->still;
+        out->circle.points = 0;
+    }
+}
+
+void cvk_learn(cvk_learning *l, cvk_prepared *logs, size_t count,
+               const cvk_estimate_options *options, cvk_estimate *out)
+{
+    l->readings.count = 0;
+    l->moved = false;
+    cvk_knowledge_start(&l->known, logs, count, options->switch_resistance_ohm);
+    for (size_t n = 0; n < count; n++) {
+        if (logs[n].usable) {
+            learn_standstill(l, &logs[n], options, out);
+            l->moved = l->moved || logs[n].moved;
+        }
+    }
+    cvk_knowledge_join(&l->known);
+    l->still = l->known;
+    learn_turning(l, logs, count, options->threads, out);
+}

@@ -1,0 +1,25 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Learning the electrical parameters from all logs: first from those in which the motor stands
+ * still, then from those in which it turns.
+ */
+#ifndef CORVAK_IDENT_LEARNING_H
+#define CORVAK_IDENT_LEARNING_H
+
+#include "agreement.h"
+#include "knowledge.h"
+
+typedef struct cvk_learning {
+    cvk_knowledge known;   /* of everything */
+    cvk_knowledge still;   /* of the standstill logs alone: the inverter and the delay */
+    cvk_readings readings; /* what each log says alone */
+    cvk_windows windows;   /* of all logs that turn */
+    bool moved;            /* a standstill log does not fit a motor that stands still */
+} cvk_learning;
+
+/* Logs in an order that does not depend on the caller's (cvk_order_logs()). Marks the logs that it
+ * finds unusable; findings and curves go to `out`. `learning` is large: 300 kB. */
+void cvk_learn(cvk_learning *learning, cvk_prepared *logs, size_t count,
+               const cvk_estimate_options *options, cvk_estimate *out);
+
+#endif
