@@ -4,6 +4,7 @@
  */
 #include "corvak/ident/examine.h"
 
+#include "channels.h"
 #include "conditioning.h"
 #include "numeric.h"
 #include "signals.h"
@@ -15,8 +16,6 @@
 
 #define SAMPLES 4000u /* values looked at for noise and quantisation */
 #define GAP_PERIODS 1.5
-#define LONGEST_REST 8u     /* rows at an extreme, beyond which a channel is clipped */
-#define CLIPPED_SHARE 0.002 /* of the rows, at least */
 #define STEP_TOLERANCE 0.05 /* of a step: values that are whole multiples of it */
 #define ON_STEPS 0.98       /* share of the values that are */
 
@@ -65,26 +64,6 @@ static double noise_of(const double *x, size_t rows)
     return cvk_median(values, count) / 0.6745 / sqrt(70.0);
 }
 
-/* Rows in rests of more than LONGEST_REST at the largest absolute value. */
-static double clipped_share(const double *x, size_t rows)
-{
-    double extreme = 0.0;
-    size_t run = 0, clipped = 0;
-    for (size_t k = 0; k < rows; k++) {
-        extreme = fabs(x[k]) > extreme ? fabs(x[k]) : extreme;
-    }
-    for (size_t k = 0; k <= rows; k++) {
-        if (k < rows && fabs(x[k]) == extreme) {
-            run++;
-        } else {
-            clipped += run >= LONGEST_REST ? run : 0;
-            run = 0;
-        }
-    }
-    double share = rows > 0 ? (double)clipped / (double)rows : 0.0;
-    return extreme > 0.0 && share > CLIPPED_SHARE ? share : 0.0;
-}
-
 static cvk_channel_health channel_health(const cvk_log *log, cvk_column column)
 {
     const double *x = log->column[column];
@@ -108,8 +87,9 @@ static cvk_channel_health channel_health(const cvk_log *log, cvk_column column)
     h.mean = finite > 0 ? sum / (double)finite : NAN;
     h.noise = measured ? noise_of(x, log->rows) : NAN;
     h.step = column != CVK_COLUMN_T ? quantisation_of(values, count) : 0.0;
+    const bool may_clip = column >= CVK_COLUMN_IA && column <= CVK_COLUMN_VCA;
     h.clipped_share =
-        column >= CVK_COLUMN_IA && column <= CVK_COLUMN_IC ? clipped_share(x, log->rows) : 0.0;
+        may_clip ? (double)cvk_find_clipping(log, column).rows / (double)log->rows : 0.0;
     return h;
 }
 
@@ -156,7 +136,7 @@ static void examine_currents(cvk_examination *e, const cvk_log *log)
         e->current_sum_rms_a =
             sqrt(fmax(0.0, square / count - e->current_sum_mean_a * e->current_sum_mean_a));
     }
-    if (cvk_current_gains(log, NULL, log->rows, gain)) {
+    if (cvk_channel_gains(log, CVK_COLUMN_IA, NULL, log->rows, gain)) {
         for (int c = 0; c < 3; c++) {
             e->gain_error[c] = 1.0 / gain[c] - 1.0;
         }

@@ -11,7 +11,10 @@ void cvk_add_finding(cvk_estimate *out, cvk_severity severity, const char *log, 
                      ...)
 {
     if (out->findings == CVK_MAX_FINDINGS) {
-        return;
+        if (severity != CVK_ERROR) {
+            return;
+        }
+        out->findings--;
     }
     cvk_finding *finding = &out->finding[out->findings++];
     finding->severity = severity;
@@ -22,12 +25,11 @@ void cvk_add_finding(cvk_estimate *out, cvk_severity severity, const char *log, 
     va_end(arguments);
 }
 
-bool cvk_has_errors(const cvk_estimate *out)
+size_t cvk_errors_since(const cvk_estimate *out, size_t first)
 {
-    for (size_t n = 0; n < out->findings; n++) {
-        if (out->finding[n].severity == CVK_ERROR) {
-            return true;
-        }
+    size_t errors = 0;
+    for (size_t n = first; n < out->findings; n++) {
+        errors += out->finding[n].severity == CVK_ERROR;
     }
-    return false;
+    return errors;
 }

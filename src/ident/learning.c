@@ -24,6 +24,14 @@
 #define LARGEST_LOSS 0.6      /* of inductance, that the series of two terms can follow */
 #define COLOURED_RESIDUAL 3.0 /* residual over noise that deserves a finding */
 
+/* Two voltage channels may differ in gain, which three would have shown. */
+static void doubt_two_channels(const cvk_learning *l, const cvk_signals *s, cvk_belief *belief)
+{
+    for (int k = CVK_B_RESISTANCE; k <= CVK_B_FLUX && s->two_voltages; k++) {
+        belief->cov[k * (CVK_B_COUNT + 1)] += pow(0.5 * l->channel_mismatch * belief->mean[k], 2.0);
+    }
+}
+
 /* ---- standing still ------------------------------------------------------------------------- */
 
 /* Heat in the winding, averaged over the standstill. A motor of this class cannot carry kilowatts
@@ -132,6 +140,7 @@ static void learn_standstill(cvk_learning *l, cvk_prepared *w, const cvk_estimat
         return;
     }
     cvk_standstill_belief(&fit, &l->known.start[s->path], &news);
+    doubt_two_channels(l, s, &news);
     if (w->turns.count > 0 && !cvk_belief_knows(&news, CVK_B_RESISTANCE, RUN_UP_SHARE)) {
         return;
     }
@@ -224,6 +233,7 @@ static void read_flux(cvk_learning *l, const cvk_prepared *w, cvk_windows *windo
     windows->count = 0;
     cvk_add_windows(windows, &w->signals, &w->turns, &alone);
     if (cvk_fit_circle(windows, &alone) == CVK_OK) {
+        doubt_two_channels(l, &w->signals, &alone);
         cvk_add_reading(&l->readings, w->signals.name, w->signals.path, &alone, CVK_B_FLUX);
     }
 }
@@ -253,6 +263,12 @@ static void fit_circle(cvk_learning *l, cvk_path path, const cvk_prepared *logs,
     belief.cov[CVK_B_DEAD_TIME * (CVK_B_COUNT + 1)] +=
         pow(CURVE_DOUBT * belief.mean[CVK_B_DEAD_TIME], 2.0);
     if (windows->count > 0 && cvk_fit_circle(windows, &belief) == CVK_OK) {
+        for (size_t n = 0; n < count; n++) { /* once is enough: the mismatch does not average out */
+            if (logs[n].usable && logs[n].signals.path == path && logs[n].signals.two_voltages) {
+                doubt_two_channels(l, &logs[n].signals, &belief);
+                break;
+            }
+        }
         l->known.of[path] = belief;
         cvk_knowledge_share(&l->known, path);
     }
@@ -324,6 +340,9 @@ void cvk_learn(cvk_learning *l, cvk_prepared *logs, size_t count,
 {
     l->readings.count = 0;
     l->moved = false;
+    l->channel_mismatch = options->voltage_gain_tolerance >= 0.0
+                              ? options->voltage_gain_tolerance
+                              : CVK_DEFAULT_VOLTAGE_GAIN_TOLERANCE;
     cvk_knowledge_start(&l->known, logs, count, options->switch_resistance_ohm);
     for (size_t n = 0; n < count; n++) {
         if (logs[n].usable) {

@@ -10,11 +10,12 @@
 #include "knowledge.h"
 
 typedef struct cvk_learning {
-    cvk_knowledge known;   /* of everything */
-    cvk_knowledge still;   /* of the standstill logs alone: the inverter and the delay */
-    cvk_readings readings; /* what each log says alone */
-    cvk_windows windows;   /* of all logs that turn */
-    bool moved;            /* a standstill log does not fit a motor that stands still */
+    cvk_knowledge known;     /* of everything */
+    cvk_knowledge still;     /* of the standstill logs alone: the inverter and the delay */
+    cvk_readings readings;   /* what each log says alone */
+    cvk_windows windows;     /* of all logs that turn */
+    double channel_mismatch; /* bound of it between two voltage channels, a share */
+    bool moved;              /* a standstill log does not fit a motor that stands still */
 } cvk_learning;
 
 /* Logs in an order that does not depend on the caller's (cvk_order_logs()). Marks the logs that it

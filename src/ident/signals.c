@@ -5,6 +5,7 @@
  */
 #include "signals.h"
 
+#include "channels.h"
 #include "conditioning.h"
 #include "findings.h"
 #include "numeric.h"
@@ -16,14 +17,19 @@
 
 #define PI 3.14159265358979323846
 #define SMALLEST_PIECE 64u
-#define LEAST_SPREAD 1e-6      /* of the same: currents along one direction only */
-#define SPREAD_FOR_GAINS 100.0 /* of the currents' principal axes: below, gains cannot be told */
+#define DUTY_MARGIN 0.02
+#define STRAY_ROWS 3u
+#define LARGEST_GAIN_ERROR 0.1 /* of a voltage channel against the others */
+#define PAIR_TOLERANCE 0.15
+#define LARGEST_ROUGHNESS 0.2 /* power that changes from row to row, share */
 #define LARGEST_LOST_SHARE 0.2
 #define SHORTEST_PERIOD_S 1e-7
 #define LONGEST_PERIOD_S 2e-3
 
+/* The columns without which a row is of no use. */
 typedef struct needed {
     cvk_column column[12];
+    cvk_clipping clipping[12]; /* of each, where it is a measured one */
     int count;
 } needed;
 
@@ -32,69 +38,70 @@ static void need(needed *list, cvk_column column)
     list->column[list->count++] = column;
 }
 
-static bool has_all(const cvk_log *log, cvk_column a, cvk_column b, cvk_column c)
-{
-    return cvk_log_has(log, a) && cvk_log_has(log, b) && cvk_log_has(log, c);
-}
-
 typedef enum voltage_kind {
     VOLTAGE_NONE,
     VOLTAGE_TERMINALS,
     VOLTAGE_LINES,
-    VOLTAGE_DUTIES
+    VOLTAGE_DUTIES,
+    VOLTAGE_PAIR /* two terminals of a motor without current */
 } voltage_kind;
+
+static int count_columns(const cvk_log *log, cvk_column first)
+{
+    int count = 0;
+    for (int c = 0; c < 3; c++) {
+        count += cvk_log_has(log, (cvk_column)((int)first + c));
+    }
+    return count;
+}
 
 static voltage_kind voltage_kind_of(const cvk_log *log)
 {
-    int lines = cvk_log_has(log, CVK_COLUMN_VAB) + cvk_log_has(log, CVK_COLUMN_VBC) +
-                cvk_log_has(log, CVK_COLUMN_VCA);
-    if (has_all(log, CVK_COLUMN_VA, CVK_COLUMN_VB, CVK_COLUMN_VC)) {
+    const int currents = count_columns(log, CVK_COLUMN_IA);
+    if (count_columns(log, CVK_COLUMN_VA) == 3) {
         return VOLTAGE_TERMINALS;
     }
-    if (lines >= 2) {
+    if (count_columns(log, CVK_COLUMN_VAB) >= 2) {
         return VOLTAGE_LINES;
     }
-    if (has_all(log, CVK_COLUMN_DUTY_A, CVK_COLUMN_DUTY_B, CVK_COLUMN_DUTY_C) &&
-        cvk_log_has(log, CVK_COLUMN_VDC)) {
+    if (count_columns(log, CVK_COLUMN_DUTY_A) == 3 && cvk_log_has(log, CVK_COLUMN_VDC)) {
         return VOLTAGE_DUTIES;
     }
-    return VOLTAGE_NONE;
+    return currents == 0 && count_columns(log, CVK_COLUMN_VA) == 2 ? VOLTAGE_PAIR : VOLTAGE_NONE;
 }
 
-/* The columns without which a row is of no use; false (with a finding) when a column is missing. */
+/* Lists the columns; false (with a finding) when one is missing. */
 static bool list_needed(const cvk_log *log, voltage_kind voltage, needed *list, cvk_estimate *out)
 {
-    int currents = 0;
-    need(list, CVK_COLUMN_T);
-    for (int c = CVK_COLUMN_IA; c <= CVK_COLUMN_IC; c++) {
-        if (cvk_log_has(log, (cvk_column)c)) {
-            need(list, (cvk_column)c);
-            currents++;
-        }
-    }
+    static const cvk_column first[] = {[VOLTAGE_NONE] = CVK_COLUMN_VA,
+                                       [VOLTAGE_TERMINALS] = CVK_COLUMN_VA,
+                                       [VOLTAGE_LINES] = CVK_COLUMN_VAB,
+                                       [VOLTAGE_DUTIES] = CVK_COLUMN_DUTY_A,
+                                       [VOLTAGE_PAIR] = CVK_COLUMN_VA};
+    const int currents = count_columns(log, CVK_COLUMN_IA);
     if (!cvk_log_has(log, CVK_COLUMN_T)) {
         cvk_add_finding(out, CVK_ERROR, log->name,
                         "no time column: name one `t [s]` (or map it with --map t=NAME)");
         return false;
     }
-    if (currents < 2) {
-        cvk_add_finding(out, CVK_ERROR, log->name,
-                        "%d phase current column%s, at least two of ia, ib, ic are needed: log "
-                        "them, or map their names with --map ia=NAME",
-                        currents, currents == 1 ? "" : "s");
-        return false;
-    }
-    static const cvk_column first[] = {[VOLTAGE_TERMINALS] = CVK_COLUMN_VA,
-                                       [VOLTAGE_LINES] = CVK_COLUMN_VAB,
-                                       [VOLTAGE_DUTIES] = CVK_COLUMN_DUTY_A};
     if (voltage == VOLTAGE_NONE) {
         cvk_add_finding(out, CVK_ERROR, log->name,
                         "no voltages: log va vb vc, or two of vab vbc vca, or duty_a duty_b duty_c "
                         "with vdc");
         return false;
     }
-    for (int c = 0; c < 3; c++) {
-        cvk_column column = (cvk_column)((int)first[voltage] + c);
+    const bool open = currents == 0 && voltage != VOLTAGE_DUTIES;
+    if (currents < 2 && !open) {
+        cvk_add_finding(out, CVK_ERROR, log->name,
+                        "%d phase current column%s, at least two of ia, ib, ic are needed: log "
+                        "them, or map their names with --map ia=NAME",
+                        currents, currents == 1 ? "" : "s");
+        return false;
+    }
+    const cvk_column starts[] = {CVK_COLUMN_IA, first[voltage]};
+    need(list, CVK_COLUMN_T);
+    for (int c = 0; c < 6; c++) {
+        cvk_column column = (cvk_column)((int)starts[c / 3] + c % 3);
         if (cvk_log_has(log, column)) {
             need(list, column);
         }
@@ -103,6 +110,42 @@ static bool list_needed(const cvk_log *log, voltage_kind voltage, needed *list, 
         need(list, CVK_COLUMN_VDC);
     }
     return true;
+}
+
+/* Finds the clipped ends of the measured columns and tells them. */
+static void find_clipping(const cvk_log *log, needed *list, cvk_estimate *out)
+{
+    for (int n = 0; n < list->count; n++) {
+        const cvk_column c = list->column[n];
+        const bool current = c <= CVK_COLUMN_IC;
+        cvk_clipping *clipping = &list->clipping[n];
+        if (c < CVK_COLUMN_IA || c > CVK_COLUMN_VCA) {
+            continue;
+        }
+        *clipping = cvk_find_clipping(log, c);
+        if (clipping->rows > 0) {
+            cvk_add_finding(out, CVK_WARNING, log->name,
+                            "%s stays at %.4g %s for %zu rows as at no other value: clipped; these "
+                            "rows are left "
+                            "out. %s",
+                            cvk_column_name(c),
+                            clipping->high ? clipping->highest : clipping->lowest,
+                            current ? "A" : "V", clipping->rows,
+                            current ? "Lower the current or widen the range"
+                                    : "Widen the range, or measure from terminal to terminal");
+        }
+    }
+}
+
+static bool row_clipped(const cvk_log *log, const needed *list, size_t row)
+{
+    for (int n = 0; n < list->count; n++) {
+        if (list->clipping[n].rows > 0 &&
+            cvk_is_clipped(&list->clipping[n], log->column[list->column[n]][row])) {
+            return true;
+        }
+    }
+    return false;
 }
 
 static bool row_complete(const cvk_log *log, const needed *list, size_t row)
@@ -133,7 +176,7 @@ static double refined_period(const cvk_log *log, double typical_s)
 }
 
 typedef struct row_counts {
-    size_t missing, repeated, backward, gaps;
+    size_t missing, repeated, backward, gaps, clipped;
     size_t first_missing, first_gap, first_backward;
 } row_counts;
 
@@ -149,6 +192,10 @@ static size_t pick_rows(cvk_signals *s, const cvk_log *log, const needed *list, 
             if (counts->missing++ == 0) {
                 counts->first_missing = row;
             }
+            continue;
+        }
+        if (row_clipped(log, list, row)) {
+            counts->clipped++;
             continue;
         }
         if (t[row] <= last_t) {
@@ -208,7 +255,17 @@ static bool report_rows(const cvk_log *log, const row_counts *counts, size_t kep
                         "as %zu pieces",
                         counts->gaps, counts->first_gap + 1, pieces);
     }
-    if ((double)kept < (1.0 - LARGEST_LOST_SHARE) * (double)log->rows || kept < SMALLEST_PIECE) {
+    const bool few =
+        (double)kept < (1.0 - LARGEST_LOST_SHARE) * (double)log->rows || kept < SMALLEST_PIECE;
+    if (few && counts->clipped > 0) {
+        cvk_add_finding(out, CVK_ERROR, log->name,
+                        "%zu of %zu rows touch a clipped channel and leave only %zu that can be "
+                        "used: what they show would be too small. Measure from terminal to "
+                        "terminal, or with a wider range",
+                        counts->clipped, log->rows, kept);
+        return false;
+    }
+    if (few) {
         cvk_add_finding(out, CVK_ERROR, log->name,
                         "only %zu of %zu rows are usable, at least %.0f %% (and %u) are needed: "
                         "record again without gaps",
@@ -216,42 +273,6 @@ static bool report_rows(const cvk_log *log, const row_counts *counts, size_t kep
         return false;
     }
     return true;
-}
-
-static double finite_mean(const double *x, const size_t *rows, size_t count)
-{
-    double sum = 0.0, used = 0.0;
-    for (size_t k = 0; k < count; k++) {
-        double value = x[rows != NULL ? rows[k] : k];
-        sum += isfinite(value) ? value : 0.0;
-        used += isfinite(value) ? 1.0 : 0.0;
-    }
-    return used > 0.0 ? sum / used : 0.0;
-}
-
-bool cvk_current_gains(const cvk_log *log, const size_t *rows, size_t count, double gain[3])
-{
-    double cov[9] = {0}, values[3], mean[3], x[3];
-    for (int c = 0; c < 3; c++) {
-        mean[c] = finite_mean(log->column[CVK_COLUMN_IA + c], rows, count);
-    }
-    for (size_t k = 0; k < count; k++) {
-        for (int c = 0; c < 3; c++) {
-            x[c] = log->column[CVK_COLUMN_IA + c][rows != NULL ? rows[k] : k] - mean[c];
-        }
-        for (int c = 0; c < 9 && isfinite(x[0] + x[1] + x[2]); c++) {
-            cov[c] += x[c / 3] * x[c % 3];
-        }
-    }
-    if (!cvk_eigen3(cov, values) || !(values[1] > SPREAD_FOR_GAINS * values[0]) ||
-        !(values[1] > LEAST_SPREAD * values[2])) {
-        return false; /* no current, or along one direction only: nothing to compare */
-    }
-    double sum = cov[0] + cov[3] + cov[6];
-    for (int c = 0; c < 3; c++) {
-        gain[c] = 3.0 * cov[3 * c] / sum;
-    }
-    return isfinite(gain[0] + gain[1] + gain[2]);
 }
 
 /* Index of the one channel whose gain has the other sign; -1 for none. */
@@ -271,7 +292,7 @@ static void current_gains(const cvk_log *log, const size_t *rows, size_t count, 
                           cvk_estimate *out)
 {
     double g[3], worst = 0.0;
-    if (!cvk_current_gains(log, rows, count, g)) {
+    if (!cvk_channel_gains(log, CVK_COLUMN_IA, rows, count, g)) {
         return;
     }
     for (int c = 0; c < 3; c++) {
@@ -369,35 +390,158 @@ static void convert_bus(cvk_signals *s, const cvk_log *log, const size_t *rows, 
     }
 }
 
-static void convert_voltages(cvk_signals *s, const cvk_log *log, const size_t *rows,
-                             voltage_kind kind)
+/* Relative gains of the voltage channels, where their sum shows them. */
+static void voltage_gains(const cvk_log *log, cvk_column first, const size_t *rows, size_t count,
+                          double gain[3], cvk_estimate *out)
 {
-    const double *va = log->column[CVK_COLUMN_VA], *vb = log->column[CVK_COLUMN_VB],
-                 *vc = log->column[CVK_COLUMN_VC];
-    const double *vab = log->column[CVK_COLUMN_VAB], *vbc = log->column[CVK_COLUMN_VBC],
-                 *vca = log->column[CVK_COLUMN_VCA];
-    const double *da = log->column[CVK_COLUMN_DUTY_A], *db = log->column[CVK_COLUMN_DUTY_B],
-                 *dc = log->column[CVK_COLUMN_DUTY_C];
-    for (size_t k = 0; k < s->rows; k++) {
-        size_t r = rows[k];
-        double a, b, c;
-        if (kind == VOLTAGE_LINES) { /* b as reference: a = vab, c = -vbc */
-            a = vab != NULL ? vab[r] : -vbc[r] - vca[r];
-            c = vbc != NULL ? -vbc[r] : vab[r] + vca[r];
-            b = 0.0;
-        } else if (kind == VOLTAGE_DUTIES) {
-            double bus = s->bus_v * s->bus_share[k];
-            a = da[r] * bus;
-            b = db[r] * bus;
-            c = dc[r] * bus;
-        } else {
-            a = va[r];
-            b = vb[r];
-            c = vc[r];
-        }
-        s->v_alpha[k] = (2.0 * a - b - c) / 3.0;
-        s->v_beta[k] = (b - c) / sqrt(3.0);
+    double g[3];
+    if (!cvk_channel_gains(log, first, rows, count, g)) {
+        return;
     }
+    double worst = fmax(fmax(fabs(g[0] - 1.0), fabs(g[1] - 1.0)), fabs(g[2] - 1.0));
+    if (worst > LARGEST_GAIN_ERROR) {
+        return; /* a reference that moves, rather than gains */
+    }
+    memcpy(gain, g, sizeof g);
+    if (worst > 0.002) {
+        cvk_add_finding(out, CVK_NOTE, log->name,
+                        "voltage channels differ in gain (%+.2f %%, %+.2f %%, %+.2f %% of their "
+                        "mean); corrected",
+                        100.0 * (1.0 / g[0] - 1.0), 100.0 * (1.0 / g[1] - 1.0),
+                        100.0 * (1.0 / g[2] - 1.0));
+    }
+}
+
+/* Terminal voltages of one row from line voltages, b as reference: three in the least squares
+ * sense (what does not add up to zero is shared among them), or any two. */
+static void from_lines(const double line[3], double v[3])
+{
+    double ab = line[0], bc = line[1];
+    if (isnan(ab)) {
+        ab = -line[1] - line[2];
+    } else if (isnan(bc)) {
+        bc = -line[0] - line[2];
+    } else if (!isnan(line[2])) {
+        const double third = (line[0] + line[1] + line[2]) / 3.0;
+        ab -= third;
+        bc -= third;
+    }
+    v[0] = ab;
+    v[1] = 0.0;
+    v[2] = -bc;
+}
+
+/* Two terminals of a motor without current: 60 degrees apart when the third is their reference, 120
+ * when the star point is. The third follows. */
+static bool complete_pair(const cvk_log *log, const size_t *rows, size_t count, double *sum_share,
+                          cvk_estimate *out)
+{
+    const double *x[2] = {NULL, NULL};
+    for (int c = 0, n = 0; c < 3; c++) {
+        if (cvk_log_has(log, (cvk_column)(CVK_COLUMN_VA + c))) {
+            x[n++] = log->column[CVK_COLUMN_VA + c];
+        }
+    }
+    double product = 0.0, square[2] = {0.0, 0.0}, mean[2] = {0.0, 0.0};
+    for (size_t k = 0; k < count; k++) {
+        for (int n = 0; n < 2; n++) {
+            mean[n] += x[n][rows[k]] / (double)count;
+        }
+    }
+    for (size_t k = 0; k < count; k++) {
+        const double a = x[0][rows[k]] - mean[0], b = x[1][rows[k]] - mean[1];
+        product += a * b;
+        square[0] += a * a;
+        square[1] += b * b;
+    }
+    const double alike = product / sqrt(square[0] * square[1]);
+    *sum_share = alike > 0.0 ? 0.0 : -1.0;
+    if (fabs(fabs(alike) - 0.5) < PAIR_TOLERANCE) {
+        cvk_add_finding(out, CVK_NOTE, log->name, "two terminal voltages, %s apart: %s",
+                        alike > 0.0 ? "60 degrees" : "120",
+                        alike > 0.0 ? "taken as measured against the third terminal"
+                                    : "taken as measured against the star point");
+        return true;
+    }
+    cvk_add_finding(out, CVK_ERROR, log->name,
+                    "two terminal voltages without a third: their likeness is %.2f, but against "
+                    "the third terminal it would be 0.5 and against the star point -0.5. Log all "
+                    "three, or measure against the third terminal",
+                    alike);
+    return false;
+}
+
+/* The three terminals' voltages, against any common reference, of one row. */
+static void terminals_of(const cvk_signals *s, const cvk_log *log, voltage_kind kind, size_t row,
+                         size_t k, const double gain[3], double pair_share, double v[3])
+{
+    static const cvk_column first[] = {[VOLTAGE_NONE] = CVK_COLUMN_VA,
+                                       [VOLTAGE_TERMINALS] = CVK_COLUMN_VA,
+                                       [VOLTAGE_LINES] = CVK_COLUMN_VAB,
+                                       [VOLTAGE_DUTIES] = CVK_COLUMN_DUTY_A,
+                                       [VOLTAGE_PAIR] = CVK_COLUMN_VA};
+    const double bus = kind == VOLTAGE_DUTIES ? s->bus_v * s->bus_share[k] : 1.0;
+    double x[3], sum = 0.0;
+    for (int c = 0; c < 3; c++) {
+        const double *column = log->column[(int)first[kind] + c];
+        x[c] = column != NULL ? gain[c] * bus * column[row] : NAN;
+        sum += column != NULL ? x[c] : 0.0;
+    }
+    if (kind == VOLTAGE_LINES) {
+        from_lines(x, v);
+        return;
+    }
+    for (int c = 0; c < 3; c++) {
+        v[c] = isnan(x[c]) ? pair_share * sum : x[c];
+    }
+}
+
+static bool convert_voltages(cvk_signals *s, const cvk_log *log, const size_t *rows,
+                             voltage_kind kind, cvk_estimate *out)
+{
+    double gain[3] = {1.0, 1.0, 1.0}, pair_share = 0.0;
+    const int lines = count_columns(log, CVK_COLUMN_VAB);
+    if (kind == VOLTAGE_TERMINALS || (kind == VOLTAGE_LINES && lines == 3)) {
+        voltage_gains(log, kind == VOLTAGE_LINES ? CVK_COLUMN_VAB : CVK_COLUMN_VA, rows, s->rows,
+                      gain, out);
+    } else if (kind == VOLTAGE_PAIR && !complete_pair(log, rows, s->rows, &pair_share, out)) {
+        return false;
+    }
+    s->two_voltages = kind == VOLTAGE_PAIR || (kind == VOLTAGE_LINES && lines == 2);
+    for (size_t k = 0; k < s->rows; k++) {
+        double v[3];
+        terminals_of(s, log, kind, rows[k], k, gain, pair_share, v);
+        s->v_alpha[k] = (2.0 * v[0] - v[1] - v[2]) / 3.0;
+        s->v_beta[k] = (v[1] - v[2]) / sqrt(3.0);
+    }
+    return true;
+}
+
+/* Without current columns nothing may have driven the motor: a back-EMF is smooth, and does not
+ * jump from row to row. */
+static bool looks_undriven(const cvk_signals *s, bool pwm_visible, cvk_estimate *out)
+{
+    double square = 0.0, rough = 0.0, mean[2] = {0.0, 0.0};
+    for (size_t k = 0; k < s->rows; k++) {
+        mean[0] += s->v_alpha[k] / (double)s->rows;
+        mean[1] += s->v_beta[k] / (double)s->rows;
+    }
+    for (size_t k = 2; k < s->rows; k++) {
+        const double a = s->v_alpha[k] - 2.0 * s->v_alpha[k - 1] + s->v_alpha[k - 2];
+        const double b = s->v_beta[k] - 2.0 * s->v_beta[k - 1] + s->v_beta[k - 2];
+        rough += (a * a + b * b) / 6.0;
+        square += pow(s->v_alpha[k] - mean[0], 2.0) + pow(s->v_beta[k] - mean[1], 2.0);
+    }
+    if (pwm_visible || rough > LARGEST_ROUGHNESS * square) {
+        cvk_add_finding(out, CVK_ERROR, s->name,
+                        "the voltages switch, and there is no current column: a driven motor needs "
+                        "its currents. Log two of ia, ib, ic, or switch the bridge off");
+        return false;
+    }
+    cvk_add_finding(out, CVK_NOTE, s->name,
+                    "no current columns, and voltages without switching: taken for a motor that "
+                    "turns with the bridge off, its currents for zero");
+    return true;
 }
 
 double cvk_mark_level(const cvk_log *log)
@@ -489,37 +633,6 @@ static cvk_status allocate(cvk_signals *s, const cvk_log *log)
     return CVK_OK;
 }
 
-/* Channels that sit at their extreme value for many rows are clipped. */
-static void report_clipping(const cvk_log *log, cvk_estimate *out)
-{
-    for (int c = CVK_COLUMN_IA; c <= CVK_COLUMN_IC; c++) {
-        const double *x = log->column[c];
-        double extreme = 0.0;
-        size_t at = 0;
-        for (size_t r = 0; x != NULL && r < log->rows; r++) {
-            if (fabs(x[r]) > extreme) {
-                extreme = fabs(x[r]);
-                at = 0;
-            }
-            at += fabs(x[r]) == extreme;
-        }
-        /* a noisy, unclipped signal visits its extreme a few times; a clipped one stays there */
-        if (extreme > 0.0 && at > 20 && (double)at > 0.002 * (double)log->rows) {
-            size_t longest = 0, run = 0;
-            for (size_t r = 0; r < log->rows; r++) {
-                run = fabs(x[r]) == extreme ? run + 1 : 0;
-                longest = run > longest ? run : longest;
-            }
-            if (longest >= 8) {
-                cvk_add_finding(out, CVK_WARNING, log->name,
-                                "%s stays at %.4g A for %zu rows: clipped? Lower the current or "
-                                "widen the range",
-                                cvk_column_name((cvk_column)c), extreme, at);
-            }
-        }
-    }
-}
-
 static bool plausible(const cvk_signals *s, const cvk_log *log, const cvk_estimate_options *options,
                       cvk_estimate *out)
 {
@@ -545,6 +658,29 @@ static bool plausible(const cvk_signals *s, const cvk_log *log, const cvk_estima
     return true;
 }
 
+/* Duties beyond 0 .. 1 are in another unit: more than a stray row or two says so. */
+static bool plausible_duties(const cvk_log *log, cvk_estimate *out)
+{
+    for (int c = CVK_COLUMN_DUTY_A; c <= CVK_COLUMN_DUTY_C; c++) {
+        const double *x = log->column[c];
+        double farthest = 0.5;
+        size_t beyond = 0;
+        for (size_t k = 0; k < log->rows; k++) {
+            farthest = fabs(x[k] - 0.5) > fabs(farthest - 0.5) ? x[k] : farthest;
+            beyond += fabs(x[k] - 0.5) > 0.5 + DUTY_MARGIN;
+        }
+        if (beyond > STRAY_ROWS) {
+            const char *name = cvk_column_name((cvk_column)c);
+            cvk_add_finding(out, CVK_ERROR, log->name,
+                            "%s reaches %.4g, but a duty is 0 .. 1: if it is in percent, head it "
+                            "`%s [%%]`; if in timer ticks, scale it in a mapping file",
+                            name, farthest, name);
+            return false;
+        }
+    }
+    return true;
+}
+
 static bool find_period(cvk_signals *s, const cvk_log *log, cvk_estimate *out)
 {
     double typical_s = cvk_median_step(log);
@@ -559,14 +695,16 @@ static bool find_period(cvk_signals *s, const cvk_log *log, cvk_estimate *out)
     return true;
 }
 
-static cvk_status convert(cvk_signals *s, const cvk_log *log, const cvk_estimate_options *options,
-                          cvk_estimate *out)
+static cvk_status convert(cvk_signals *s, const cvk_log *log, bool pwm_visible,
+                          const cvk_estimate_options *options, cvk_estimate *out)
 {
+    const size_t first_finding = out->findings;
     *s = (cvk_signals){.name = log->name};
     needed list = {.count = 0};
     voltage_kind kind = voltage_kind_of(log);
     s->path = kind == VOLTAGE_DUTIES ? CVK_PATH_COMMANDED : CVK_PATH_MEASURED;
-    if (!list_needed(log, kind, &list, out) || !find_period(s, log, out)) {
+    if (!list_needed(log, kind, &list, out) || !find_period(s, log, out) ||
+        (kind == VOLTAGE_DUTIES && !plausible_duties(log, out))) {
         return CVK_NOT_IN_LOG;
     }
     size_t *rows = malloc((log->rows + 1) * sizeof *rows);
@@ -574,6 +712,9 @@ static cvk_status convert(cvk_signals *s, const cvk_log *log, const cvk_estimate
         return CVK_NO_MEMORY;
     }
     row_counts counts = {0};
+    if (!(s->path == CVK_PATH_MEASURED && pwm_visible)) {
+        find_clipping(log, &list, out);
+    }
     s->rows = pick_rows(s, log, &list, rows, &counts);
     cvk_status status = CVK_NOT_IN_LOG;
     if (report_rows(log, &counts, s->rows, s->pieces, out)) {
@@ -582,11 +723,12 @@ static cvk_status convert(cvk_signals *s, const cvk_log *log, const cvk_estimate
     if (status == CVK_OK) {
         convert_currents(s, log, rows, out);
         convert_bus(s, log, rows, kind);
-        convert_voltages(s, log, rows, kind);
+        bool fine = convert_voltages(s, log, rows, kind, out);
         convert_rotor(s, log, rows);
-        report_clipping(log, out);
+        s->open_circuit = count_columns(log, CVK_COLUMN_IA) == 0;
+        fine = fine && (!s->open_circuit || looks_undriven(s, pwm_visible, out));
         check_wiring(s, out);
-        bool fine = plausible(s, log, options, out) && !cvk_has_errors(out);
+        fine = fine && plausible(s, log, options, out) && cvk_errors_since(out, first_finding) == 0;
         status = fine ? CVK_OK : CVK_NOT_IN_LOG;
     }
     free(rows);
@@ -600,7 +742,7 @@ cvk_status cvk_signals_from_log(cvk_signals *s, const cvk_log *log,
     *s = (cvk_signals){.name = log->name};
     cvk_status status = cvk_condition_log(&conditioned, log, out);
     if (status == CVK_OK) {
-        status = convert(s, &conditioned.log, options, out);
+        status = convert(s, &conditioned.log, conditioned.pwm_hz > 0.0, options, out);
         s->pwm_hz = conditioned.pwm_hz;
         s->path = s->pwm_hz > 0.0 ? CVK_PATH_AVERAGED : s->path;
         s->voltage_doubt_v = conditioned.voltage_doubt_v;

@@ -43,6 +43,8 @@ typedef struct cvk_signals {
     double pwm_hz; /* when not 0, voltages are means over PWM periods that the log shows: they act
                        at once and contain the inverter's own */
     double voltage_doubt_v; /* of such a mean */
+    bool open_circuit;      /* no current columns: the bridge was off, the currents are zero */
+    bool two_voltages;      /* two channels only: their mismatch cannot be seen */
     double bus_v;           /* mean; 1 when not used */
     double peak_current_a;
     double offset_alpha_a, offset_beta_a; /* taken off the currents already */
@@ -53,11 +55,6 @@ typedef struct cvk_signals {
  * used (an error finding says why). Free the result with cvk_signals_free() in any case. */
 cvk_status cvk_signals_from_log(cvk_signals *signals, const cvk_log *log,
                                 const cvk_estimate_options *options, cvk_estimate *out);
-
-/* Gains that make ia + ib + ic constant: the smallest principal axis of the three currents (total
- * least squares: all three are noisy alike). The common gain stays open; the mean of the three is
- * set to one. `rows` may be null: all. False when the currents do not show them. */
-bool cvk_current_gains(const cvk_log *log, const size_t *rows, size_t count, double gain[3]);
 
 /* The row whose voltage acts at `row` after a delay of `by` rows, kept within `rows`. */
 static inline size_t cvk_row_before(size_t row, long by, cvk_span rows)

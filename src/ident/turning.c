@@ -364,7 +364,7 @@ static cvk_window window_of(const cvk_signals *s, const cvk_turns *turns, size_t
     double omega = c[1] / s->period_s, corner = 2.0 * PI * CORNER_HZ;
     double acceleration = 2.0 * c[2] / (s->period_s * s->period_s);
     omega += corner * acceleration / (omega * omega + corner * corner);
-    double knee_a = belief->knee_a > 0.0 ? belief->knee_a : 0.02 * s->peak_current_a;
+    double knee_a = belief->knee_a > 0.0 ? belief->knee_a : 0.02 * s->peak_current_a + 1e-9;
     cvk_window w = {.begin = begin,
                     .end = end,
                     .omega = omega,

@@ -11,7 +11,7 @@
 extern "C" {
 #endif
 
-#define CVK_MAX_FINDINGS 32
+#define CVK_MAX_FINDINGS 128
 #define CVK_CURVE_POINTS 600
 #define CVK_MOST_POLE_PAIRS 50
 
