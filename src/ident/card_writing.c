@@ -162,6 +162,22 @@ static void widen(cvk_card_entry *entry, const cvk_agreement *agreement)
     }
 }
 
+/* Why the logs do not agree on a parameter; false when they do. Different inductances belong to
+ * different motors: then nothing of the winding can be trusted, nor what was learnt with it. */
+static bool contradicted(const cvk_learning *l, int parameter, cvk_path path, char *why)
+{
+    static const int winding[] = {CVK_B_L_D, CVK_B_L_Q, CVK_B_RESISTANCE};
+    cvk_agreement own = cvk_agree(&l->readings, parameter, path);
+    for (size_t n = 0; n < 3 && !own.contradicts; n++) {
+        const bool matters = winding[n] != CVK_B_RESISTANCE ||
+                             (parameter == CVK_B_FLUX && cvk_any_current(&l->windows));
+        own = matters ? cvk_agree(&l->readings, winding[n], path) : own;
+    }
+    const char *reason = own.contradicts ? own.why : l->misfit;
+    snprintf(why, CVK_CARD_TEXT, "%s", reason);
+    return reason[0] != '\0';
+}
+
 /* One parameter of the motor, from the belief of a path. */
 static void write_parameter(const cvk_learning *l, int parameter, cvk_card_key key, cvk_path path,
                             double scale, double reach_a, cvk_card *card)
@@ -170,8 +186,9 @@ static void write_parameter(const cvk_learning *l, int parameter, cvk_card_key k
     const cvk_agreement agreement = cvk_agree(&l->readings, parameter, path);
     const double share = parameter == CVK_B_FLUX ? FLUX_SHARE : USEFUL_SHARE;
     cvk_card_entry *entry = &card->entry[key];
-    if (agreement.contradicts) {
-        cvk_leave_open(card, key, agreement.why);
+    char why[CVK_CARD_TEXT];
+    if (contradicted(l, parameter, path, why)) {
+        cvk_leave_open(card, key, why);
     } else if (belief->from[parameter][0] == '\0' || !cvk_belief_knows(belief, parameter, share)) {
         cvk_leave_open(card, key, why_open(l, parameter));
     } else {

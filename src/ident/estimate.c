@@ -104,6 +104,12 @@ static cvk_status learn_pole_pairs(const work *w, cvk_estimate *out)
         }
     }
     learn_from_disc(&evidence, w);
+    if (cvk_other_motor(w->learning)) {
+        cvk_leave_open(&out->card, CVK_CARD_POLE_PAIRS,
+                       "the logs contradict each other (see the other entries): whose pole pairs "
+                       "these are cannot be told");
+        return CVK_OK;
+    }
     cvk_write_pole_pairs(out, &evidence);
     cvk_poles_probabilities(&evidence, out->pole_probability);
     return CVK_OK;

@@ -10,6 +10,7 @@
 #include "turning_fit.h"
 
 #include <math.h>
+#include <stdio.h>
 #include <string.h>
 
 #define SHARP_SHARE 0.05      /* known so well that only the flux linkage is left to learn */
@@ -20,6 +21,11 @@
 #define LARGEST_LOSS_W 2000.0 /* mean copper loss of a motor that stands still */
 #define LARGEST_OWN_SHARE 0.3 /* of the bus, that the inverter's own voltage may take */
 #define WORST_MISFIT 0.02     /* rms misfit, share of the peak current, that is still used */
+#define FEWEST_WINDOWS 3u
+#define LARGEST_OPEN_SPREAD 0.02 /* of voltage over speed, without current */
+#define LARGEST_SPREAD 0.02      /* off the flux circle, of a log that fits the winding */
+#define OTHER_WINDING 0.25       /* difference of resistances that no warmth explains */
+#define SURELY_OTHER 6.0         /* and deviations of it */
 #define MOVING_SHARE 0.02     /* of the peak current, within two rows, that shows an inductance */
 #define LARGEST_LOSS 0.6      /* of inductance, that the series of two terms can follow */
 #define COLOURED_RESIDUAL 3.0 /* residual over noise that deserves a finding */
@@ -226,26 +232,76 @@ static void learn_driven(cvk_learning *l, cvk_path path, cvk_prepared *logs, siz
     }
 }
 
-/* The flux linkage that one log shows alone. */
-static void read_flux(cvk_learning *l, const cvk_prepared *w, cvk_windows *windows)
+/* Voltage over speed must be constant where no current is said to flow. */
+static void check_open_circuit(cvk_prepared *w, double spread, cvk_estimate *out)
 {
-    cvk_belief alone = l->known.of[w->signals.path];
+    if (w->signals.open_circuit && spread > LARGEST_OPEN_SPREAD) {
+        w->usable = false;
+        cvk_add_finding(
+            out, CVK_ERROR, w->signals.name,
+            "no current columns, but voltage over speed varies by %.1f %% rms where a "
+            "motor without current keeps it within %.0f %%: currents did flow; log them",
+            100.0 * spread, 100.0 * LARGEST_OPEN_SPREAD);
+    }
+}
+
+/* Whether a turning log fits the winding that the standstill logs have shown: `alone` was fitted
+ * with it, `own` without. */
+static void check_winding(cvk_learning *l, const cvk_prepared *w, const cvk_belief *alone,
+                          const cvk_belief *own)
+{
+    const double spread = cvk_circle_spread(&l->windows, alone);
+    const double own_spread = cvk_circle_spread(&l->windows, own);
+    const double r = l->known.of[w->signals.path].mean[CVK_B_RESISTANCE];
+    const double own_r = own->mean[CVK_B_RESISTANCE];
+    const double deviation = hypot(cvk_belief_deviation(own, CVK_B_RESISTANCE),
+                                   cvk_belief_deviation(alone, CVK_B_RESISTANCE));
+    const bool off_circle = spread > LARGEST_SPREAD && spread > 2.0 * own_spread;
+    const bool other_r = fabs(own_r - r) > fmax(OTHER_WINDING * r, SURELY_OTHER * deviation);
+    if ((off_circle || other_r) && l->misfit[0] == '\0') {
+        snprintf(
+            l->misfit, sizeof l->misfit,
+            "%s does not fit the winding that the other logs show (it is off the flux circle by "
+            "%.1f %% with theirs, by %.1f %% with one of its own of about %.3g ohm where they "
+            "have %.3g): another motor, another unit, or a wrong column? Estimate it alone",
+            w->signals.name, 100.0 * spread, 100.0 * own_spread, own_r, r);
+    }
+}
+
+/* The flux linkage that one log shows alone, and whether it belongs to the other logs. */
+static void read_flux(cvk_learning *l, cvk_prepared *w, cvk_estimate *out)
+{
+    const cvk_path path = w->signals.path;
+    cvk_belief alone = l->known.of[path], own = l->known.start[path];
+    cvk_windows *windows = &l->windows;
     windows->count = 0;
     cvk_add_windows(windows, &w->signals, &w->turns, &alone);
-    if (cvk_fit_circle(windows, &alone) == CVK_OK) {
+    if (windows->count < FEWEST_WINDOWS) {
+        return;
+    }
+    const bool fits = cvk_fit_circle(windows, &alone) == CVK_OK;
+    if (fits) {
+        check_open_circuit(w, cvk_circle_spread(windows, &alone), out);
+    }
+    if (cvk_knowledge_told(&l->known, path, CVK_B_RESISTANCE) &&
+        cvk_fit_circle(windows, &own) == CVK_OK && cvk_any_current(windows)) {
+        check_winding(l, w, &alone, &own);
+    }
+    if (fits && w->usable) {
         doubt_two_channels(l, &w->signals, &alone);
-        cvk_add_reading(&l->readings, w->signals.name, w->signals.path, &alone, CVK_B_FLUX);
+        cvk_add_reading(&l->readings, w->signals.name, path, &alone, CVK_B_FLUX);
     }
 }
 
 /* The windows of the path's logs that no turning fit has used. */
-static void fit_circle(cvk_learning *l, cvk_path path, const cvk_prepared *logs, size_t count)
+static void fit_circle(cvk_learning *l, cvk_path path, cvk_prepared *logs, size_t count,
+                       cvk_estimate *out)
 {
     cvk_belief belief = l->known.of[path];
     cvk_windows *windows = &l->windows;
     for (size_t n = 0; n < count; n++) {
         if (logs[n].usable && logs[n].signals.path == path && !logs[n].fitted) {
-            read_flux(l, &logs[n], windows);
+            read_flux(l, &logs[n], out);
         }
     }
     windows->count = 0;
@@ -324,7 +380,7 @@ static void learn_turning(cvk_learning *l, cvk_prepared *logs, size_t count, int
     refine_phases(&l->known, logs, count);
     for (int path = 0; path < CVK_PATHS; path++) {
         if (l->known.present[path]) {
-            fit_circle(l, (cvk_path)path, logs, count);
+            fit_circle(l, (cvk_path)path, logs, count, out);
         }
     }
     refine_phases(&l->known, logs, count);
@@ -340,6 +396,7 @@ void cvk_learn(cvk_learning *l, cvk_prepared *logs, size_t count,
 {
     l->readings.count = 0;
     l->moved = false;
+    l->misfit[0] = '\0';
     l->channel_mismatch = options->voltage_gain_tolerance >= 0.0
                               ? options->voltage_gain_tolerance
                               : CVK_DEFAULT_VOLTAGE_GAIN_TOLERANCE;
@@ -353,4 +410,11 @@ void cvk_learn(cvk_learning *l, cvk_prepared *logs, size_t count,
     cvk_knowledge_join(&l->known);
     l->still = l->known;
     learn_turning(l, logs, count, options->threads, out);
+}
+
+bool cvk_other_motor(const cvk_learning *l)
+{
+    const cvk_path path = cvk_knowledge_first(&l->known);
+    return l->misfit[0] != '\0' || cvk_agree(&l->readings, CVK_B_L_D, path).contradicts ||
+           cvk_agree(&l->readings, CVK_B_L_Q, path).contradicts;
 }

@@ -10,17 +10,22 @@
 #include "knowledge.h"
 
 typedef struct cvk_learning {
-    cvk_knowledge known;     /* of everything */
-    cvk_knowledge still;     /* of the standstill logs alone: the inverter and the delay */
-    cvk_readings readings;   /* what each log says alone */
-    cvk_windows windows;     /* of all logs that turn */
-    double channel_mismatch; /* bound of it between two voltage channels, a share */
-    bool moved;              /* a standstill log does not fit a motor that stands still */
+    cvk_knowledge known;        /* of everything */
+    cvk_knowledge still;        /* of the standstill logs alone: the inverter and the delay */
+    cvk_readings readings;      /* what each log says alone */
+    cvk_windows windows;        /* of all logs that turn */
+    double channel_mismatch;    /* bound of it between two voltage channels, a share */
+    char misfit[CVK_CARD_TEXT]; /* a turning log that does not fit the winding of the others */
+    bool moved;                 /* a standstill log does not fit a motor that stands still */
 } cvk_learning;
 
 /* Logs in an order that does not depend on the caller's (cvk_order_logs()). Marks the logs that it
  * finds unusable; findings and curves go to `out`. `learning` is large: 300 kB. */
 void cvk_learn(cvk_learning *learning, cvk_prepared *logs, size_t count,
                const cvk_estimate_options *options, cvk_estimate *out);
+
+/* The logs are of two motors, or cannot be told from such: windings differ as no warmth explains.
+ */
+bool cvk_other_motor(const cvk_learning *learning);
 
 #endif

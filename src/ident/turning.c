@@ -30,6 +30,7 @@
 #define DROP_MEAN 0.1       /* share of the voltage across R or L of a turning motor: */
 #define DROP_SPREAD 0.3     /* expected, and how uncertain that is */
 #define LEAST_BACK_EMF 0.05 /* share of the voltage that no drop across the winding explains */
+#define FAST_SHARE 0.3      /* of the highest speed, where a voltage error counts little */
 #define MARGIN_S 0.03       /* kept away from turning, at least, when looking for standstill */
 #define SHORTEST_STILL_S 0.03
 
@@ -569,7 +570,7 @@ static double start_flux(const circle *f, const double p[N])
     return cvk_median(values, f->windows->count);
 }
 
-static bool any_current(const cvk_windows *windows)
+bool cvk_any_current(const cvk_windows *windows)
 {
     for (size_t n = 0; n < windows->count; n++) {
         if (windows->window[n].current_a != 0.0) {
@@ -670,7 +671,7 @@ cvk_status cvk_fit_circle(const cvk_windows *windows, cvk_belief *belief)
         return CVK_NOT_IN_LOG;
     }
     int unknowns = 1; /* the flux, and R, Ld, Lq where they are not known before */
-    for (int k = CVK_B_RESISTANCE; k <= CVK_B_L_Q && any_current(windows); k++) {
+    for (int k = CVK_B_RESISTANCE; k <= CVK_B_L_Q && cvk_any_current(windows); k++) {
         unknowns += !cvk_belief_knows(belief, k, 0.5);
     }
     for (int round = 0; round < 15; round++) {
@@ -708,6 +709,21 @@ cvk_status cvk_fit_circle(const cvk_windows *windows, cvk_belief *belief)
     }
     belief->dof = fmin(belief->dof, blocks - 1.0);
     return CVK_OK;
+}
+
+double cvk_circle_spread(const cvk_windows *windows, const cvk_belief *belief)
+{
+    double fastest = 0.0, square = 0.0, count = 0.0;
+    for (size_t n = 0; n < windows->count; n++) {
+        fastest = fmax(fastest, fabs(windows->window[n].omega));
+    }
+    for (size_t n = 0; n < windows->count; n++) {
+        if (fabs(windows->window[n].omega) > FAST_SHARE * fastest) {
+            square += pow(misfit(&windows->window[n], belief->mean), 2.0);
+            count += 1.0;
+        }
+    }
+    return sqrt(square / fmax(count, 1.0)) / belief->mean[CVK_B_FLUX];
 }
 
 #define SHOWN_TURNS 3

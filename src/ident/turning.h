@@ -70,6 +70,13 @@ void cvk_add_windows(cvk_windows *windows, const cvk_signals *signals, const cvk
  * after. */
 cvk_status cvk_fit_circle(const cvk_windows *windows, cvk_belief *belief);
 
+/* Some window has a current: else the bridge was off in all of them. */
+bool cvk_any_current(const cvk_windows *windows);
+
+/* How far the windows are off the circle: rms, as a share of the flux linkage, at speeds at which a
+ * small error of the voltage counts little. */
+double cvk_circle_spread(const cvk_windows *windows, const cvk_belief *belief);
+
 /* Whether the windows show more than a winding without a magnet, whose voltage is always the same
  * multiple of its current at a speed: so looks a rotor that stands still in a turning field. */
 bool cvk_shows_back_emf(const cvk_windows *windows);
