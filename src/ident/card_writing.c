@@ -20,7 +20,6 @@
 #define FLOOR_DEAD_TIME 5e-4
 /* Of an inductance, times the share of it that is lost at the largest current. */
 #define SERIES_DOUBT 0.015
-#define OWN_VOLTAGE_V 0.05 /* of an inverter: less is none */
 #define SURE_OF_POLES 0.9
 #define BOUND_TO_95 0.95 /* half width of 95 % of an even distribution within a bound */
 
@@ -315,7 +314,7 @@ static void shift_entry(cvk_card_entry *entry, double by)
 static bool truly_measured(const cvk_belief *belief)
 {
     const double own_v = belief->mean[CVK_B_DEAD_TIME];
-    return own_v < OWN_VOLTAGE_V || own_v < 5.0 * cvk_belief_deviation(belief, CVK_B_DEAD_TIME);
+    return own_v < CVK_SMALLEST_OWN_V || own_v < 5.0 * cvk_belief_deviation(belief, CVK_B_DEAD_TIME);
 }
 
 /* The winding alone: where a measured path has seen it, or with the switch taken off. */

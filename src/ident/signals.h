@@ -27,6 +27,8 @@ typedef enum cvk_path {
  * when voltages are averaged over PWM periods that the log shows. */
 #define CVK_AVERAGED_DELAY 0.01
 #define CVK_AVERAGED_DEAD 1e-3
+/* An inverter's own voltage below that is none: then terminal voltages were truly measured. */
+#define CVK_SMALLEST_OWN_V 0.05
 
 typedef struct cvk_signals {
     const char *name;

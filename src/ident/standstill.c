@@ -50,8 +50,11 @@
 #define FULL_EVALUATIONS 15
 #define QUICK_EVALUATIONS 4
 #define PROFILE_EVALUATIONS 20
-#define PROFILE_REACH 3.5 /* deviations to each side */
+#define PROFILE_REACH 3.5   /* deviations to each side */
+#define SLOW_ROWS 64u       /* within which an injected current moves */
+#define EXPECTED_MISFIT 2.0 /* of the noise: the residual of a model that fits */
 #define HELD_SHARPLY 100.0
+#define MEASURED_DEAD 1e-5 /* as CVK_AVERAGED_DEAD, of voltages measured row by row */
 /* Periods. How the bus moves within a period is not in a log, and an edge with 0.1 % more voltage
  * looks like this much delay. */
 #define DELAY_FLOOR 0.004
@@ -68,6 +71,7 @@ typedef struct problem {
     int threads, curve, most_evaluations;
     double scale[N];
     double noise_a, knee_centre, largest_v;
+    bool no_inverter;      /* voltages that show none of its own: measured at the terminals */
     double hold_ohm, hold; /* resistance held there, as sharply as one over `hold`; 0: free */
 } problem;
 
@@ -250,10 +254,12 @@ static void prior_rows(const problem *f, const double p[N], double rows[PRIORS])
     rows[3] = weight * peak_a * p[CVK_SM_SQUARE_X];
     rows[4] = weight * peak_a * p[CVK_SM_SQUARE_Y];
     rows[5] = weight * p[CVK_SM_LINEAR_Y];
-    const double known = f->s->pwm_hz > 0.0 ? f->noise_a : 0.0;
-    rows[6] = known * p[CVK_SM_DELAY] / CVK_AVERAGED_DELAY;
+    const bool averaged = f->s->path == CVK_PATH_AVERAGED;
+    const double known = averaged || f->no_inverter ? f->noise_a : 0.0;
+    rows[6] = (averaged ? f->noise_a : 0.0) * p[CVK_SM_DELAY] / CVK_AVERAGED_DELAY;
     rows[8] = f->hold > 0.0 ? f->noise_a * (p[CVK_SM_RESISTANCE] - f->hold_ohm) * f->hold : 0.0;
-    rows[7] = known * p[CVK_SM_DEAD_TIME] / (CVK_AVERAGED_DEAD * f->largest_v);
+    rows[7] = known * p[CVK_SM_DEAD_TIME] /
+              ((averaged ? CVK_AVERAGED_DEAD : MEASURED_DEAD) * f->largest_v);
 }
 
 /* Parameter sets that are simulated together, block by block. */
@@ -303,6 +309,44 @@ static void add_voltage_doubt(const problem *f, cvk_standstill_fit *fit)
     }
 }
 
+/* Rms of what moves within SLOW_ROWS rows: the injected current. */
+static double moving_current(const problem *f)
+{
+    const cvk_signals *s = f->s;
+    double square = 0.0, rows = 0.0;
+    for (size_t b = 0; b < f->block_count; b++) {
+        const cvk_span span = f->blocks[b].rows;
+        for (size_t k = span.begin; k + SLOW_ROWS <= span.end; k += SLOW_ROWS) {
+            double sum[2] = {0.0, 0.0}, own = 0.0;
+            for (size_t j = k; j < k + SLOW_ROWS; j++) {
+                sum[0] += s->i_alpha[j];
+                sum[1] += s->i_beta[j];
+                own += s->i_alpha[j] * s->i_alpha[j] + s->i_beta[j] * s->i_beta[j];
+            }
+            square += own - (sum[0] * sum[0] + sum[1] * sum[1]) / SLOW_ROWS;
+            rows += SLOW_ROWS;
+        }
+    }
+    return rows > 0.0 ? sqrt(square / rows) : 0.0;
+}
+
+/* What the model leaves unexplained beyond the noise, such as noise of measured voltages, which a
+ * small winding integrates, may have bent the parameters by about its share of the currents. */
+static void add_misfit_doubt(const problem *f, cvk_standstill_fit *fit)
+{
+    const double expected_a = EXPECTED_MISFIT * f->noise_a;
+    if (fit->residual_a < expected_a) {
+        return;
+    }
+    const double excess_a = sqrt(fit->residual_a * fit->residual_a - expected_a * expected_a);
+    const double r = excess_a / f->s->peak_current_a * fit->p[CVK_SM_RESISTANCE];
+    const double l = 0.25 * excess_a / fmax(moving_current(f), excess_a) * fit->p[CVK_SM_L_MEAN];
+    fit->cov[CVK_SM_RESISTANCE * (N + 1)] += r * r;
+    for (int n = CVK_SM_L_MEAN; n <= CVK_SM_L_SIN; n++) {
+        fit->cov[n * (N + 1)] += l * l;
+    }
+}
+
 static bool fit_curve(problem *f, int curve, cvk_standstill_fit *fit)
 {
     cvk_lane_problem lanes = {.count = N,
@@ -324,6 +368,7 @@ static bool fit_curve(problem *f, int curve, cvk_standstill_fit *fit)
     add_voltage_doubt(f, fit);
     fit->cov[CVK_SM_DELAY * (N + 1)] += DELAY_FLOOR * DELAY_FLOOR;
     fit->residual_a = result.residual;
+    add_misfit_doubt(f, fit);
     fit->widened = result.widened[CVK_SM_RESISTANCE];
     fit->dof = CVK_LANE_DOF;
     return true;
@@ -467,6 +512,12 @@ static int scout(problem *f, const cvk_span *spans, size_t count, double worst_r
         }
         if (good == 1 && k == 0) {
             turn_axes(f, &fits[0]);
+            f->no_inverter = f->s->path == CVK_PATH_AVERAGED ||
+                             (f->s->path == CVK_PATH_MEASURED &&
+                              fits[0].p[CVK_SM_DEAD_TIME] < CVK_SMALLEST_OWN_V);
+        }
+        if (good == 1 && f->no_inverter) { /* then there is no curve to choose */
+            return fit_curve(f, order[k], &fits[0]) ? 1 : 0;
         }
     }
     return good;
