@@ -125,6 +125,9 @@ static const char *why_open(const cvk_learning *l, int parameter)
         [CVK_B_DEAD_TIME] =
             "no standstill run with DC levels: the inverter's own voltage is not visible",
         [CVK_B_DELAY] = "no steps of voltage with current: the delay is not visible"};
+    if (l->cure[0] != '\0') {
+        return l->cure;
+    }
     if (parameter == CVK_B_FLUX) {
         return why_no_flux(&l->windows);
     }
@@ -314,7 +317,8 @@ static void shift_entry(cvk_card_entry *entry, double by)
 static bool truly_measured(const cvk_belief *belief)
 {
     const double own_v = belief->mean[CVK_B_DEAD_TIME];
-    return own_v < CVK_SMALLEST_OWN_V || own_v < 5.0 * cvk_belief_deviation(belief, CVK_B_DEAD_TIME);
+    return own_v < CVK_SMALLEST_OWN_V ||
+           own_v < 5.0 * cvk_belief_deviation(belief, CVK_B_DEAD_TIME);
 }
 
 /* The winding alone: where a measured path has seen it, or with the switch taken off. */

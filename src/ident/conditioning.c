@@ -9,6 +9,7 @@
 #include "pwm_period.h"
 
 #include <math.h>
+#include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -134,25 +135,46 @@ static cvk_status average_pwm(cvk_conditioned *c, const cvk_log *log, const cvk_
     return CVK_OK;
 }
 
+/* A rate near `rate_hz` at which samples fall everywhere into the PWM's period. */
+static double better_rate(double rate_hz, double pwm_hz)
+{
+    return pwm_hz * (floor(rate_hz / pwm_hz) + 0.618);
+}
+
 static cvk_status condition_pwm(cvk_conditioned *c, cvk_estimate *out)
 {
-    const double step_s = cvk_median_step(&c->log);
-    cvk_pwm pwm;
-    if (!(step_s > 0.0) || !cvk_find_pwm(&c->log, step_s, &pwm)) {
+    const cvk_log original = c->log;
+    const double step_s = cvk_median_step(&original);
+    const cvk_pwm pwm = step_s > 0.0 ? cvk_find_pwm(&original, step_s) : (cvk_pwm){.found = false};
+    if (pwm.switching && !pwm.found) {
+        cvk_add_finding(
+            out, CVK_ERROR, original.name,
+            "the voltages switch, but no PWM period of four samples or more is found "
+            "in %.4g kHz: sample at ten times the PWM frequency or faster, and not at a "
+            "multiple of it",
+            1e-3 / step_s);
+    }
+    if (!pwm.found) {
         return CVK_OK;
     }
-    const cvk_log original = c->log;
     cvk_status status = average_pwm(c, &original, &pwm);
     if (status == CVK_OK) {
         c->pwm_hz = 1.0 / (pwm.period_rows * step_s);
         /* two edges a period, each somewhere between two rows */
-        c->voltage_doubt_v = sqrt(2.0 / 12.0) * pwm.step_v / pwm.period_rows;
+        c->edge_noise_v = sqrt(2.0 / 12.0) * pwm.step_v / pwm.period_rows;
+        c->voltage_doubt_v = c->edge_noise_v * pwm.gap_rows;
+        snprintf(
+            c->cure, sizeof c->cure,
+            "edges fall between samples: %.1f rows a PWM period leave %.2g V of doubt in every "
+            "voltage; sample at a rate that is no multiple of the PWM's, such as %.4g kHz, or "
+            "ten times as fast",
+            pwm.period_rows, c->voltage_doubt_v, 1e-3 * better_rate(1.0 / step_s, c->pwm_hz));
         cvk_add_finding(
             out, CVK_NOTE, original.name,
             "the switching is visible: averaged over the PWM period found in the log "
-            "(%.4g kHz, %.1f rows a period, which leaves %.2g V of doubt in a voltage: sample "
-            "faster for less)",
-            1e-3 * c->pwm_hz, pwm.period_rows, c->voltage_doubt_v);
+            "(%.4g kHz, %.1f rows a period; edges between rows leave %.2g V of noise and "
+            "%.2g V of doubt)",
+            1e-3 * c->pwm_hz, pwm.period_rows, c->edge_noise_v, c->voltage_doubt_v);
     }
     return status;
 }

@@ -21,7 +21,9 @@ typedef struct cvk_conditioned {
     int steps;
     double pwm_hz;          /* of the switching that the log shows, over whose periods voltages are
                                averaged; 0 when it shows none */
-    double voltage_doubt_v; /* then: of an averaged voltage, whose edges lie between rows */
+    double edge_noise_v;    /* then: of an averaged voltage, whose edges lie between rows */
+    double voltage_doubt_v; /* what does not average out of that over many periods */
+    char cure[CVK_CARD_TEXT]; /* how to record for less of it */
 } cvk_conditioned;
 
 /* What was done becomes findings in `out`. CVK_NO_MEMORY is the only failure. Free the result with

@@ -21,6 +21,7 @@
 #define LARGEST_LOSS_W 2000.0 /* mean copper loss of a motor that stands still */
 #define LARGEST_OWN_SHARE 0.3 /* of the bus, that the inverter's own voltage may take */
 #define WORST_MISFIT 0.02     /* rms misfit, share of the peak current, that is still used */
+#define LARGEST_DOUBT 0.03    /* of the largest voltage, that averaged ones may have */
 #define FEWEST_WINDOWS 3u
 #define LARGEST_OPEN_SPREAD 0.02 /* of voltage over speed, without current */
 #define LARGEST_SPREAD 0.02      /* off the flux circle, of a log that fits the winding */
@@ -29,6 +30,18 @@
 #define MOVING_SHARE 0.02     /* of the peak current, within two rows, that shows an inductance */
 #define LARGEST_LOSS 0.6      /* of inductance, that the series of two terms can follow */
 #define COLOURED_RESIDUAL 3.0 /* residual over noise that deserves a finding */
+
+/* What stays of edges that lie between a scope's rows, at the windows' typical speed. */
+static void doubt_edges(const cvk_signals *s, const cvk_windows *windows, cvk_belief *belief)
+{
+    double sum = 0.0;
+    for (size_t n = 0; n < windows->count; n++) {
+        sum += fabs(windows->window[n].omega) / (double)windows->count;
+    }
+    if (s->voltage_doubt_v > 0.0 && sum > 0.0) {
+        belief->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)] += pow(2.0 * s->voltage_doubt_v / sum, 2.0);
+    }
+}
 
 /* Two voltage channels may differ in gain, which three would have shown. */
 static void doubt_two_channels(const cvk_learning *l, const cvk_signals *s, cvk_belief *belief)
@@ -109,14 +122,33 @@ static void tell_saturation(const cvk_prepared *w, const cvk_standstill_fit *fit
     }
 }
 
+/* A scope that samples too slowly leaves more doubt in the voltages than they have to tell. */
+static bool too_coarse(cvk_learning *l, const cvk_prepared *w)
+{
+    const cvk_signals *s = &w->signals;
+    double largest_v = 0.0;
+    for (size_t n = 0; n < w->still_count; n++) {
+        for (size_t k = w->still[n].begin; k < w->still[n].end; k++) {
+            largest_v = fmax(largest_v, hypot(s->v_alpha[k], s->v_beta[k]));
+        }
+    }
+    const bool coarse = s->voltage_doubt_v > LARGEST_DOUBT * largest_v;
+    if (coarse) {
+        memcpy(l->cure, s->cure, sizeof l->cure);
+    }
+    return coarse;
+}
+
 /* A fit that can be used; findings say why not. */
-static bool fit_standstill(cvk_prepared *w, int threads, cvk_standstill_fit *fit, cvk_estimate *out)
+static bool fit_standstill(cvk_learning *l, cvk_prepared *w, int threads, cvk_standstill_fit *fit,
+                           cvk_estimate *out)
 {
     const cvk_signals *s = &w->signals;
     /* in a log that also turns, what fits badly is the slow part of a run-up, not a test */
     double worst_ratio = w->turns.count > 0 ? COLOURED_RESIDUAL : INFINITY;
-    if (w->still_count == 0 || cvk_standstill_fit_spans(s, w->still, w->still_count, threads,
-                                                        worst_ratio, fit) != CVK_OK) {
+    if (w->still_count == 0 || too_coarse(l, w) ||
+        cvk_standstill_fit_spans(s, w->still, w->still_count, threads, worst_ratio, fit) !=
+            CVK_OK) {
         return false;
     }
     if (!plausible_loss(w, fit->p[CVK_SM_RESISTANCE], out) ||
@@ -142,7 +174,7 @@ static void learn_standstill(cvk_learning *l, cvk_prepared *w, const cvk_estimat
     const cvk_signals *s = &w->signals;
     cvk_standstill_fit fit;
     cvk_belief news;
-    if (!fit_standstill(w, options->threads, &fit, out)) {
+    if (!fit_standstill(l, w, options->threads, &fit, out)) {
         return;
     }
     cvk_standstill_belief(&fit, &l->known.start[s->path], &news);
@@ -289,7 +321,29 @@ static void read_flux(cvk_learning *l, cvk_prepared *w, cvk_estimate *out)
     }
     if (fits && w->usable) {
         doubt_two_channels(l, &w->signals, &alone);
+        doubt_edges(&w->signals, windows, &alone);
         cvk_add_reading(&l->readings, w->signals.name, path, &alone, CVK_B_FLUX);
+    }
+}
+
+/* The doubts of voltages do not average out over several logs: the largest of each kind counts. */
+static void doubt_voltages(const cvk_learning *l, cvk_path path, const cvk_prepared *logs,
+                           size_t count, cvk_belief *belief)
+{
+    const cvk_signals *two = NULL, *coarse = NULL;
+    for (size_t n = 0; n < count; n++) {
+        const cvk_signals *s = &logs[n].signals;
+        if (!logs[n].usable || s->path != path) {
+            continue;
+        }
+        two = s->two_voltages ? s : two;
+        coarse = coarse == NULL || s->voltage_doubt_v > coarse->voltage_doubt_v ? s : coarse;
+    }
+    if (two != NULL) {
+        doubt_two_channels(l, two, belief);
+    }
+    if (coarse != NULL) {
+        doubt_edges(coarse, &l->windows, belief);
     }
 }
 
@@ -319,12 +373,7 @@ static void fit_circle(cvk_learning *l, cvk_path path, cvk_prepared *logs, size_
     belief.cov[CVK_B_DEAD_TIME * (CVK_B_COUNT + 1)] +=
         pow(CURVE_DOUBT * belief.mean[CVK_B_DEAD_TIME], 2.0);
     if (windows->count > 0 && cvk_fit_circle(windows, &belief) == CVK_OK) {
-        for (size_t n = 0; n < count; n++) { /* once is enough: the mismatch does not average out */
-            if (logs[n].usable && logs[n].signals.path == path && logs[n].signals.two_voltages) {
-                doubt_two_channels(l, &logs[n].signals, &belief);
-                break;
-            }
-        }
+        doubt_voltages(l, path, logs, count, &belief);
         l->known.of[path] = belief;
         cvk_knowledge_share(&l->known, path);
     }
@@ -396,7 +445,7 @@ void cvk_learn(cvk_learning *l, cvk_prepared *logs, size_t count,
 {
     l->readings.count = 0;
     l->moved = false;
-    l->misfit[0] = '\0';
+    l->misfit[0] = l->cure[0] = '\0';
     l->channel_mismatch = options->voltage_gain_tolerance >= 0.0
                               ? options->voltage_gain_tolerance
                               : CVK_DEFAULT_VOLTAGE_GAIN_TOLERANCE;

@@ -16,6 +16,7 @@ typedef struct cvk_learning {
     cvk_windows windows;        /* of all logs that turn */
     double channel_mismatch;    /* bound of it between two voltage channels, a share */
     char misfit[CVK_CARD_TEXT]; /* a turning log that does not fit the winding of the others */
+    char cure[CVK_CARD_TEXT];   /* of a scope's log that is too coarse to be used */
     bool moved;                 /* a standstill log does not fit a motor that stands still */
 } cvk_learning;
 

@@ -13,11 +13,14 @@
 
 #define MOST_ROWS 65536u  /* looked at */
 #define LOWEST_PWM_HZ 3e3 /* what switches more slowly is an injected voltage */
-#define FEWEST_ROWS 8.0   /* in a period */
+#define FEWEST_ROWS 3.9   /* in a period */
+#define GAP_PERIODS 500   /* looked at for where samples fall */
+#define SAME_SENSE 0.75   /* of the edges: all terminals jump together only in a PWM */
 #define FEWEST_PERIODS 6
 #define LEVEL_SHARE 0.2  /* of the range: that near its ends or middle is on a level */
 #define ON_LEVEL 0.85    /* of all rows, when the switching is visible */
 #define PEAK_SHARE 0.8   /* of the correlation at no lag: the first that high is the period */
+#define PART_SHARE 0.4   /* the same beside a peak that lies between rows */
 #define ALIKE_EDGES 0.75 /* edges of all phases at once are an injected voltage, not a PWM */
 #define FOLD 400         /* bins of a period */
 
@@ -83,15 +86,26 @@ static void mark_edges(const double *x, size_t rows, unsigned char *edge, unsign
     }
 }
 
-static bool edges_differ(const unsigned char *edge, size_t rows, size_t columns)
+/* Edges of a PWM: not always of all phases at once, or, when they are, all in the same sense, which
+ * an injected voltage never is. */
+static bool edges_of_a_bridge(const double *const column[3], const unsigned char *edge, size_t rows,
+                              size_t columns)
 {
-    size_t all = 0, any = 0;
+    size_t all = 0, any = 0, same = 0;
     for (size_t k = 1; k + 1 < rows; k++) {
-        int here = edge[k] | edge[k + 1];
+        int here = edge[k] | edge[k + 1], up = 0;
         any += edge[k] != 0;
-        all += edge[k] != 0 && here == (1 << columns) - 1;
+        if (edge[k] == 0 || here != (1 << columns) - 1) {
+            continue;
+        }
+        all++;
+        for (size_t c = 0; c < columns; c++) {
+            up += column[c][k + 1] > column[c][k - 1];
+        }
+        same += up == 0 || up == (int)columns;
     }
-    return columns == 1 || (any > 0 && (double)all < ALIKE_EDGES * (double)any);
+    return columns == 1 || (any > 0 && (double)all < ALIKE_EDGES * (double)any) ||
+           (all > 0 && (double)same > SAME_SENSE * (double)all);
 }
 
 /* Autocorrelation of the sum of the columns' squares of deviations: r[0 .. size/2]. */
@@ -155,6 +169,20 @@ static size_t highest(const float *r, size_t from, size_t to)
     return best;
 }
 
+/* A period that lies between rows has its first high peak at a multiple of itself: the half, third
+ * or quarter of `period` when the correlation is high to both sides of it. */
+static double part_of(const float *r, double period)
+{
+    for (int parts = 5; parts > 1; parts--) {
+        const double part = period / parts;
+        const size_t k = (size_t)part;
+        if (part >= FEWEST_ROWS && r[k] > (float)PART_SHARE && r[k + 1] > (float)PART_SHARE) {
+            return part;
+        }
+    }
+    return period;
+}
+
 /* Lag of the first high peak, in rows; 0 for none. */
 static double first_peak(const float *r, size_t rows)
 {
@@ -164,7 +192,7 @@ static double first_peak(const float *r, size_t rows)
     }
     for (; k < rows / FEWEST_PERIODS; k++) {
         if (r[k] > (float)PEAK_SHARE && r[k] >= r[k - 1] && r[k] >= r[k + 1]) {
-            return peak_at(r, k);
+            return part_of(r, peak_at(r, k));
         }
     }
     return 0.0;
@@ -212,44 +240,79 @@ static void place_centre(const unsigned char *edge, size_t rows, cvk_pwm *pwm)
     pwm->quiet_rows = 0.5 * (double)best / FOLD * pwm->period_rows;
 }
 
-bool cvk_find_pwm(const cvk_log *log, double period_s, cvk_pwm *pwm)
+static int ascending(const void *a, const void *b)
 {
-    const double *column[3];
-    const size_t columns = voltage_columns(log, column);
-    const size_t rows = log->rows < MOST_ROWS ? log->rows : MOST_ROWS;
-    if (columns == 0 || rows < 64) {
-        return false;
+    double x = *(const double *)a, y = *(const double *)b;
+    return (x > y) - (x < y);
+}
+
+static double largest_gap(double period_rows)
+{
+    double place[GAP_PERIODS], gap = 0.0;
+    for (int n = 0; n < GAP_PERIODS; n++) {
+        double at = n * period_rows;
+        place[n] = at - floor(at);
     }
+    qsort(place, GAP_PERIODS, sizeof place[0], ascending);
+    for (int n = 1; n < GAP_PERIODS; n++) {
+        gap = fmax(gap, place[n] - place[n - 1]);
+    }
+    return fmax(gap, place[0] + 1.0 - place[GAP_PERIODS - 1]);
+}
+
+/* The columns to look at; 0 when one of them does not jump between levels. */
+static size_t jumping_columns(const cvk_log *log, size_t rows, const double *column[3])
+{
+    const size_t columns = voltage_columns(log, column);
     for (size_t c = 0; c < columns; c++) {
         for (size_t k = 0; k < rows; k++) {
             if (!isfinite(column[c][k])) {
-                return false;
+                return 0;
             }
         }
         if (!jumps_between_levels(column[c], rows)) {
-            return false;
+            return 0;
         }
+    }
+    return columns;
+}
+
+static void fill_pwm(cvk_pwm *pwm, const float *r, const unsigned char *edge, const double *column,
+                     size_t rows, double period)
+{
+    double low, high;
+    pwm->found = true;
+    pwm->period_rows = sharpened(r, rows, period);
+    pwm->gap_rows = largest_gap(pwm->period_rows);
+    place_centre(edge, rows, pwm);
+    range_of(column, rows, &low, &high);
+    pwm->step_v = high - low;
+}
+
+cvk_pwm cvk_find_pwm(const cvk_log *log, double period_s)
+{
+    cvk_pwm pwm = {.switching = false};
+    const double *column[3];
+    const size_t rows = log->rows < MOST_ROWS ? log->rows : MOST_ROWS;
+    const size_t columns = rows < 64 ? 0 : jumping_columns(log, rows, column);
+    if (columns == 0) {
+        return pwm;
     }
     unsigned char *edge = calloc(rows, 1);
     float *r = calloc(rows, sizeof *r);
-    bool found = false;
     if (edge != NULL && r != NULL) {
         for (size_t c = 0; c < columns; c++) {
             mark_edges(column[c], rows, edge, (unsigned char)(1u << c));
         }
-        if (edges_differ(edge, rows, columns) && correlate(column, columns, rows, r)) {
+        pwm.switching = edges_of_a_bridge(column, edge, rows, columns);
+        if (pwm.switching && correlate(column, columns, rows, r)) {
             double period = first_peak(r, rows);
-            found = period >= FEWEST_ROWS && 1.0 / (period * period_s) >= LOWEST_PWM_HZ;
-            if (found) {
-                pwm->period_rows = sharpened(r, rows, period);
-                place_centre(edge, rows, pwm);
-                double low, high;
-                range_of(column[0], rows, &low, &high);
-                pwm->step_v = high - low;
+            if (period >= FEWEST_ROWS && 1.0 / (period * period_s) >= LOWEST_PWM_HZ) {
+                fill_pwm(&pwm, r, edge, column[0], rows, period);
             }
         }
     }
     free(edge);
     free(r);
-    return found;
+    return pwm;
 }

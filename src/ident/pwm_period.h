@@ -8,14 +8,19 @@
 #include "corvak/ident/log.h"
 
 typedef struct cvk_pwm {
+    bool switching;     /* the voltages jump as a bridge makes them jump */
+    bool found;         /* and the period is known: the rest is filled */
     double period_rows; /* rows in one PWM period */
     double centre_row;  /* middle of a zero vector: no phase switches near it */
     double quiet_rows;  /* to either side of it */
     double step_v;      /* by which the voltages jump */
+    /* Samples fall into each period at other places than into the one before, unless the sample
+     * rate is a multiple of the PWM's: largest gap between those places over many periods, in rows,
+     * at most 1. Within it an edge cannot be placed. */
+    double gap_rows;
 } cvk_pwm;
 
-/* True when the voltages jump between a few levels at a regular rate of at least 3 kHz, with at
- * least 8 rows in a period. */
-bool cvk_find_pwm(const cvk_log *log, double period_s, cvk_pwm *pwm);
+/* Looks for a PWM of at least 3 kHz with at least 4 rows in a period. */
+cvk_pwm cvk_find_pwm(const cvk_log *log, double period_s);
 
 #endif

@@ -739,13 +739,19 @@ cvk_status cvk_signals_from_log(cvk_signals *s, const cvk_log *log,
                                 const cvk_estimate_options *options, cvk_estimate *out)
 {
     cvk_conditioned conditioned;
+    const size_t first_finding = out->findings;
     *s = (cvk_signals){.name = log->name};
     cvk_status status = cvk_condition_log(&conditioned, log, out);
+    if (status == CVK_OK && cvk_errors_since(out, first_finding) > 0) {
+        status = CVK_NOT_IN_LOG;
+    }
     if (status == CVK_OK) {
         status = convert(s, &conditioned.log, conditioned.pwm_hz > 0.0, options, out);
         s->pwm_hz = conditioned.pwm_hz;
         s->path = s->pwm_hz > 0.0 ? CVK_PATH_AVERAGED : s->path;
         s->voltage_doubt_v = conditioned.voltage_doubt_v;
+        s->edge_noise_v = conditioned.edge_noise_v;
+        memcpy(s->cure, conditioned.cure, sizeof s->cure);
     }
     cvk_conditioned_free(&conditioned);
     return status;

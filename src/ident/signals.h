@@ -44,10 +44,12 @@ typedef struct cvk_signals {
     cvk_path path;
     double pwm_hz; /* when not 0, voltages are means over PWM periods that the log shows: they act
                        at once and contain the inverter's own */
-    double voltage_doubt_v; /* of such a mean */
-    bool open_circuit;      /* no current columns: the bridge was off, the currents are zero */
-    bool two_voltages;      /* two channels only: their mismatch cannot be seen */
-    double bus_v;           /* mean; 1 when not used */
+    double edge_noise_v;      /* of such a mean, rms, from period to period */
+    double voltage_doubt_v;   /* and what stays of that over many periods */
+    char cure[CVK_CARD_TEXT]; /* how to record with less doubt */
+    bool open_circuit;        /* no current columns: the bridge was off, the currents are zero */
+    bool two_voltages;        /* two channels only: their mismatch cannot be seen */
+    double bus_v;             /* mean; 1 when not used */
     double peak_current_a;
     double offset_alpha_a, offset_beta_a; /* taken off the currents already */
     double *storage;                      /* one block behind all of the above */

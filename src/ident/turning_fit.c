@@ -695,6 +695,13 @@ static void to_belief(const problem *f, const cvk_turning_result *result, cvk_be
     }
 }
 
+/* Noise of the current, and what edges that lie between a scope's rows add in a period. */
+static double expected_misfit(const problem *f, const cvk_turning_result *result)
+{
+    const double step_a = f->s->edge_noise_v * f->s->period_s / result->p[CVK_TM_L_D];
+    return hypot(f->noise.current_a, step_a);
+}
+
 cvk_status cvk_turning_fit(const cvk_signals *signals, const cvk_turns *turns, int threads,
                            cvk_belief *belief, cvk_turning_result *result)
 {
@@ -725,7 +732,7 @@ cvk_status cvk_turning_fit(const cvk_signals *signals, const cvk_turns *turns, i
     if (fine) { /* what is known before weighs more when the errors are alike over many rows */
         f.prior_sd = result->residual_a * sqrt(fmin(result->colour, LARGEST_COLOUR));
         fine = fit(&f, result->p, FULL_EVALUATIONS, result) &&
-               result->residual_a < LARGEST_MISFIT * f.noise.current_a &&
+               result->residual_a < LARGEST_MISFIT * expected_misfit(&f, result) &&
                result->p[CVK_TM_DELAY] > SMALLEST_DELAY && result->p[CVK_TM_DELAY] < LARGEST_DELAY;
     }
     for (int e = 0; fine && e < N * N; e++) {

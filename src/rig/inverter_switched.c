@@ -99,13 +99,16 @@ static void leg_voltage(const cvk_rig *rig, const cvk_rig_leg *leg, double curre
 static void run_piece(cvk_rig *rig, double i[3], double dt_s, double speed_mech_rad_s,
                       double *impulse_nms)
 {
-    double share[3], fixed_v[3], node_v[3], before[3] = {i[0], i[1], i[2]};
+    double share[3], fixed_v[3], node_v[3], shown_v[3], before[3] = {i[0], i[1], i[2]};
     for (int n = 0; n < 3; n++) {
         leg_voltage(rig, &rig->leg[n], i[n], dt_s, &share[n], &fixed_v[n]);
         node_v[n] = share[n] * rig->state.bus_v + fixed_v[n];
+        /* the winding's step counts the switch as resistance; a probe sees its drop */
+        double ohm = rig->leg[n].dead ? 0.0 : rig->config.inverter.switch_resistance_ohm;
+        shown_v[n] = node_v[n] - ohm * i[n];
     }
     if (rig->scope != NULL) {
-        rig->scope(rig->scope_context, rig, rig->time_s, node_v);
+        rig->scope(rig->scope_context, rig, rig->time_s, shown_v);
     }
     const cvk_terminals at = {.share = cvk_from_legs(rig, share),
                               .fixed_v = cvk_from_legs(rig, fixed_v)};
