@@ -105,6 +105,11 @@ static void print_entry(const cvk_card *card, cvk_card_key key, const cvk_rig_co
     }
     display how = display_of(key, entry->value);
     double true_value = truth != NULL ? rig_truth(truth, key) : NAN;
+    const cvk_card_entry *winding = &card->entry[CVK_CARD_WINDING_RESISTANCE];
+    if (truth != NULL && key == CVK_CARD_RESISTANCE && winding->known &&
+        winding->value == entry->value) { /* measured at the terminals: no switch in it */
+        true_value = rig_truth(truth, CVK_CARD_WINDING_RESISTANCE);
+    }
     if (key == CVK_CARD_POLE_PAIRS) {
         pad(how.label, 30);
         g_print("%8.0f  (probability %.4f)", entry->value, entry->probability);

@@ -128,6 +128,14 @@ static const char *why_open(const cvk_learning *l, int parameter)
     if (l->cure[0] != '\0') {
         return l->cure;
     }
+    if (l->crumbs) {
+        return "the log is in pieces of less than 30 ms, too short for any test: record it without "
+               "gaps, or with fewer rows a second (beyond 160 MB only stretches of a file are "
+               "read)";
+    }
+    if (parameter == CVK_B_FLUX && l->short_of[0] != '\0') {
+        return l->short_of;
+    }
     if (parameter == CVK_B_FLUX) {
         return why_no_flux(&l->windows);
     }
@@ -204,6 +212,14 @@ static void write_parameter(const cvk_learning *l, int parameter, cvk_card_key k
     }
 }
 
+/* Voltages that should have been measured, but contain an inverter's own voltage, are commanded. */
+static bool truly_measured(const cvk_belief *belief)
+{
+    const double own_v = belief->mean[CVK_B_DEAD_TIME];
+    return own_v < CVK_SMALLEST_OWN_V ||
+           own_v < 5.0 * cvk_belief_deviation(belief, CVK_B_DEAD_TIME);
+}
+
 /* The inverter and the delay, which only standstill logs show. */
 static void write_inverter(const cvk_learning *l, cvk_path path, cvk_scale_share scale,
                            cvk_card *card)
@@ -213,7 +229,12 @@ static void write_inverter(const cvk_learning *l, cvk_path path, cvk_scale_share
     const cvk_card_key keys[] = {CVK_CARD_DEAD_TIME_VOLTAGE, CVK_CARD_DELAY};
     const int parameters[] = {CVK_B_DEAD_TIME, CVK_B_DELAY};
     for (int n = 0; n < 2; n++) {
-        if (told->from[CVK_B_RESISTANCE][0] != '\0' && told->knee_a > 0.0) {
+        if (path != CVK_PATH_COMMANDED && parameters[n] == CVK_B_DEAD_TIME &&
+            truly_measured(told)) {
+            cvk_leave_open(card, keys[n],
+                           "the voltages were measured at the terminals: the inverter's own is in "
+                           "them already");
+        } else if (told->from[CVK_B_RESISTANCE][0] != '\0' && told->knee_a > 0.0) {
             write_entry(&card->entry[keys[n]], told, parameters[n], scale_for(parameters[n], scale),
                         0.0);
         } else {
@@ -311,14 +332,6 @@ static void shift_entry(cvk_card_entry *entry, double by)
     for (size_t n = 0; n < sizeof figures / sizeof figures[0]; n++) {
         *figures[n] += by;
     }
-}
-
-/* Voltages that should have been measured, but contain an inverter's own voltage, are commanded. */
-static bool truly_measured(const cvk_belief *belief)
-{
-    const double own_v = belief->mean[CVK_B_DEAD_TIME];
-    return own_v < CVK_SMALLEST_OWN_V ||
-           own_v < 5.0 * cvk_belief_deviation(belief, CVK_B_DEAD_TIME);
 }
 
 /* The winding alone: where a measured path has seen it, or with the switch taken off. */

@@ -19,8 +19,9 @@
 #define MANY_HOLES 30u     /* fewer only cut the log into pieces */
 #define LONGEST_BRIDGE 3   /* rows */
 #define LARGEST_BRIDGED_SHARE 0.1
-#define LARGEST_STRETCH 1.5 /* a longer step than so many periods is a gap, not unevenness */
-#define QUIET_PART 0.7      /* of the time without edges, that is averaged for a current */
+#define LARGEST_STRETCH 1.5   /* a longer step than so many periods is a gap, not unevenness */
+#define FEWEST_GOOD_ROWS 20.0 /* in a PWM period, for sharp values */
+#define QUIET_PART 0.7        /* of the time without edges, that is averaged for a current */
 
 double cvk_median_step(const cvk_log *log)
 {
@@ -92,45 +93,69 @@ static bool is_current(int column)
     return column >= CVK_COLUMN_IA && column <= CVK_COLUMN_IC;
 }
 
-/* One row per PWM period: voltages averaged over the period that follows, currents around the
- * middle of the zero vector that begins it. */
+/* One end of the stretch without a gap that begins at `begin`. */
+static size_t stretch_end(const double *t, size_t begin, size_t rows, double step_s)
+{
+    size_t end = begin + 1;
+    while (end < rows && t[end] - t[end - 1] < LARGEST_STRETCH * step_s) {
+        end++;
+    }
+    return end;
+}
+
+/* Averages of one column over the periods of a stretch: voltages over the period that follows,
+ * currents around the middle of the zero vector that begins it. The time stands for that middle. */
+static void average_column(const double *x, int column, size_t length, const cvk_pwm *pwm,
+                           double first, size_t periods, double *sum, double *out)
+{
+    const double reach = fmax(0.5, fmin(QUIET_PART * pwm->quiet_rows, 0.5 * pwm->period_rows));
+    const double slope = (x[length - 1] - x[0]) / ((double)length - 1.0);
+    integrate(x, length, sum);
+    for (size_t n = 0; n < periods; n++) {
+        const double at = first + (double)n * pwm->period_rows;
+        const double from = is_current(column) ? fmax(at - reach, 0.0) : at;
+        const double to = is_current(column) ? at + reach : at + pwm->period_rows;
+        out[n] = column == CVK_COLUMN_T
+                     ? x[0] + slope * at
+                     : (integral_to(x, sum, length, to) - integral_to(x, sum, length, from)) /
+                           (to - from);
+    }
+}
+
+/* One row per PWM period of each stretch without a gap. */
 static cvk_status average_pwm(cvk_conditioned *c, const cvk_log *log, const cvk_pwm *pwm)
 {
-    const double last = (double)log->rows - 2.0;
-    const double first =
-        pwm->centre_row < 1.0 ? pwm->centre_row + pwm->period_rows : pwm->centre_row;
-    const size_t rows = (size_t)((last - first) / pwm->period_rows);
-    const double reach = fmax(0.5, fmin(QUIET_PART * pwm->quiet_rows, 0.5 * pwm->period_rows));
+    const double *t = log->column[CVK_COLUMN_T];
+    const double step_s = cvk_median_step(log);
+    const size_t most = (size_t)((double)log->rows / pwm->period_rows) + 1u;
     double *storage = NULL, *columns[CVK_COLUMN_COUNT], *sum = malloc(log->rows * sizeof *sum);
-    if (sum == NULL || rows < 2 || !make_columns(c, log, rows, &storage, columns)) {
+    size_t made = 0;
+    if (sum == NULL || !make_columns(c, log, most, &storage, columns)) {
         free(sum);
         return CVK_NO_MEMORY;
     }
-    for (int column = 0; column < CVK_COLUMN_COUNT; column++) {
-        const double *x = log->column[column];
-        if (x == NULL) {
-            continue;
+    for (size_t begin = 0, end = 0; begin < log->rows; begin = end) {
+        cvk_pwm here = *pwm;
+        end = stretch_end(t, begin, log->rows, step_s);
+        if (begin > 0 && !cvk_place_pwm(log, begin, end, &here)) {
+            free(sum);
+            free(storage);
+            return CVK_NO_MEMORY;
         }
-        double *out = columns[column];
-        integrate(x, log->rows, sum);
-        for (size_t n = 0; n < rows; n++) {
-            double at = first + (double)n * pwm->period_rows;
-            double from = is_current(column) ? fmax(at - reach, 0.0) : at;
-            double to = is_current(column) ? at + reach : at + pwm->period_rows;
-            out[n] = (integral_to(x, sum, log->rows, to) - integral_to(x, sum, log->rows, from)) /
-                     (to - from);
-        }
-        if (column == CVK_COLUMN_T) { /* the row stands for the start of its period */
-            double step =
-                (log->column[CVK_COLUMN_T][log->rows - 1] - log->column[CVK_COLUMN_T][0]) /
-                ((double)log->rows - 1.0);
-            for (size_t n = 0; n < rows; n++) {
-                out[n] =
-                    log->column[CVK_COLUMN_T][0] + step * (first + (double)n * pwm->period_rows);
+        const double first =
+            here.centre_row < 1.0 ? here.centre_row + here.period_rows : here.centre_row;
+        const double room = ((double)(end - begin) - 2.0 - first) / here.period_rows;
+        const size_t periods = room > 0.0 ? (size_t)room : 0;
+        for (int column = 0; column < CVK_COLUMN_COUNT && periods > 0; column++) {
+            if (log->column[column] != NULL) {
+                average_column(log->column[column] + begin, column, end - begin, &here, first,
+                               periods, sum, columns[column] + made);
             }
         }
+        made += periods;
     }
     free(sum);
+    c->log.rows = made;
     keep_storage(c, storage);
     return CVK_OK;
 }
@@ -138,7 +163,7 @@ static cvk_status average_pwm(cvk_conditioned *c, const cvk_log *log, const cvk_
 /* A rate near `rate_hz` at which samples fall everywhere into the PWM's period. */
 static double better_rate(double rate_hz, double pwm_hz)
 {
-    return pwm_hz * (floor(rate_hz / pwm_hz) + 0.618);
+    return pwm_hz * (fmax(floor(rate_hz / pwm_hz + 0.01), FEWEST_GOOD_ROWS) + 0.618);
 }
 
 static cvk_status condition_pwm(cvk_conditioned *c, cvk_estimate *out)

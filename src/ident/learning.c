@@ -5,6 +5,7 @@
  */
 #include "learning.h"
 
+#include "arc.h"
 #include "findings.h"
 #include "standstill.h"
 #include "turning_fit.h"
@@ -14,6 +15,7 @@
 #include <string.h>
 
 #define SHARP_SHARE 0.05      /* known so well that only the flux linkage is left to learn */
+#define FLUX_SHARE 0.05       /* as on the card */
 #define USEFUL_SHARE 0.2      /* as on the card */
 #define KNOWN_BEFORE 0.01     /* so sharp that a turning motor tells nothing new */
 #define CURVE_DOUBT 0.1       /* of the inverter's voltage, while the motor turns */
@@ -22,6 +24,7 @@
 #define LARGEST_OWN_SHARE 0.3 /* of the bus, that the inverter's own voltage may take */
 #define WORST_MISFIT 0.02     /* rms misfit, share of the peak current, that is still used */
 #define LARGEST_DOUBT 0.03    /* of the largest voltage, that averaged ones may have */
+#define HOPELESS_NOISE 0.2    /* of the largest voltage, of edges between a scope's rows */
 #define FEWEST_WINDOWS 3u
 #define LARGEST_OPEN_SPREAD 0.02 /* of voltage over speed, without current */
 #define LARGEST_SPREAD 0.02      /* off the flux circle, of a log that fits the winding */
@@ -122,21 +125,12 @@ static void tell_saturation(const cvk_prepared *w, const cvk_standstill_fit *fit
     }
 }
 
-/* A scope that samples too slowly leaves more doubt in the voltages than they have to tell. */
-static bool too_coarse(cvk_learning *l, const cvk_prepared *w)
+/* Misfit, at most, that the noise of edges between a scope's rows explains: the winding adds it up
+ * over its time constant. */
+static double edge_misfit(const cvk_signals *s, const cvk_standstill_fit *fit)
 {
-    const cvk_signals *s = &w->signals;
-    double largest_v = 0.0;
-    for (size_t n = 0; n < w->still_count; n++) {
-        for (size_t k = w->still[n].begin; k < w->still[n].end; k++) {
-            largest_v = fmax(largest_v, hypot(s->v_alpha[k], s->v_beta[k]));
-        }
-    }
-    const bool coarse = s->voltage_doubt_v > LARGEST_DOUBT * largest_v;
-    if (coarse) {
-        memcpy(l->cure, s->cure, sizeof l->cure);
-    }
-    return coarse;
+    const double l_h = fit->p[CVK_SM_L_MEAN], step_a = s->edge_noise_v * s->period_s / l_h;
+    return 2.0 * step_a * sqrt(0.5 * l_h / (fit->p[CVK_SM_RESISTANCE] * s->period_s));
 }
 
 /* A fit that can be used; findings say why not. */
@@ -145,15 +139,30 @@ static bool fit_standstill(cvk_learning *l, cvk_prepared *w, int threads, cvk_st
 {
     const cvk_signals *s = &w->signals;
     /* in a log that also turns, what fits badly is the slow part of a run-up, not a test */
-    double worst_ratio = w->turns.count > 0 ? COLOURED_RESIDUAL : INFINITY;
-    if (w->still_count == 0 || too_coarse(l, w) ||
-        cvk_standstill_fit_spans(s, w->still, w->still_count, threads, worst_ratio, fit) !=
-            CVK_OK) {
+    double worst_ratio = w->turns.count > 0 || w->turns.dropped > 0 ? COLOURED_RESIDUAL : INFINITY;
+    if (w->still_count == 0) {
+        return false;
+    }
+    const cvk_span all = {w->still[0].begin, w->still[w->still_count - 1u].end};
+    if (cvk_too_coarse(s, all)) {
+        memcpy(l->cure, s->cure, sizeof l->cure);
+        return false;
+    }
+    if (cvk_standstill_fit_spans(s, w->still, w->still_count, threads, worst_ratio, fit) !=
+        CVK_OK) {
+        if (s->edge_noise_v > HOPELESS_NOISE * cvk_largest_voltage(s, all)) {
+            memcpy(l->cure, s->cure, sizeof l->cure);
+        }
         return false;
     }
     if (!plausible_loss(w, fit->p[CVK_SM_RESISTANCE], out) ||
         !plausible_inverter(w, fit->p[CVK_SM_DEAD_TIME], out)) {
         w->usable = false;
+        return false;
+    }
+    if (fit->residual_a > WORST_MISFIT * s->peak_current_a && s->edge_noise_v > 0.0 &&
+        fit->residual_a < edge_misfit(s, fit)) {
+        memcpy(l->cure, s->cure, sizeof l->cure);
         return false;
     }
     if (fit->residual_a > COLOURED_RESIDUAL * fit->noise_a) {
@@ -177,6 +186,7 @@ static void learn_standstill(cvk_learning *l, cvk_prepared *w, const cvk_estimat
     if (!fit_standstill(l, w, options->threads, &fit, out)) {
         return;
     }
+    w->stood = true;
     cvk_standstill_belief(&fit, &l->known.start[s->path], &news);
     doubt_two_channels(l, s, &news);
     if (w->turns.count > 0 && !cvk_belief_knows(&news, CVK_B_RESISTANCE, RUN_UP_SHARE)) {
@@ -224,6 +234,21 @@ static cvk_belief news_of(const cvk_belief *before, const cvk_belief *after,
     return news;
 }
 
+/* What a standstill log has shown sharply, a turning one does not make worse. */
+static void keep_known(const cvk_belief *before, cvk_belief *after)
+{
+    for (int r = 0; r < CVK_B_COUNT; r++) {
+        const bool kept = cvk_belief_knows(before, r, KNOWN_BEFORE);
+        for (int c = 0; c < CVK_B_COUNT; c++) {
+            const bool other = cvk_belief_knows(before, c, KNOWN_BEFORE);
+            double *cell = &after->cov[r * CVK_B_COUNT + c];
+            *cell =
+                kept && other ? before->cov[r * CVK_B_COUNT + c] : (kept != other ? 0.0 : *cell);
+        }
+        after->mean[r] = kept ? before->mean[r] : after->mean[r];
+    }
+}
+
 /* Where no standstill run has shown the winding, the turning motor does: less sharply. Each log is
  * fitted from what was known before any of them. */
 static void learn_driven(cvk_learning *l, cvk_path path, cvk_prepared *logs, size_t count,
@@ -253,6 +278,7 @@ static void learn_driven(cvk_learning *l, cvk_path path, cvk_prepared *logs, siz
         }
         const cvk_belief news = news_of(&before, &after, &l->known.start[path]);
         if (first) {
+            keep_known(&before, &after);
             l->known.of[path] = after;
         } else if (!cvk_belief_merge(&l->known.of[path], &news)) {
             w->fitted = false;
@@ -300,6 +326,40 @@ static void check_winding(cvk_learning *l, const cvk_prepared *w, const cvk_beli
     }
 }
 
+/* A capture that is too short for the flux circle, with the winding known from elsewhere. */
+static void learn_arc(cvk_learning *l, const cvk_prepared *w)
+{
+    const cvk_signals *s = &w->signals;
+    cvk_belief *belief = &l->known.of[s->path], news = l->known.start[s->path];
+    const bool winding =
+        s->open_circuit || (cvk_belief_knows(belief, CVK_B_RESISTANCE, USEFUL_SHARE) &&
+                            cvk_belief_knows(belief, CVK_B_L_Q, USEFUL_SHARE));
+    cvk_arc arc;
+    if (w->stood) {
+        return;
+    }
+    if (cvk_fit_arc(s, belief, &arc) != CVK_OK || !winding) {
+        snprintf(
+            l->short_of, sizeof l->short_of,
+            "%s shows %.1f electrical turns in %.0f ms, too few to tell back-EMF from the drop "
+            "across the winding%s",
+            s->name, fabs(arc.turns), 1e3 * (double)s->rows * s->period_s,
+            winding ? ": capture more of them, at a higher speed"
+                    : ": add a standstill log of this motor, or capture more turns");
+        return;
+    }
+    news.mean[CVK_B_FLUX] = arc.flux_wb;
+    news.cov[CVK_B_FLUX * (CVK_B_COUNT + 1)] = arc.deviation * arc.deviation;
+    cvk_belief_note(&news, CVK_B_FLUX, s->name, "arc of the flux");
+    cvk_add_reading(&l->readings, s->name, s->path, &news, CVK_B_FLUX);
+    if (cvk_belief_merge(belief, &news)) {
+        cvk_knowledge_share(&l->known, s->path);
+    }
+    if (!cvk_belief_knows(belief, CVK_B_FLUX, FLUX_SHARE)) {
+        snprintf(l->short_of, sizeof l->short_of, "%s", s->cure);
+    }
+}
+
 /* The flux linkage that one log shows alone, and whether it belongs to the other logs. */
 static void read_flux(cvk_learning *l, cvk_prepared *w, cvk_estimate *out)
 {
@@ -309,6 +369,7 @@ static void read_flux(cvk_learning *l, cvk_prepared *w, cvk_estimate *out)
     windows->count = 0;
     cvk_add_windows(windows, &w->signals, &w->turns, &alone);
     if (windows->count < FEWEST_WINDOWS) {
+        learn_arc(l, w);
         return;
     }
     const bool fits = cvk_fit_circle(windows, &alone) == CVK_OK;
@@ -393,9 +454,14 @@ static void refine_phases(const cvk_knowledge *known, cvk_prepared *logs, size_t
 /* Resistance, inductance and delay are known on this path. */
 static bool winding_known(const cvk_knowledge *known, cvk_path path)
 {
+    if (path ==
+        CVK_PATH_AVERAGED) { /* no inverter and no delay to learn: a lent resistance will do */
+        return cvk_belief_knows(&known->of[path], CVK_B_RESISTANCE, USEFUL_SHARE) &&
+               cvk_belief_knows(&known->of[path], CVK_B_L_Q, SHARP_SHARE);
+    }
     return cvk_belief_knows(&known->of[path], CVK_B_RESISTANCE, SHARP_SHARE) &&
            cvk_belief_knows(&known->of[path], CVK_B_L_Q, SHARP_SHARE) &&
-           (path == CVK_PATH_AVERAGED || cvk_knowledge_told(known, path, CVK_B_RESISTANCE));
+           cvk_knowledge_told(known, path, CVK_B_RESISTANCE);
 }
 
 /* All windows, for what follows. */
@@ -445,12 +511,15 @@ void cvk_learn(cvk_learning *l, cvk_prepared *logs, size_t count,
 {
     l->readings.count = 0;
     l->moved = false;
-    l->misfit[0] = l->cure[0] = '\0';
+    l->misfit[0] = l->cure[0] = l->short_of[0] = '\0';
     l->channel_mismatch = options->voltage_gain_tolerance >= 0.0
                               ? options->voltage_gain_tolerance
                               : CVK_DEFAULT_VOLTAGE_GAIN_TOLERANCE;
     cvk_knowledge_start(&l->known, logs, count, options->switch_resistance_ohm);
+    l->crumbs = true;
     for (size_t n = 0; n < count; n++) {
+        l->crumbs = l->crumbs && logs[n].still_count == 0 && logs[n].turns.count == 0 &&
+                    logs[n].signals.pieces > 1;
         if (logs[n].usable) {
             learn_standstill(l, &logs[n], options, out);
             l->moved = l->moved || logs[n].moved;

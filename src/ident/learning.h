@@ -10,14 +10,16 @@
 #include "knowledge.h"
 
 typedef struct cvk_learning {
-    cvk_knowledge known;        /* of everything */
-    cvk_knowledge still;        /* of the standstill logs alone: the inverter and the delay */
-    cvk_readings readings;      /* what each log says alone */
-    cvk_windows windows;        /* of all logs that turn */
-    double channel_mismatch;    /* bound of it between two voltage channels, a share */
-    char misfit[CVK_CARD_TEXT]; /* a turning log that does not fit the winding of the others */
-    char cure[CVK_CARD_TEXT];   /* of a scope's log that is too coarse to be used */
-    bool moved;                 /* a standstill log does not fit a motor that stands still */
+    cvk_knowledge known;          /* of everything */
+    cvk_knowledge still;          /* of the standstill logs alone: the inverter and the delay */
+    cvk_readings readings;        /* what each log says alone */
+    cvk_windows windows;          /* of all logs that turn */
+    double channel_mismatch;      /* bound of it between two voltage channels, a share */
+    char misfit[CVK_CARD_TEXT];   /* a turning log that does not fit the winding of the others */
+    char cure[CVK_CARD_TEXT];     /* of a scope's log that is too coarse to be used */
+    char short_of[CVK_CARD_TEXT]; /* a capture too short for the flux linkage */
+    bool crumbs;                  /* no log has a stretch that is long enough */
+    bool moved;                   /* a standstill log does not fit a motor that stands still */
 } cvk_learning;
 
 /* Logs in an order that does not depend on the caller's (cvk_order_logs()). Marks the logs that it

@@ -18,6 +18,7 @@ typedef struct cvk_prepared {
     cvk_span still[CVK_MOST_SPANS];
     size_t still_count;
     bool usable; /* else the findings say why not */
+    bool stood;  /* the standstill model fits its standing stretches */
     bool moved;  /* meant as a standstill test, but the rotor did not stand still */
     bool fitted; /* its turning stretches have been fitted row by row */
 } cvk_prepared;

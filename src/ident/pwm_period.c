@@ -6,6 +6,7 @@
  */
 #include "pwm_period.h"
 
+#include <complex.h>
 #include <kissfft/kiss_fftr.h>
 #include <math.h>
 #include <stdlib.h>
@@ -17,12 +18,14 @@
 #define GAP_PERIODS 500   /* looked at for where samples fall */
 #define SAME_SENSE 0.75   /* of the edges: all terminals jump together only in a PWM */
 #define FEWEST_PERIODS 6
-#define LEVEL_SHARE 0.2  /* of the range: that near its ends or middle is on a level */
-#define ON_LEVEL 0.85    /* of all rows, when the switching is visible */
-#define PEAK_SHARE 0.8   /* of the correlation at no lag: the first that high is the period */
-#define PART_SHARE 0.4   /* the same beside a peak that lies between rows */
-#define ALIKE_EDGES 0.75 /* edges of all phases at once are an injected voltage, not a PWM */
-#define FOLD 400         /* bins of a period */
+#define LEVEL_SHARE 0.2    /* of the range: that near its ends or middle is on a level */
+#define ON_LEVEL 0.85      /* of all rows, when the switching is visible */
+#define PEAK_SHARE 0.8     /* of the correlation at no lag: the first that high is the period */
+#define PART_SHARE 0.4     /* the same beside a peak that lies between rows */
+#define ALIKE_EDGES 0.75   /* edges of all phases at once are an injected voltage, not a PWM */
+#define CHUNK_PERIODS 32.0 /* over which the carrier's phase is taken */
+#define PI 3.14159265358979323846
+#define FOLD 400 /* bins of a period */
 
 static size_t voltage_columns(const cvk_log *log, const double *column[3])
 {
@@ -215,8 +218,48 @@ static double sharpened(const float *r, size_t rows, double period)
     return period;
 }
 
+/* The carrier's phase (its first or second harmonic, whichever is stronger) in short chunks over
+ * the whole stretch: how it walks is the error of the period, which matters where the sample rate
+ * is nearly a multiple of the PWM's. */
+static double followed(const double *const column[3], size_t columns, size_t rows, double period)
+{
+    const size_t chunk = (size_t)(CHUNK_PERIODS * period), chunks = rows / chunk;
+    double low, high, x_sum = 0.0, y_sum = 0.0, xx = 0.0, xy = 0.0, last = 0.0, walked = 0.0;
+    double complex first[2] = {0.0, 0.0};
+    int harmonic = 1;
+    range_of(column[0], rows, &low, &high);
+    for (size_t m = 0; m < chunks; m++) {
+        double complex z[2] = {0.0, 0.0};
+        for (size_t k = m * chunk; k < (m + 1) * chunk; k++) {
+            const double angle = 2.0 * PI * fmod((double)k, period) / period;
+            double sum = 0.0;
+            for (size_t c = 0; c < columns; c++) {
+                sum += fabs(column[c][k] - low);
+            }
+            z[0] += sum * cexp(-I * angle);
+            z[1] += sum * cexp(-I * 2.0 * angle);
+        }
+        if (m == 0) {
+            memcpy(first, z, sizeof first);
+            harmonic = cabs(z[0]) > 0.5 * cabs(z[1]) ? 1 : 2;
+        }
+        const double now = carg(z[harmonic - 1] / first[harmonic - 1]);
+        walked += m > 0 ? remainder(now - last, 2.0 * PI) : 0.0;
+        last = now;
+        x_sum += (double)m;
+        y_sum += walked;
+        xx += (double)m * (double)m;
+        xy += (double)m * walked;
+    }
+    const double n = (double)chunks, spread = n * xx - x_sum * x_sum;
+    const double slope = chunks > 2 && spread > 0.0 ? (n * xy - x_sum * y_sum) / spread : 0.0;
+    /* radians in a chunk, of that harmonic, are turns of the carrier; a lagging phase is a longer
+     * period */
+    return period / (1.0 + slope / (2.0 * PI * harmonic * CHUNK_PERIODS));
+}
+
 /* The widest stretch of a period without edges. */
-static void place_centre(const unsigned char *edge, size_t rows, cvk_pwm *pwm)
+static void fold_edges(const unsigned char *edge, size_t rows, cvk_pwm *pwm)
 {
     size_t in_bin[FOLD] = {0}, total = 0;
     for (size_t k = 1; k < rows; k++) {
@@ -260,6 +303,17 @@ static double largest_gap(double period_rows)
     return fmax(gap, place[0] + 1.0 - place[GAP_PERIODS - 1]);
 }
 
+/* Rows before the first gap in time. */
+static size_t even_rows(const cvk_log *log, double period_s)
+{
+    const double *t = log->column[CVK_COLUMN_T];
+    size_t rows = 1;
+    while (rows < log->rows && t[rows] - t[rows - 1] < 1.5 * period_s) {
+        rows++;
+    }
+    return rows;
+}
+
 /* The columns to look at; 0 when one of them does not jump between levels. */
 static size_t jumping_columns(const cvk_log *log, size_t rows, const double *column[3])
 {
@@ -277,15 +331,16 @@ static size_t jumping_columns(const cvk_log *log, size_t rows, const double *col
     return columns;
 }
 
-static void fill_pwm(cvk_pwm *pwm, const float *r, const unsigned char *edge, const double *column,
-                     size_t rows, double period)
+static void fill_pwm(cvk_pwm *pwm, const float *r, const unsigned char *edge,
+                     const double *const column[3], size_t columns, size_t rows, size_t all_rows,
+                     double period)
 {
     double low, high;
     pwm->found = true;
-    pwm->period_rows = sharpened(r, rows, period);
+    pwm->period_rows = followed(column, columns, all_rows, sharpened(r, rows, period));
     pwm->gap_rows = largest_gap(pwm->period_rows);
-    place_centre(edge, rows, pwm);
-    range_of(column, rows, &low, &high);
+    fold_edges(edge, rows, pwm);
+    range_of(column[0], rows, &low, &high);
     pwm->step_v = high - low;
 }
 
@@ -308,11 +363,27 @@ cvk_pwm cvk_find_pwm(const cvk_log *log, double period_s)
         if (pwm.switching && correlate(column, columns, rows, r)) {
             double period = first_peak(r, rows);
             if (period >= FEWEST_ROWS && 1.0 / (period * period_s) >= LOWEST_PWM_HZ) {
-                fill_pwm(&pwm, r, edge, column[0], rows, period);
+                fill_pwm(&pwm, r, edge, column, columns, rows, even_rows(log, period_s), period);
             }
         }
     }
     free(edge);
     free(r);
     return pwm;
+}
+
+bool cvk_place_pwm(const cvk_log *log, size_t begin, size_t end, cvk_pwm *pwm)
+{
+    const double *column[3];
+    const size_t columns = voltage_columns(log, column);
+    const size_t rows = end - begin < MOST_ROWS ? end - begin : MOST_ROWS;
+    unsigned char *edge = calloc(rows, 1);
+    for (size_t c = 0; edge != NULL && c < columns; c++) {
+        mark_edges(column[c] + begin, rows, edge, (unsigned char)(1u << c));
+    }
+    if (edge != NULL) {
+        fold_edges(edge, rows, pwm);
+    }
+    free(edge);
+    return edge != NULL;
 }

@@ -23,4 +23,8 @@ typedef struct cvk_pwm {
 /* Looks for a PWM of at least 3 kHz with at least 4 rows in a period. */
 cvk_pwm cvk_find_pwm(const cvk_log *log, double period_s);
 
+/* Places the centre of the zero vector anew, in rows from `begin`: in a stretch behind a gap. False
+ * without memory. */
+bool cvk_place_pwm(const cvk_log *log, size_t begin, size_t end, cvk_pwm *pwm);
+
 #endif

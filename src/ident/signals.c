@@ -17,6 +17,8 @@
 
 #define PI 3.14159265358979323846
 #define SMALLEST_PIECE 64u
+#define SMALLEST_CAPTURE 16u /* of PWM periods that a scope shows */
+#define LARGEST_DOUBT 0.06   /* of the largest voltage, that averaged ones may have */
 #define DUTY_MARGIN 0.02
 #define STRAY_ROWS 3u
 #define LARGEST_GAIN_ERROR 0.1 /* of a voltage channel against the others */
@@ -180,6 +182,11 @@ typedef struct row_counts {
     size_t first_missing, first_gap, first_backward;
 } row_counts;
 
+static size_t smallest_piece(const cvk_signals *s)
+{
+    return s->path == CVK_PATH_AVERAGED ? SMALLEST_CAPTURE : SMALLEST_PIECE;
+}
+
 /* Picks the usable rows into `rows` and cuts the pieces. */
 static size_t pick_rows(cvk_signals *s, const cvk_log *log, const needed *list, size_t *rows,
                         row_counts *counts)
@@ -210,7 +217,7 @@ static size_t pick_rows(cvk_signals *s, const cvk_log *log, const needed *list, 
             if (counts->gaps++ == 0) {
                 counts->first_gap = row;
             }
-            if (kept - piece_begin < SMALLEST_PIECE || s->pieces == CVK_MAX_PIECES) {
+            if (kept - piece_begin < smallest_piece(s) || s->pieces == CVK_MAX_PIECES) {
                 kept = piece_begin;
             } else {
                 s->piece[s->pieces++] = (cvk_span){piece_begin, kept};
@@ -220,7 +227,7 @@ static size_t pick_rows(cvk_signals *s, const cvk_log *log, const needed *list, 
         rows[kept++] = row;
         last_t = t[row];
     }
-    if (kept - piece_begin >= SMALLEST_PIECE && s->pieces < CVK_MAX_PIECES) {
+    if (kept - piece_begin >= smallest_piece(s) && s->pieces < CVK_MAX_PIECES) {
         s->piece[s->pieces++] = (cvk_span){piece_begin, kept};
     } else {
         kept = piece_begin;
@@ -230,7 +237,7 @@ static size_t pick_rows(cvk_signals *s, const cvk_log *log, const needed *list, 
 
 /* Turns the counts into findings; false when too much is lost. */
 static bool report_rows(const cvk_log *log, const row_counts *counts, size_t kept, size_t pieces,
-                        cvk_estimate *out)
+                        size_t fewest, cvk_estimate *out)
 {
     if (counts->missing > 0) {
         cvk_add_finding(out, CVK_WARNING, log->name,
@@ -255,8 +262,7 @@ static bool report_rows(const cvk_log *log, const row_counts *counts, size_t kep
                         "as %zu pieces",
                         counts->gaps, counts->first_gap + 1, pieces);
     }
-    const bool few =
-        (double)kept < (1.0 - LARGEST_LOST_SHARE) * (double)log->rows || kept < SMALLEST_PIECE;
+    const bool few = (double)kept < (1.0 - LARGEST_LOST_SHARE) * (double)log->rows || kept < fewest;
     if (few && counts->clipped > 0) {
         cvk_add_finding(out, CVK_ERROR, log->name,
                         "%zu of %zu rows touch a clipped channel and leave only %zu that can be "
@@ -267,9 +273,9 @@ static bool report_rows(const cvk_log *log, const row_counts *counts, size_t kep
     }
     if (few) {
         cvk_add_finding(out, CVK_ERROR, log->name,
-                        "only %zu of %zu rows are usable, at least %.0f %% (and %u) are needed: "
+                        "only %zu of %zu rows are usable, at least %.0f %% (and %zu) are needed: "
                         "record again without gaps",
-                        kept, log->rows, 100.0 * (1.0 - LARGEST_LOST_SHARE), SMALLEST_PIECE);
+                        kept, log->rows, 100.0 * (1.0 - LARGEST_LOST_SHARE), fewest);
         return false;
     }
     return true;
@@ -544,6 +550,20 @@ static bool looks_undriven(const cvk_signals *s, bool pwm_visible, cvk_estimate 
     return true;
 }
 
+double cvk_largest_voltage(const cvk_signals *s, cvk_span rows)
+{
+    double largest_v = 0.0;
+    for (size_t k = rows.begin; k < rows.end; k++) {
+        largest_v = fmax(largest_v, hypot(s->v_alpha[k], s->v_beta[k]));
+    }
+    return largest_v;
+}
+
+bool cvk_too_coarse(const cvk_signals *s, cvk_span rows)
+{
+    return s->voltage_doubt_v > LARGEST_DOUBT * cvk_largest_voltage(s, rows);
+}
+
 double cvk_mark_level(const cvk_log *log)
 {
     const double *index = log->column[CVK_COLUMN_INDEX];
@@ -695,14 +715,22 @@ static bool find_period(cvk_signals *s, const cvk_log *log, cvk_estimate *out)
     return true;
 }
 
-static cvk_status convert(cvk_signals *s, const cvk_log *log, bool pwm_visible,
+static cvk_status convert(cvk_signals *s, const cvk_conditioned *conditioned,
                           const cvk_estimate_options *options, cvk_estimate *out)
 {
+    const cvk_log *log = &conditioned->log;
+    const bool pwm_visible = conditioned->pwm_hz > 0.0;
     const size_t first_finding = out->findings;
-    *s = (cvk_signals){.name = log->name};
+    *s = (cvk_signals){.name = log->name,
+                       .pwm_hz = conditioned->pwm_hz,
+                       .edge_noise_v = conditioned->edge_noise_v,
+                       .voltage_doubt_v = conditioned->voltage_doubt_v};
+    memcpy(s->cure, conditioned->cure, sizeof s->cure);
     needed list = {.count = 0};
     voltage_kind kind = voltage_kind_of(log);
-    s->path = kind == VOLTAGE_DUTIES ? CVK_PATH_COMMANDED : CVK_PATH_MEASURED;
+    s->path = kind == VOLTAGE_DUTIES ? CVK_PATH_COMMANDED
+              : pwm_visible          ? CVK_PATH_AVERAGED
+                                     : CVK_PATH_MEASURED;
     if (!list_needed(log, kind, &list, out) || !find_period(s, log, out) ||
         (kind == VOLTAGE_DUTIES && !plausible_duties(log, out))) {
         return CVK_NOT_IN_LOG;
@@ -712,12 +740,12 @@ static cvk_status convert(cvk_signals *s, const cvk_log *log, bool pwm_visible,
         return CVK_NO_MEMORY;
     }
     row_counts counts = {0};
-    if (!(s->path == CVK_PATH_MEASURED && pwm_visible)) {
+    if (!pwm_visible) {
         find_clipping(log, &list, out);
     }
     s->rows = pick_rows(s, log, &list, rows, &counts);
     cvk_status status = CVK_NOT_IN_LOG;
-    if (report_rows(log, &counts, s->rows, s->pieces, out)) {
+    if (report_rows(log, &counts, s->rows, s->pieces, smallest_piece(s), out)) {
         status = allocate(s, log);
     }
     if (status == CVK_OK) {
@@ -727,7 +755,9 @@ static cvk_status convert(cvk_signals *s, const cvk_log *log, bool pwm_visible,
         convert_rotor(s, log, rows);
         s->open_circuit = count_columns(log, CVK_COLUMN_IA) == 0;
         fine = fine && (!s->open_circuit || looks_undriven(s, pwm_visible, out));
-        check_wiring(s, out);
+        if (!(s->voltage_doubt_v > 0.0 && cvk_too_coarse(s, (cvk_span){0, s->rows}))) {
+            check_wiring(s, out);
+        }
         fine = fine && plausible(s, log, options, out) && cvk_errors_since(out, first_finding) == 0;
         status = fine ? CVK_OK : CVK_NOT_IN_LOG;
     }
@@ -746,12 +776,7 @@ cvk_status cvk_signals_from_log(cvk_signals *s, const cvk_log *log,
         status = CVK_NOT_IN_LOG;
     }
     if (status == CVK_OK) {
-        status = convert(s, &conditioned.log, conditioned.pwm_hz > 0.0, options, out);
-        s->pwm_hz = conditioned.pwm_hz;
-        s->path = s->pwm_hz > 0.0 ? CVK_PATH_AVERAGED : s->path;
-        s->voltage_doubt_v = conditioned.voltage_doubt_v;
-        s->edge_noise_v = conditioned.edge_noise_v;
-        memcpy(s->cure, conditioned.cure, sizeof s->cure);
+        status = convert(s, &conditioned, options, out);
     }
     cvk_conditioned_free(&conditioned);
     return status;

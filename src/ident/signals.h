@@ -70,6 +70,11 @@ static inline size_t cvk_row_before(size_t row, long by, cvk_span rows)
     return wanted >= (long)rows.end ? rows.end - 1 : (size_t)wanted;
 }
 
+double cvk_largest_voltage(const cvk_signals *signals, cvk_span rows);
+
+/* The voltages of the rows tell less than the edges that lie between a scope's rows leave open. */
+bool cvk_too_coarse(const cvk_signals *signals, cvk_span rows);
+
 /* Half the largest value of the index column: above it a mark goes by. */
 double cvk_mark_level(const cvk_log *log);
 

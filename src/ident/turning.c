@@ -179,6 +179,8 @@ static void drop_short_runs(cvk_turns *turns)
                 turns->sign[kept] = turns->sign[n];
                 turns->joined[kept] = n > first;
             }
+        } else if (last - first > turns->dropped) {
+            turns->dropped = last - first;
         }
         first = last;
     }

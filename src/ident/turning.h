@@ -16,6 +16,7 @@
 /* Electrical turns found in a log, without any rotor sensor. */
 typedef struct cvk_turns {
     size_t count;
+    size_t dropped;    /* turns in the longest run that was too short to count */
     size_t *begin;     /* first row of turn n; begin[count] is one past the last turn's end */
     size_t *end;       /* one past its last row */
     signed char *sign; /* direction */
