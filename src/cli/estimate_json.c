@@ -121,12 +121,28 @@ static void add_pole_probabilities(JsonBuilder *b, const cvk_estimate *estimate)
     json_builder_end_object(b);
 }
 
+static void add_line_readings(JsonBuilder *b, const cvk_estimate *e)
+{
+    json_builder_set_member_name(b, "terminal_to_terminal");
+    json_builder_begin_array(b);
+    for (size_t n = 0; n < e->line_readings; n++) {
+        json_builder_begin_object(b);
+        add_json_text(b, "file", e->line_reading[n].log);
+        add_json_text(b, "terminals", e->line_reading[n].terminals);
+        add_json_entry(b, "resistance_ohm", &e->line_reading[n].resistance, FALSE);
+        add_json_entry(b, "inductance_h", &e->line_reading[n].inductance, FALSE);
+        json_builder_end_object(b);
+    }
+    json_builder_end_array(b);
+}
+
 void print_estimate_json(const cvk_estimate *estimate)
 {
     JsonBuilder *b = json_builder_new();
     json_builder_begin_object(b);
     add_json_card(b, &estimate->card);
     add_pole_probabilities(b, estimate);
+    add_line_readings(b, estimate);
     add_json_findings(b, estimate);
     json_builder_end_object(b);
     print_json_document(b);

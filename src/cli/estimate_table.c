@@ -181,6 +181,35 @@ static void print_missing(const cvk_card *card)
     }
 }
 
+/* Two probes: each log's reading, and the range over the rotor's positions. */
+static void print_line_readings(const cvk_estimate *e)
+{
+    double low = INFINITY, high = -INFINITY;
+    for (size_t n = 0; n < e->line_readings; n++) {
+        const cvk_line_reading *r = &e->line_reading[n];
+        g_print("%s  %s, terminals %c and %c, at its rotor position:\n",
+                n == 0 ? "\nFrom terminal to terminal:\n" : "", r->log, r->terminals[0],
+                r->terminals[1]);
+        if (r->resistance.known) {
+            display how = display_of(CVK_CARD_RESISTANCE, r->resistance.value);
+            how.label = "    resistance";
+            print_row(&how, &r->resistance, NAN);
+        }
+        if (r->inductance.known) {
+            display how = display_of(CVK_CARD_INDUCTANCE_Q, r->inductance.value);
+            how.label = "    inductance";
+            print_row(&how, &r->inductance, NAN);
+            low = fmin(low, r->inductance.value);
+            high = fmax(high, r->inductance.value);
+        }
+    }
+    if (e->line_readings > 1 && high > low) {
+        display how = display_of(CVK_CARD_INDUCTANCE_Q, high);
+        g_print("  inductance over these positions: %.4g .. %.4g %s\n", how.factor * low,
+                how.factor * high, how.unit);
+    }
+}
+
 static void print_findings(const cvk_estimate *estimate)
 {
     for (size_t n = 0; n < estimate->findings; n++) {
@@ -223,5 +252,6 @@ void print_card_table(const cvk_card *card, const cvk_rig_config *truth, double 
 void print_estimate_table(const cvk_estimate *estimate, const cvk_rig_config *truth)
 {
     print_card_table(&estimate->card, truth, estimate->row_s);
+    print_line_readings(estimate);
     print_findings(estimate);
 }

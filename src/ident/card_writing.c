@@ -128,6 +128,9 @@ static const char *why_open(const cvk_learning *l, int parameter)
     if (l->cure[0] != '\0') {
         return l->cure;
     }
+    if (l->one_line[0] != '\0' && (parameter == CVK_B_L_D || parameter == CVK_B_L_Q)) {
+        return l->one_line;
+    }
     if (l->crumbs) {
         return "the log is in pieces of less than 30 ms, too short for any test: record it without "
                "gaps, or with fewer rows a second (beyond 160 MB only stretches of a file are "
@@ -284,6 +287,21 @@ static void write_saturation(const cvk_belief *belief, double reach_a, cvk_estim
     }
 }
 
+/* Two probes: the model's floors and the channels' gains added to what the fit leaves open. */
+static void widen_line_readings(cvk_scale_share scale, cvk_estimate *out)
+{
+    for (size_t n = 0; n < out->line_readings; n++) {
+        cvk_card_entry *entry[] = {&out->line_reading[n].resistance,
+                                   &out->line_reading[n].inductance};
+        const double floors[] = {FLOOR_RESISTANCE, FLOOR_INDUCTANCE};
+        for (int k = 0; k < 2 && entry[k]->known; k++) {
+            const double value = entry[k]->value, half = entry[k]->statistical_high - value;
+            cvk_fill_entry(entry[k], value, hypot(half, 1.96 * floors[k] * value),
+                           hypot(scale.voltage, scale.current), out->line_reading[n].log);
+        }
+    }
+}
+
 void cvk_write_electrical(const cvk_learning *l, const cvk_prepared *logs, size_t count,
                           cvk_scale_share scale, cvk_estimate *out)
 {
@@ -301,6 +319,7 @@ void cvk_write_electrical(const cvk_learning *l, const cvk_prepared *logs, size_
                         scale_for(rows[n].parameter, scale), reach_a, &out->card);
     }
     write_inverter(l, first, scale, &out->card);
+    widen_line_readings(scale, out);
     write_saturation(&l->still.of[first], reach_a, out);
 }
 
@@ -411,6 +430,13 @@ void cvk_write_pole_pairs(cvk_estimate *out, const cvk_pole_evidence *evidence)
     cvk_card_entry *entry = &out->card.entry[CVK_CARD_POLE_PAIRS];
     double probability = 0.0;
     int p = cvk_poles_decide(evidence, &probability);
+    if (p == 0 && evidence->uncounted) {
+        cvk_leave_open(
+            &out->card, CVK_CARD_POLE_PAIRS,
+            "there is an enc column, but its counts per turn are not known: add the line "
+            "`# encoder_counts: 4096` (with your encoder's number) before the header");
+        return;
+    }
     if (p == 0 || probability < SURE_OF_POLES) {
         cvk_leave_open(
             &out->card, CVK_CARD_POLE_PAIRS,

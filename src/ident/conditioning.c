@@ -492,6 +492,8 @@ static cvk_status condition_two_terminals(cvk_conditioned *c, cvk_estimate *out)
         c->log.column[k] = NULL;
     }
     keep_storage(c, storage);
+    c->terminals[0] = (char)('a' + phase);
+    c->terminals[1] = (char)('a' + other);
     cvk_add_finding(
         out, CVK_NOTE, c->log.name,
         "one current and the voltage between terminals %c and %c: taken as measured with "

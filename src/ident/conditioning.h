@@ -19,10 +19,11 @@ typedef struct cvk_conditioned {
     cvk_log log;                     /* columns of the original, or of `storage` */
     double *storage[CVK_MOST_STEPS]; /* one of each step that made columns */
     int steps;
-    double pwm_hz;          /* of the switching that the log shows, over whose periods voltages are
-                               averaged; 0 when it shows none */
-    double edge_noise_v;    /* then: of an averaged voltage, whose edges lie between rows */
-    double voltage_doubt_v; /* what does not average out of that over many periods */
+    char terminals[3];   /* between which one voltage was measured, with one current; else empty */
+    double pwm_hz;       /* of the switching that the log shows, over whose periods voltages are
+                            averaged; 0 when it shows none */
+    double edge_noise_v; /* then: of an averaged voltage, whose edges lie between rows */
+    double voltage_doubt_v;   /* what does not average out of that over many periods */
     char cure[CVK_CARD_TEXT]; /* how to record for less of it */
 } cvk_conditioned;
 

@@ -46,7 +46,7 @@ static cvk_status balance_logs(const work *w, double disc_kg_m2, double pole_pai
     cvk_status status = balance == NULL ? CVK_NO_MEMORY : CVK_OK;
     for (size_t n = 0; n < w->count && status == CVK_OK; n++) {
         const cvk_prepared *p = &w->prepared[n];
-        if (p->usable && p->log->added_inertia_kg_m2 == disc_kg_m2) {
+        if (p->usable && p->log.added_inertia_kg_m2 == disc_kg_m2) {
             status = cvk_add_balances(balance, &p->signals, &p->turns, belief_of(w, n), pole_pairs);
         }
     }
@@ -96,8 +96,10 @@ static cvk_status learn_pole_pairs(const work *w, cvk_estimate *out)
         if (!p->usable) {
             continue;
         }
-        cvk_poles_from_columns(&evidence, p->log);
-        cvk_poles_from_count(&evidence, &p->turns, p->log->shaft_turns);
+        evidence.uncounted = evidence.uncounted || (cvk_log_has(&p->log, CVK_COLUMN_ENC) &&
+                                                    !(p->log.encoder_counts > 0.0));
+        cvk_poles_from_columns(&evidence, &p->log);
+        cvk_poles_from_count(&evidence, &p->turns, p->log.shaft_turns);
         cvk_status status = cvk_poles_from_pattern(&evidence, &p->signals, &p->turns);
         if (status != CVK_OK) {
             return status;

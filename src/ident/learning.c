@@ -14,8 +14,9 @@
 #include <stdio.h>
 #include <string.h>
 
-#define SHARP_SHARE 0.05      /* known so well that only the flux linkage is left to learn */
-#define FLUX_SHARE 0.05       /* as on the card */
+#define SHARP_SHARE 0.05 /* known so well that only the flux linkage is left to learn */
+#define FLUX_SHARE 0.05  /* as on the card */
+#define PI 3.14159265358979323846
 #define USEFUL_SHARE 0.2      /* as on the card */
 #define KNOWN_BEFORE 0.01     /* so sharp that a turning motor tells nothing new */
 #define CURVE_DOUBT 0.1       /* of the inverter's voltage, while the motor turns */
@@ -175,6 +176,60 @@ static bool fit_standstill(cvk_learning *l, cvk_prepared *w, int threads, cvk_st
     return !w->moved;
 }
 
+/* Value and deviation of `share` times a sum of fitted parameters. */
+static cvk_card_entry line_entry(const cvk_standstill_fit *fit, const double slope[CVK_SM_COUNT],
+                                 const char *log)
+{
+    cvk_card_entry entry = {.known = true};
+    double variance = 0.0;
+    for (int r = 0; r < CVK_SM_COUNT; r++) {
+        entry.value += slope[r] * fit->p[r];
+        for (int c = 0; c < CVK_SM_COUNT; c++) {
+            variance += slope[r] * slope[c] * fit->cov[r * CVK_SM_COUNT + c];
+        }
+    }
+    const double half = 1.96 * sqrt(variance);
+    entry.low = entry.statistical_low = entry.value - half;
+    entry.high = entry.statistical_high = entry.value + half;
+    snprintf(entry.from, sizeof entry.from, "%s: two probes", log);
+    entry.known = entry.low > 0.0;
+    return entry;
+}
+
+/* One direction shows the resistance, which is the same in all, and the inductance along it, which
+ * is neither that of d nor of q. */
+static void learn_line(cvk_learning *l, const cvk_signals *s, const cvk_standstill_fit *fit,
+                       cvk_estimate *out)
+{
+    /* the axis of the line from the first terminal to the second, rad */
+    const double axis =
+        PI / 3.0 * (double)(s->terminals[0] - 'a' + s->terminals[1] - 'a') + 0.5 * PI;
+    const double line[CVK_SM_COUNT] = {[CVK_SM_RESISTANCE] = 2.0};
+    const double bend[CVK_SM_COUNT] = {[CVK_SM_L_MEAN] = 2.0,
+                                       [CVK_SM_L_COS] = 2.0 * cos(2.0 * axis),
+                                       [CVK_SM_L_SIN] = 2.0 * sin(2.0 * axis)};
+    cvk_belief news = l->known.start[s->path];
+    if (out->line_readings < CVK_MOST_LINE_READINGS) {
+        cvk_line_reading *reading = &out->line_reading[out->line_readings++];
+        *reading = (cvk_line_reading){.resistance = line_entry(fit, line, s->name),
+                                      .inductance = line_entry(fit, bend, s->name)};
+        snprintf(reading->log, sizeof reading->log, "%s", s->name);
+        memcpy(reading->terminals, s->terminals, sizeof reading->terminals);
+    }
+    news.mean[CVK_B_RESISTANCE] = fit->p[CVK_SM_RESISTANCE];
+    news.cov[CVK_B_RESISTANCE * (CVK_B_COUNT + 1)] = fit->cov[CVK_SM_RESISTANCE];
+    news.dof = fit->dof;
+    cvk_belief_note(&news, CVK_B_RESISTANCE, s->name, "two probes");
+    cvk_add_reading(&l->readings, s->name, s->path, &news, CVK_B_RESISTANCE);
+    if (!cvk_belief_merge(&l->known.of[s->path], &news)) {
+        return;
+    }
+    snprintf(l->one_line, sizeof l->one_line,
+             "two probes show the inductance from terminal to terminal at one rotor position, "
+             "neither d nor q: log at least two phase currents and inject along two or more "
+             "directions (corvak record standstill)");
+}
+
 static void learn_standstill(cvk_learning *l, cvk_prepared *w, const cvk_estimate_options *options,
                              cvk_estimate *out)
 {
@@ -187,6 +242,10 @@ static void learn_standstill(cvk_learning *l, cvk_prepared *w, const cvk_estimat
         return;
     }
     w->stood = true;
+    if (s->terminals[0] != '\0') {
+        learn_line(l, s, &fit, out);
+        return;
+    }
     cvk_standstill_belief(&fit, &l->known.start[s->path], &news);
     doubt_two_channels(l, s, &news);
     if (w->turns.count > 0 && !cvk_belief_knows(&news, CVK_B_RESISTANCE, RUN_UP_SHARE)) {
@@ -511,7 +570,7 @@ void cvk_learn(cvk_learning *l, cvk_prepared *logs, size_t count,
 {
     l->readings.count = 0;
     l->moved = false;
-    l->misfit[0] = l->cure[0] = l->short_of[0] = '\0';
+    l->misfit[0] = l->cure[0] = l->short_of[0] = l->one_line[0] = '\0';
     l->channel_mismatch = options->voltage_gain_tolerance >= 0.0
                               ? options->voltage_gain_tolerance
                               : CVK_DEFAULT_VOLTAGE_GAIN_TOLERANCE;

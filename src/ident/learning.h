@@ -18,6 +18,7 @@ typedef struct cvk_learning {
     char misfit[CVK_CARD_TEXT];   /* a turning log that does not fit the winding of the others */
     char cure[CVK_CARD_TEXT];     /* of a scope's log that is too coarse to be used */
     char short_of[CVK_CARD_TEXT]; /* a capture too short for the flux linkage */
+    char one_line[CVK_CARD_TEXT]; /* two probes only: why there is no d and q */
     bool crumbs;                  /* no log has a stretch that is long enough */
     bool moved;                   /* a standstill log does not fit a motor that stands still */
 } cvk_learning;

@@ -15,6 +15,7 @@ typedef struct cvk_pole_evidence {
     bool pattern;      /* once per revolution */
     bool columns;      /* a column of electrical turns against one of the shaft's */
     bool counted;      /* voltages against turns counted by hand */
+    bool uncounted;    /* no evidence: an encoder whose counts per turn are not known */
     bool disc;         /* accelerations with and without a known disc */
 } cvk_pole_evidence;
 

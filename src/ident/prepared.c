@@ -4,8 +4,16 @@
  */
 #include "prepared.h"
 
+#include "findings.h"
+#include "numeric.h"
+
+#include <math.h>
 #include <stdlib.h>
 #include <string.h>
+
+#define MOST_WRAPS 200u
+#define WRAP_SHARE 0.8 /* of the range, that a counter falls back by when it starts anew */
+#define FEWEST_COUNTS 15.0
 
 /* More rows first, then by the cells themselves, last by name. */
 static int compare_logs(const void *a, const void *b)
@@ -34,12 +42,47 @@ void cvk_order_logs(const cvk_log *const *logs, size_t count, const cvk_log **or
     qsort(order, count, sizeof(const cvk_log *), compare_logs);
 }
 
+/* A counter that starts anew each turn shows its counts where it wraps: the jump back, and the step
+ * that it would have made. */
+static void find_encoder_counts(cvk_log *log, cvk_estimate *out)
+{
+    const double *x = log->column[CVK_COLUMN_ENC];
+    double low = INFINITY, high = -INFINITY, jumps[MOST_WRAPS];
+    size_t wraps = 0;
+    if (x == NULL || log->encoder_counts > 0.0) {
+        return;
+    }
+    for (size_t k = 0; k < log->rows; k++) {
+        low = x[k] < low ? x[k] : low;
+        high = x[k] > high ? x[k] : high;
+    }
+    for (size_t k = 2; k < log->rows && wraps < MOST_WRAPS; k++) {
+        if (fabs(x[k] - x[k - 1]) > WRAP_SHARE * (high - low) && high - low > FEWEST_COUNTS) {
+            jumps[wraps++] = fabs(x[k] - x[k - 1]) + fabs(x[k - 1] - x[k - 2]);
+        }
+    }
+    if (wraps >= 2) {
+        log->encoder_counts = round(cvk_median(jumps, wraps));
+        log->encoder_counts = fmax(log->encoder_counts, high - low + 1.0);
+        cvk_add_finding(
+            out, CVK_NOTE, log->name,
+            "the encoder starts anew after %.0f counts: taken for one turn; if not, add "
+            "the line `# encoder_counts: N`",
+            log->encoder_counts);
+    } else {
+        cvk_add_finding(out, CVK_WARNING, log->name,
+                        "column enc is not used: its counts per turn are not known. Add the line "
+                        "`# encoder_counts: 4096` (with your encoder's number) before the header");
+    }
+}
+
 cvk_status cvk_prepare(cvk_prepared *prepared, const cvk_log *log,
                        const cvk_estimate_options *options, cvk_estimate *out)
 {
     cvk_signals *signals = &prepared->signals;
-    prepared->log = log;
-    cvk_status status = cvk_signals_from_log(signals, log, options, out);
+    prepared->log = *log;
+    find_encoder_counts(&prepared->log, out);
+    cvk_status status = cvk_signals_from_log(signals, &prepared->log, options, out);
     if (status == CVK_OK) {
         status = cvk_find_turns(&prepared->turns, signals);
     }

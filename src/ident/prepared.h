@@ -12,7 +12,7 @@
 #define CVK_MOST_SPANS 64u
 
 typedef struct cvk_prepared {
-    const cvk_log *log;
+    cvk_log log; /* with the encoder's counts per turn, when its column shows them */
     cvk_signals signals;
     cvk_turns turns;
     cvk_span still[CVK_MOST_SPANS];

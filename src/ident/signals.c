@@ -726,6 +726,7 @@ static cvk_status convert(cvk_signals *s, const cvk_conditioned *conditioned,
                        .edge_noise_v = conditioned->edge_noise_v,
                        .voltage_doubt_v = conditioned->voltage_doubt_v};
     memcpy(s->cure, conditioned->cure, sizeof s->cure);
+    memcpy(s->terminals, conditioned->terminals, sizeof s->terminals);
     needed list = {.count = 0};
     voltage_kind kind = voltage_kind_of(log);
     s->path = kind == VOLTAGE_DUTIES ? CVK_PATH_COMMANDED

@@ -48,8 +48,9 @@ typedef struct cvk_signals {
     double voltage_doubt_v;   /* and what stays of that over many periods */
     char cure[CVK_CARD_TEXT]; /* how to record with less doubt */
     bool open_circuit;        /* no current columns: the bridge was off, the currents are zero */
-    bool two_voltages;        /* two channels only: their mismatch cannot be seen */
-    double bus_v;             /* mean; 1 when not used */
+    char terminals[3]; /* between which one voltage and one current were measured; else empty */
+    bool two_voltages; /* two channels only: their mismatch cannot be seen */
+    double bus_v;      /* mean; 1 when not used */
     double peak_current_a;
     double offset_alpha_a, offset_beta_a; /* taken off the currents already */
     double *storage;                      /* one block behind all of the above */

@@ -56,6 +56,16 @@ typedef struct cvk_saturation {
     double q_h[CVK_SATURATION_POINTS], q_half_h[CVK_SATURATION_POINTS];
 } cvk_saturation;
 
+/* What two probes see: resistance (ohm) and inductance (H) from terminal to terminal, at the rotor's
+ * position in that log. */
+#define CVK_MOST_LINE_READINGS 16
+
+typedef struct cvk_line_reading {
+    char log[64];
+    char terminals[3]; /* such as "ab" */
+    cvk_card_entry resistance, inductance;
+} cvk_line_reading;
+
 typedef struct cvk_estimate {
     cvk_card card;
     size_t findings;
@@ -70,6 +80,8 @@ typedef struct cvk_estimate {
      * the statistical interval. Only when asked for. */
     cvk_curve profile;
     cvk_saturation saturation;
+    size_t line_readings;
+    cvk_line_reading line_reading[CVK_MOST_LINE_READINGS];
     double pole_probability[CVK_MOST_POLE_PAIRS + 1]; /* of each integer; [0]: no evidence at all */
     double line_knee_a; /* current at which the inverter's own voltage bends */
     int line_curve;     /* which of the known curves it follows, 0 (soft) .. 5 (clipped) */
