@@ -33,6 +33,18 @@ int cmd_plan(int argc, char **argv);
 int complain_usage(const char *verb, const char *format, ...) G_GNUC_PRINTF(2, 3);
 int complain_file(const char *verb, const cvk_complaint *complaint);
 
+/* The text of the last complaint. */
+const char *last_complaint(void);
+
+/* Refuses, before any work, an output that cannot be written: a figure that is no .png or .svg, a
+ * folder that is not there, or one of the inputs (the same file, also by another name). `path` may
+ * be null. Returns an exit status. */
+int check_output(const char *verb, const char *path, gboolean figure, char *const *inputs,
+                 int count);
+
+/* All of stdout has gone out; else says so. Returns an exit status: `status`, or bad usage. */
+int check_stdout(int status);
+
 /* Parses the options of a verb. False, with the message printed, on wrong usage. */
 gboolean parse_options(const char *verb, const char *parameters, const char *summary,
                        const char *example, const GOptionEntry *entries, int *argc, char ***argv);
@@ -42,6 +54,8 @@ void show_progress(const char *what, double share);
 
 /* Prints what was built, and frees it. */
 void print_json_document(JsonBuilder *builder);
+/* The same in one line. */
+void print_json_line(JsonBuilder *builder);
 
 /* "note", "warning" or "error". */
 const char *severity_text(cvk_severity severity);
@@ -68,7 +82,10 @@ void add_json_card(JsonBuilder *b, const cvk_card *card);
 
 /* `truth` may be null: the rig to compare with. */
 void print_estimate_table(const cvk_estimate *estimate, const cvk_rig_config *truth);
-void print_estimate_json(const cvk_estimate *estimate);
+/* As one document; `truth` as for the table. */
+void print_estimate_json(const cvk_estimate *estimate, const cvk_rig_config *truth);
+/* As one line, with the log's path; an error stands in it when `status` is bad usage. */
+void print_estimate_line(const cvk_estimate *estimate, const char *path, int status);
 
 /* Members of a JSON object that several documents share; what is not finite is null. */
 void add_json_number(JsonBuilder *b, const char *key, double value);
@@ -96,5 +113,8 @@ gboolean draw_examination(const cvk_log *log, const cvk_examination *examination
 
 /* The rig's true value of a key; NaN when the rig has none. */
 double rig_truth(const cvk_rig_config *rig, cvk_card_key key);
+
+/* The same for a card: when its voltages were measured, its resistance has no switch in it. */
+double card_truth(const cvk_rig_config *rig, const cvk_card *card, cvk_card_key key);
 
 #endif

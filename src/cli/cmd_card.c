@@ -18,7 +18,7 @@
 typedef struct arguments {
     gboolean json;
     double meter_resistance, meter_inductance, meter_tolerance, rotor_deg; /* NaN: not given */
-    char *set, *low, *high, *reason, *output;
+    char *set, *low, *high, *reason, *output, *join;
 } arguments;
 
 /* One line of a comparison. */
@@ -193,6 +193,19 @@ static int work(const arguments *a, char **paths, int count)
     if (cvk_card_file_read(&card, paths[0], &complaint) != CVK_OK) {
         return complain_file(VERB, &complaint);
     }
+    if (a->join != NULL) {
+        if (count != 1 || a->output == NULL || metered || a->set != NULL) {
+            return complain_usage(VERB, "--join CARD takes one card and -o FILE for the result");
+        }
+        if (cvk_card_file_read(&other, a->join, &complaint) != CVK_OK) {
+            return complain_file(VERB, &complaint);
+        }
+        cvk_card_join(&card, &other);
+        if (cvk_card_file_write(&card, a->output, &complaint) != CVK_OK) {
+            return complain_file(VERB, &complaint);
+        }
+        return show(&card, a->json);
+    }
     if (count == 2) {
         if (cvk_card_file_read(&other, paths[1], &complaint) != CVK_OK) {
             return complain_file(VERB, &complaint);
@@ -238,6 +251,8 @@ int cmd_card(int argc, char **argv)
         {"low", 0, 0, G_OPTION_ARG_STRING, &a.low, "its interval (else exact)", "NUMBER"},
         {"high", 0, 0, G_OPTION_ARG_STRING, &a.high, "", "NUMBER"},
         {"reason", 0, 0, G_OPTION_ARG_STRING, &a.reason, "why, kept on the card", "TEXT"},
+        {"join", 0, 0, G_OPTION_ARG_FILENAME, &a.join,
+         "join another card of the same motor: what agrees is sharpened (needs -o)", "CARD"},
         {"output", 'o', 0, G_OPTION_ARG_FILENAME, &a.output,
          "where the changed card goes (else over the old one)", "FILE"},
         G_OPTION_ENTRY_NULL};
@@ -256,5 +271,6 @@ int cmd_card(int argc, char **argv)
     g_free(a.high);
     g_free(a.reason);
     g_free(a.output);
+    g_free(a.join);
     return status;
 }

@@ -13,14 +13,15 @@
 #define VERB "estimate"
 
 typedef struct arguments {
-    gboolean json;
-    char *plot, *details, *card, *name, *compare;
+    gboolean json, each;
+    char *plot, *details, *card, *name, *compare, *refine;
     log_options logs;
 } arguments;
 
 typedef struct job {
     log_set set;
     cvk_rig_config truth;
+    cvk_card before; /* that these logs refine */
     cvk_estimate estimate;
 } job;
 
@@ -37,11 +38,12 @@ static int complain_findings(const job *j)
     return status;
 }
 
+/* "wheel" of wheel-standstill.csv; of several logs the first by name, whatever their order. */
 static void name_card(job *j, const arguments *a)
 {
-    const char *name = a->name;
-    if (name == NULL) { /* "wheel" of wheel-standstill.csv */
-        name = j->set.log[0]->name;
+    const char *name = a->name != NULL ? a->name : j->set.log[0]->name;
+    for (size_t n = 1; n < j->set.count && a->name == NULL; n++) {
+        name = strcmp(j->set.log[n]->name, name) < 0 ? j->set.log[n]->name : name;
     }
     g_strlcpy(j->estimate.card.name, name, sizeof j->estimate.card.name);
     if (a->name == NULL) {
@@ -66,8 +68,11 @@ static int write_results(job *j, const arguments *a)
 {
     cvk_complaint complaint;
     const cvk_rig_config *truth = a->compare != NULL ? &j->truth : NULL;
+    if (a->refine != NULL) {
+        cvk_card_join(&j->estimate.card, &j->before);
+    }
     if (a->json) {
-        print_estimate_json(&j->estimate);
+        print_estimate_json(&j->estimate, truth);
     } else {
         print_estimate_table(&j->estimate, truth);
     }
@@ -83,11 +88,24 @@ static int write_results(job *j, const arguments *a)
     return EXIT_DONE;
 }
 
+/* Refuses before the work what could not be written after it. */
+static int check_outputs(const arguments *a, char **paths, int count)
+{
+    int status = check_output(VERB, a->plot, TRUE, paths, count);
+    status = status == EXIT_DONE ? check_output(VERB, a->details, TRUE, paths, count) : status;
+    return status == EXIT_DONE ? check_output(VERB, a->card, FALSE, paths, count) : status;
+}
+
 static int work(job *j, const arguments *a, char **paths, int count)
 {
     cvk_complaint complaint;
-    int status = EXIT_DONE;
-    if (a->compare != NULL && cvk_rig_file_read(&j->truth, a->compare, &complaint) != CVK_OK) {
+    int status = check_outputs(a, paths, count);
+    if (status == EXIT_DONE && a->compare != NULL &&
+        cvk_rig_file_read(&j->truth, a->compare, &complaint) != CVK_OK) {
+        status = complain_file(VERB, &complaint);
+    }
+    if (status == EXIT_DONE && a->refine != NULL &&
+        cvk_card_file_read(&j->before, a->refine, &complaint) != CVK_OK) {
         status = complain_file(VERB, &complaint);
     }
     if (status == EXIT_DONE) {
@@ -101,6 +119,34 @@ static int work(job *j, const arguments *a, char **paths, int count)
         }
     }
     return status;
+}
+
+/* Every log is a motor of its own: one line of JSON each, as soon as it is done. */
+static int work_each(const arguments *a, char **paths, int count)
+{
+    int worst = count > 0 ? EXIT_DONE : complain_usage(VERB, "name logs, one of each motor");
+    if (a->plot != NULL || a->details != NULL || a->card != NULL || a->refine != NULL ||
+        a->compare != NULL) {
+        return complain_usage(VERB, "--each prints lines of JSON: leave --plot, --plot-details, "
+                                    "--card, --refine and --compare out");
+    }
+    for (int n = 0; n < count; n++) {
+        job *j = g_new0(job, 1);
+        int status = read_log_set(&j->set, VERB, &a->logs, &paths[n], 1);
+        if (status == EXIT_DONE) {
+            cvk_estimate_options options = estimate_options_of(&a->logs);
+            const cvk_status done =
+                cvk_estimate_logs(j->set.log, j->set.count, &options, &j->estimate);
+            add_reader_findings(&j->estimate, &j->set);
+            name_card(j, a);
+            status = done == CVK_OK ? EXIT_DONE : EXIT_ANSWER_NO;
+        }
+        print_estimate_line(&j->estimate, paths[n], status);
+        worst = MAX(worst, MIN(status, EXIT_ANSWER_NO));
+        free_log_set(&j->set);
+        g_free(j);
+    }
+    return worst;
 }
 
 int cmd_estimate(int argc, char **argv)
@@ -118,19 +164,24 @@ int cmd_estimate(int argc, char **argv)
         {"name", 'n', 0, G_OPTION_ARG_STRING, &a.name, "name on the card", "NAME"},
         {"compare", 0, 0, G_OPTION_ARG_FILENAME, &a.compare,
          "compare with the truth of a simulated rig", "RIG"},
+        {"refine", 0, 0, G_OPTION_ARG_FILENAME, &a.refine,
+         "join what an earlier card of this motor knows (write the result with --card)", "CARD"},
+        {"each", 0, 0, G_OPTION_ARG_NONE, &a.each,
+         "every log is a motor of its own: one line of JSON each, as soon as it is done", NULL},
         LOG_OPTION_ENTRIES(a.logs),
         G_OPTION_ENTRY_NULL};
     if (!parse_options(VERB, "LOG [LOG...]",
                        "Reads one or several logs of the same motor (CSV) and estimates "
                        "resistance, inductances,\nflux linkage and pole pairs, each with a 95 % "
                        "interval, and the inverter's own voltage\nand delay. What the logs do not "
-                       "show is named, with the run that would show it.",
+                       "show is named, with the run that would show it. `-` reads a CSV log from a "
+                       "pipe.",
                        "corvak estimate data/wheel-standstill.csv --plot wheel.png", entries, &argc,
                        &argv)) {
         return EXIT_BAD_USAGE;
     }
     job *j = g_new0(job, 1);
-    int status = work(j, &a, argv + 1, argc - 1);
+    int status = a.each ? work_each(&a, argv + 1, argc - 1) : work(j, &a, argv + 1, argc - 1);
     free_log_set(&j->set);
     g_free(j);
     g_free(a.plot);
@@ -138,6 +189,7 @@ int cmd_estimate(int argc, char **argv)
     g_free(a.card);
     g_free(a.name);
     g_free(a.compare);
+    g_free(a.refine);
     free_log_options(&a.logs);
     return status;
 }

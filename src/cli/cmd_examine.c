@@ -19,6 +19,9 @@ static int work(job *j, const log_options *options, gboolean json, const char *p
     if (count != 1) {
         return complain_usage(VERB, "name one log");
     }
+    if (check_output(VERB, plot, TRUE, paths, count) != EXIT_DONE) {
+        return EXIT_BAD_USAGE;
+    }
     int status = read_log_set(&j->set, VERB, options, paths, count);
     if (status != EXIT_DONE) {
         return status;

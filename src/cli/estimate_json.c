@@ -40,7 +40,7 @@ void add_json_entry(JsonBuilder *b, const char *key, const cvk_card_entry *entry
     add_json_number(b, "high", entry->high);
     add_json_number(b, "statistical_low", entry->statistical_low);
     add_json_number(b, "statistical_high", entry->statistical_high);
-    if (poles) {
+    if (poles && !entry->by_hand) {
         add_json_number(b, "probability", entry->probability);
     }
     add_json_text(b, entry->by_hand ? "by_hand" : "from", entry->from);
@@ -136,14 +136,77 @@ static void add_line_readings(JsonBuilder *b, const cvk_estimate *e)
     json_builder_end_array(b);
 }
 
-void print_estimate_json(const cvk_estimate *estimate)
+/* What a meter between two terminals reads: the range of the inductance as the rotor turns. */
+static void add_line_to_line(JsonBuilder *b, const cvk_card *card)
+{
+    const cvk_card_entry *ld = &card->entry[CVK_CARD_INDUCTANCE_D];
+    const cvk_card_entry *lq = &card->entry[CVK_CARD_INDUCTANCE_Q];
+    cvk_card_entry entry = {.known = false};
+    json_builder_set_member_name(b, "line_to_line");
+    json_builder_begin_object(b);
+    entry.known = cvk_card_meter_resistance(card, &entry);
+    add_json_entry(b, "resistance_ohm", &entry, FALSE);
+    add_json_number(b, "inductance_smallest_h", ld->known && lq->known ? 2.0 * ld->value : NAN);
+    add_json_number(b, "inductance_largest_h", ld->known && lq->known ? 2.0 * lq->value : NAN);
+    json_builder_end_object(b);
+}
+
+/* The rig's truth beside each value that is known. */
+static void add_comparison(JsonBuilder *b, const cvk_card *card, const cvk_rig_config *truth)
+{
+    json_builder_set_member_name(b, "comparison");
+    json_builder_begin_object(b);
+    for (int key = 0; key < CVK_CARD_INVERTER_COUNT; key++) {
+        const cvk_card_entry *entry = &card->entry[key];
+        const double true_value = card_truth(truth, card, (cvk_card_key)key);
+        if (!entry->known || isnan(true_value)) {
+            continue;
+        }
+        json_builder_set_member_name(b, cvk_card_key_name((cvk_card_key)key));
+        json_builder_begin_object(b);
+        add_json_number(b, "truth", true_value);
+        add_json_number(b, "off_by", entry->value / true_value - 1.0);
+        json_builder_set_member_name(b, "inside");
+        json_builder_add_boolean_value(b, true_value >= entry->low && true_value <= entry->high);
+        json_builder_end_object(b);
+    }
+    json_builder_end_object(b);
+}
+
+/* The members of an estimate, in an open object. */
+static void add_estimate(JsonBuilder *b, const cvk_estimate *estimate)
+{
+    add_json_card(b, &estimate->card);
+    add_pole_probabilities(b, estimate);
+    add_line_to_line(b, &estimate->card);
+    add_line_readings(b, estimate);
+    add_json_findings(b, estimate);
+}
+
+void print_estimate_json(const cvk_estimate *estimate, const cvk_rig_config *truth)
 {
     JsonBuilder *b = json_builder_new();
     json_builder_begin_object(b);
-    add_json_card(b, &estimate->card);
-    add_pole_probabilities(b, estimate);
-    add_line_readings(b, estimate);
-    add_json_findings(b, estimate);
+    add_estimate(b, estimate);
+    if (truth != NULL) {
+        add_comparison(b, &estimate->card, truth);
+    }
     json_builder_end_object(b);
     print_json_document(b);
+}
+
+void print_estimate_line(const cvk_estimate *estimate, const char *path, int status)
+{
+    JsonBuilder *b = json_builder_new();
+    json_builder_begin_object(b);
+    add_json_text(b, "path", path);
+    json_builder_set_member_name(b, "status");
+    json_builder_add_int_value(b, status);
+    if (status == EXIT_BAD_USAGE) {
+        add_json_text(b, "error", last_complaint());
+    } else {
+        add_estimate(b, estimate);
+    }
+    json_builder_end_object(b);
+    print_json_line(b);
 }

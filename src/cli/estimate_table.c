@@ -36,6 +36,16 @@ double rig_truth(const cvk_rig_config *rig, cvk_card_key key)
     }
 }
 
+double card_truth(const cvk_rig_config *rig, const cvk_card *card, cvk_card_key key)
+{
+    const cvk_card_entry *winding = &card->entry[CVK_CARD_WINDING_RESISTANCE];
+    const gboolean measured =
+        winding->known && winding->value == card->entry[CVK_CARD_RESISTANCE].value;
+    /* measured at the terminals: no switch in it */
+    return rig_truth(rig,
+                     measured && key == CVK_CARD_RESISTANCE ? CVK_CARD_WINDING_RESISTANCE : key);
+}
+
 /* Prints text padded to a width in characters, not bytes. */
 static void pad(const char *text, int width)
 {
@@ -81,7 +91,7 @@ static void print_row(const display *how, const cvk_card_entry *entry, double tr
     } else {
         snprintf(line, sizeof line, "±%.2f %%", 100.0 * statistical / fabs(entry->value));
     }
-    pad_left(line, 10);
+    pad_left(entry->by_hand ? "by hand" : line, 10);
     print_truth(entry, truth, how->factor, half);
     g_print("\n");
 }
@@ -104,15 +114,14 @@ static void print_entry(const cvk_card *card, cvk_card_key key, const cvk_rig_co
         return;
     }
     display how = display_of(key, entry->value);
-    double true_value = truth != NULL ? rig_truth(truth, key) : NAN;
-    const cvk_card_entry *winding = &card->entry[CVK_CARD_WINDING_RESISTANCE];
-    if (truth != NULL && key == CVK_CARD_RESISTANCE && winding->known &&
-        winding->value == entry->value) { /* measured at the terminals: no switch in it */
-        true_value = rig_truth(truth, CVK_CARD_WINDING_RESISTANCE);
-    }
+    double true_value = truth != NULL ? card_truth(truth, card, key) : NAN;
     if (key == CVK_CARD_POLE_PAIRS) {
         pad(how.label, 30);
-        g_print("%8.0f  (probability %.4f)", entry->value, entry->probability);
+        if (entry->by_hand) {
+            g_print("%8.0f  (set by hand)", entry->value);
+        } else {
+            g_print("%8.0f  (probability %.4f)", entry->value, entry->probability);
+        }
         if (truth != NULL) {
             g_print("  rig: %.0f", true_value);
         }

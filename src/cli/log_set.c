@@ -5,6 +5,28 @@
 #include "log_set.h"
 
 #include <stdarg.h>
+#include <stdint.h>
+#include <stdlib.h>
+#include <string.h>
+
+static size_t edit_distance(const char *a, const char *b)
+{
+    enum { MOST = 64 };
+    size_t row[MOST + 1], length = MIN(strlen(b), (size_t)MOST);
+    for (size_t k = 0; k <= length; k++) {
+        row[k] = k;
+    }
+    for (size_t n = 0; a[n] != '\0'; n++) {
+        size_t diagonal = row[0]++;
+        for (size_t k = 0; k < length; k++) {
+            const size_t change =
+                diagonal + (g_ascii_tolower(a[n]) != g_ascii_tolower(b[k]) ? 1u : 0u);
+            diagonal = row[k + 1];
+            row[k + 1] = MIN(change, MIN(row[k], diagonal) + 1u);
+        }
+    }
+    return row[length];
+}
 
 static int parse_maps(log_set *set, const char *verb, const log_options *options)
 {
@@ -26,6 +48,59 @@ static int parse_maps(log_set *set, const char *verb, const log_options *options
     return EXIT_DONE;
 }
 
+/* A log that cannot be understood: what its mapping could be goes to stdout, to be put in a file.
+ */
+static void propose_mapping(const char *path, const cvk_complaint *complaint)
+{
+    char *proposal = strstr(complaint->text, "--map") != NULL ? cvk_propose_mapping(path) : NULL;
+    if (proposal != NULL) {
+        g_print("%s", proposal);
+        free(proposal);
+    }
+}
+
+/* The column whose name is closest to one that a map asks for. */
+static char *closest_name(const char *wanted, const char *names)
+{
+    char **list = g_strsplit(names, ",", -1), *best = NULL;
+    size_t least = SIZE_MAX;
+    for (int n = 0; list[n] != NULL; n++) {
+        const char *name = g_strstrip(list[n]);
+        const size_t distance = edit_distance(wanted, name);
+        if (distance < least) {
+            least = distance;
+            g_free(best);
+            best = g_strdup(name);
+        }
+    }
+    g_strfreev(list);
+    return best;
+}
+
+/* A column that a map names must be in some log. */
+static int check_maps(const log_set *set, const char *verb)
+{
+    unsigned long used = 0;
+    for (size_t n = 0; n < set->count; n++) {
+        used |= set->file[n].maps_used;
+    }
+    for (size_t m = 0; m < set->map_count; m++) {
+        if ((used >> m & 1ul) == 0) {
+            const cvk_log_file *first = &set->file[0];
+            char *closest = closest_name(set->map[m].name, first->names);
+            int status = complain_usage(
+                verb,
+                "%s: there is no column \"%s\" to be taken for %s; there are %s. Did you "
+                "mean \"%s\"?",
+                first->path, set->map[m].name, cvk_column_name(set->map[m].column), first->names,
+                closest != NULL ? closest : "");
+            g_free(closest);
+            return status;
+        }
+    }
+    return EXIT_DONE;
+}
+
 int read_log_set(log_set *set, const char *verb, const log_options *options, char **paths,
                  int count)
 {
@@ -39,15 +114,25 @@ int read_log_set(log_set *set, const char *verb, const log_options *options, cha
     }
     for (int n = 0; n < count; n++) {
         show_progress("reading", (double)n / count);
-        set->count = (size_t)n + 1;
-        if (cvk_log_file_read(&set->file[n], paths[n], set->map, set->map_count, &complaint) !=
-            CVK_OK) {
-            return complain_file(verb, &complaint);
+        cvk_log_file *file = &set->file[set->count];
+        if (cvk_log_file_read(file, paths[n], set->map, set->map_count, &complaint) == CVK_OK) {
+            set->log[set->count++] = &file->log;
+            continue;
         }
-        set->log[n] = &set->file[n].log;
+        show_progress("reading", 1.0);
+        complain_file(verb, &complaint);
+        propose_mapping(paths[n], &complaint);
+        set->unreadable++;
     }
     show_progress("reading", 1.0);
-    return EXIT_DONE;
+    if (set->count == 0) {
+        return EXIT_BAD_USAGE;
+    }
+    if (set->unreadable > 0) {
+        g_printerr("corvak %s: %zu of %d logs cannot be read and are left out\n", verb,
+                   set->unreadable, count);
+    }
+    return check_maps(set, verb);
 }
 
 void free_log_set(log_set *set)
@@ -96,9 +181,13 @@ void add_reader_findings(cvk_estimate *estimate, const log_set *set)
     for (size_t n = 0; n < set->count; n++) {
         const cvk_log_file *file = &set->file[n];
         if (file->bad_cells > 0) {
+            char where[32] = "";
+            if (file->first_bad_line > 0) {
+                g_snprintf(where, sizeof where, " in line %ld", file->first_bad_line);
+            }
             add_finding(estimate, CVK_WARNING, file->log.name,
-                        "%zu cells are empty or not numbers, the first in line %ld: \"%s\"",
-                        file->bad_cells, file->first_bad_line, file->first_bad_cell);
+                        "%zu cells are empty or not numbers, the first%s: \"%s\"", file->bad_cells,
+                        where, file->first_bad_cell);
         }
         if (file->stretched) {
             add_finding(estimate, CVK_NOTE, file->log.name,

@@ -67,14 +67,15 @@ typedef struct log_options {
     }
 
 typedef struct log_set {
-    size_t count;
+    size_t count, unreadable;
     cvk_log_file file[MOST_LOGS];
     const cvk_log *log[MOST_LOGS];
     cvk_column_map map[MOST_MAPS];
     size_t map_count;
 } log_set;
 
-/* Reads all; returns an exit status, with the message printed. Free in any case. */
+/* Reads all; what cannot be read is named on stderr and left out. Returns an exit status: bad usage
+ * when nothing can be read, or a map names no column. Free in any case. */
 int read_log_set(log_set *set, const char *verb, const log_options *options, char **paths,
                  int count);
 void free_log_set(log_set *set);

@@ -4,6 +4,7 @@
  */
 #include "cli.h"
 
+#include <locale.h>
 #include <stdio.h>
 #include <string.h>
 
@@ -43,11 +44,12 @@ static void print_verbs(void)
 
 int main(int argc, char **argv)
 {
+    (void)setlocale(LC_CTYPE, "C.UTF-8"); /* options are UTF-8 whatever the user's locale */
     g_set_print_handler(put_out);
     g_set_printerr_handler(put_error);
     if (argc < 2 || strcmp(argv[1], "--help") == 0 || strcmp(argv[1], "-h") == 0) {
         print_verbs();
-        return EXIT_DONE;
+        return check_stdout(EXIT_DONE);
     }
     if (strcmp(argv[1], "--version") == 0) {
         g_print("corvak " CORVAK_VERSION "\n");
@@ -55,7 +57,7 @@ int main(int argc, char **argv)
     }
     for (size_t n = 0; n < G_N_ELEMENTS(verbs); n++) {
         if (strcmp(argv[1], verbs[n].name) == 0) {
-            return verbs[n].run(argc - 1, argv + 1);
+            return check_stdout(verbs[n].run(argc - 1, argv + 1));
         }
     }
     g_printerr("corvak: there is no verb \"%s\"; `corvak` alone lists them\n", argv[1]);

@@ -7,7 +7,16 @@
 #include <math.h>
 #include <stdarg.h>
 #include <stdio.h>
+#include <string.h>
+#include <sys/stat.h>
 #include <unistd.h>
+
+static char *last; /* complaint */
+
+const char *last_complaint(void)
+{
+    return last != NULL ? last : "";
+}
 
 int complain_usage(const char *verb, const char *format, ...)
 {
@@ -16,13 +25,57 @@ int complain_usage(const char *verb, const char *format, ...)
     char *message = g_strdup_vprintf(format, arguments);
     va_end(arguments);
     g_printerr("corvak %s: %s\n", verb, message);
-    g_free(message);
+    g_free(last);
+    last = message;
     return EXIT_BAD_USAGE;
 }
 
 int complain_file(const char *verb, const cvk_complaint *complaint)
 {
     return complain_usage(verb, "%s", complaint->text);
+}
+
+static gboolean same_file(const char *a, const char *b)
+{
+    struct stat x, y;
+    return stat(a, &x) == 0 && stat(b, &y) == 0 && x.st_dev == y.st_dev && x.st_ino == y.st_ino;
+}
+
+int check_output(const char *verb, const char *path, gboolean figure, char *const *inputs,
+                 int count)
+{
+    if (path == NULL || strcmp(path, "-") == 0) {
+        return EXIT_DONE;
+    }
+    if (figure && !g_str_has_suffix(path, ".png") && !g_str_has_suffix(path, ".svg")) {
+        return complain_usage(verb, "%s: name the figure FILE.png or FILE.svg", path);
+    }
+    for (int n = 0; n < count; n++) {
+        if (inputs[n] != NULL && same_file(path, inputs[n])) {
+            return complain_usage(verb, "%s: the output would overwrite the input %s; name another",
+                                  path, inputs[n]);
+        }
+    }
+    char *folder = g_path_get_dirname(path);
+    const gboolean fine = g_file_test(folder, G_FILE_TEST_IS_DIR) && access(folder, W_OK) == 0 &&
+                          !g_file_test(path, G_FILE_TEST_IS_DIR);
+    const int status =
+        fine ? EXIT_DONE
+             : complain_usage(verb,
+                              "%s: cannot be written: there is no folder %s that may be "
+                              "written to, or the name is that of a folder",
+                              path, folder);
+    g_free(folder);
+    return status;
+}
+
+int check_stdout(int status)
+{
+    if (fflush(stdout) != 0 || ferror(stdout) != 0) {
+        g_printerr("corvak: the output cannot be written completely: is the disk full?\n");
+        return EXIT_BAD_USAGE;
+    }
+    return status;
 }
 
 gboolean parse_options(const char *verb, const char *parameters, const char *summary,
@@ -70,6 +123,17 @@ void print_json_document(JsonBuilder *builder)
     JsonNode *root = json_builder_get_root(builder);
     char *text = json_to_string(root, TRUE);
     g_print("%s\n", text);
+    g_free(text);
+    json_node_unref(root);
+    g_object_unref(builder);
+}
+
+void print_json_line(JsonBuilder *builder)
+{
+    JsonNode *root = json_builder_get_root(builder);
+    char *text = json_to_string(root, FALSE);
+    g_print("%s\n", text);
+    fflush(stdout);
     g_free(text);
     json_node_unref(root);
     g_object_unref(builder);

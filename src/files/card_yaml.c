@@ -68,7 +68,7 @@ static void write_entry(writer *w, const cvk_card *card, cvk_card_key key)
         number(w, "high", entry->high);
         number(w, "statistical_low", entry->statistical_low);
         number(w, "statistical_high", entry->statistical_high);
-        if (key == CVK_CARD_POLE_PAIRS) {
+        if (key == CVK_CARD_POLE_PAIRS && !entry->by_hand) {
             number(w, "probability", entry->probability);
         }
         text(w, entry->by_hand ? "by_hand" : "from");

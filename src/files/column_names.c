@@ -5,6 +5,8 @@
  */
 #include "column_names.h"
 
+#include "column_guess.h"
+
 #include <ctype.h>
 #include <string.h>
 #include <strings.h>
@@ -131,7 +133,7 @@ static const unit units[] = {
 };
 
 /* Factor to SI, or 0 when the unit is not one of this column. */
-static double unit_factor(cvk_column column, const char *text, size_t length)
+double cvk_unit_factor(cvk_column column, const char *text, size_t length)
 {
     quantity of = quantity_of(column);
     for (size_t n = 0; n < sizeof units / sizeof units[0]; n++) {
@@ -213,12 +215,22 @@ static bool find_name(const char *text, size_t length, cvk_column *column)
     return false;
 }
 
-static bool find_mapped(const char *text, size_t length, const cvk_column_map *maps, size_t count,
-                        cvk_column *column)
+/* Index of the map that names this cell; -1 for none. */
+static int find_mapped(const char *text, size_t length, const cvk_column_map *maps, size_t count)
 {
     for (size_t n = 0; n < count; n++) {
         if (same(text, length, maps[n].name)) {
-            *column = maps[n].column;
+            return (int)n;
+        }
+    }
+    return -1;
+}
+
+/* A map names the column by its own name for something else: then that name is not it. */
+static bool taken_by_map(cvk_column column, const cvk_column_map *maps, size_t count)
+{
+    for (size_t n = 0; n < count; n++) {
+        if (maps[n].column == column) {
             return true;
         }
     }
@@ -230,53 +242,104 @@ static void set_unit(cvk_column_head *head, const char *text, size_t length)
     size_t kept = length < sizeof head->unit - 1 ? length : sizeof head->unit - 1;
     memcpy(head->unit, text, kept);
     head->unit[kept] = '\0';
-    head->factor = length > 0 ? unit_factor(head->column, text, length) : 1.0;
+    head->factor = length > 0 ? cvk_unit_factor(head->column, text, length) : 1.0;
     head->bad_unit = head->factor == 0.0;
+}
+
+/* What a map says of unit, scale and offset, on top of the unit in the header. */
+static void apply_map(cvk_column_head *head, const cvk_column_map *map, int index)
+{
+    head->known = true;
+    head->map = index;
+    head->column = map->column;
+    if (map->unit[0] != '\0') {
+        set_unit(head, map->unit, strlen(map->unit));
+    }
+    head->offset = head->factor * map->offset;
+    head->factor *= map->scale;
+}
+
+/* The parts of `name [unit]` or `name (unit)`; false when there is no bracket. */
+static bool split_unit(const char *cell, size_t length, size_t *name_length, const char **unit_text,
+                       size_t *unit_length)
+{
+    size_t n = 0;
+    while (n < length && cell[n] != '[' && cell[n] != '(') {
+        n++;
+    }
+    if (n == length) {
+        return false;
+    }
+    const char *name = cell;
+    *name_length = n;
+    *unit_text = cell + n + 1;
+    *unit_length = length - n - 1;
+    trim(&name, name_length);
+    if (*unit_length > 0 &&
+        ((*unit_text)[*unit_length - 1] == ']' || (*unit_text)[*unit_length - 1] == ')')) {
+        (*unit_length)--;
+    }
+    trim(unit_text, unit_length);
+    return true;
+}
+
+/* Named by a map, with or without the unit that follows in the header. */
+static bool mapped_head(const char *cell, size_t length, const cvk_column_map *maps,
+                        size_t map_count, cvk_column_head *head)
+{
+    size_t name_length = length, unit_length = 0;
+    const char *unit_text = "";
+    const bool bracket = split_unit(cell, length, &name_length, &unit_text, &unit_length);
+    int map = find_mapped(cell, length, maps, map_count);
+    map = map < 0 && bracket ? find_mapped(cell, name_length, maps, map_count) : map;
+    if (map < 0) {
+        return false;
+    }
+    head->column = maps[map].column;
+    if (bracket && cvk_unit_factor(head->column, unit_text, unit_length) != 0.0) {
+        set_unit(head, unit_text, unit_length);
+    }
+    apply_map(head, &maps[map], map);
+    return true;
 }
 
 cvk_column_head cvk_column_of_head(const char *cell, size_t length, const cvk_column_map *maps,
                                    size_t map_count)
 {
-    cvk_column_head head = {.factor = 1.0};
+    cvk_column_head head = {.factor = 1.0, .map = -1};
+    size_t name_length = 0, unit_length = 0;
+    const char *unit_text = NULL;
+    bool sure = false;
     trim(&cell, &length);
-    if (find_mapped(cell, length, maps, map_count, &head.column)) {
-        head.known = true; /* the whole cell is the name; a unit may follow inside it */
+    if (mapped_head(cell, length, maps, map_count, &head)) {
+        return head;
     }
-    /* name [unit] or name (unit) */
-    for (size_t n = 0; n < length; n++) {
-        if (cell[n] != '[' && cell[n] != '(') {
-            continue;
+    if (split_unit(cell, length, &name_length, &unit_text, &unit_length)) {
+        head.known = find_name(cell, name_length, &head.column);
+        if (!head.known) {
+            head.column = cvk_guess_column(cell, name_length, &sure);
+            head.known = sure;
         }
-        const char *name = cell, *unit_text = cell + n + 1;
-        size_t name_length = n, unit_length = length - n - 1;
-        trim(&name, &name_length);
-        if (unit_length > 0 &&
-            (unit_text[unit_length - 1] == ']' || unit_text[unit_length - 1] == ')')) {
-            unit_length--;
-        }
-        trim(&unit_text, &unit_length);
-        head.known = head.known || find_mapped(name, name_length, maps, map_count, &head.column) ||
-                     find_name(name, name_length, &head.column);
         if (head.known) {
             set_unit(&head, unit_text, unit_length);
         }
-        return head;
-    }
-    if (head.known || find_name(cell, length, &head.column)) {
+    } else if (find_name(cell, length, &head.column)) {
         head.known = true;
-        return head;
-    }
-    /* name_unit: the unit is what follows an underscore, if it is a unit of that column */
-    for (size_t n = length; n > 1; n--) {
-        if (cell[n - 1] == '_' &&
-            (find_name(cell, n - 1, &head.column) ||
-             find_mapped(cell, n - 1, maps, map_count, &head.column)) &&
-            unit_factor(head.column, cell + n, length - n) != 0.0) {
-            head.known = true;
-            set_unit(&head, cell + n, length - n);
-            return head;
+    } else {
+        /* name_unit: the unit is what follows an underscore, if it is a unit of that column */
+        for (size_t n = length; n > 1 && !head.known; n--) {
+            if (cell[n - 1] == '_' && find_name(cell, n - 1, &head.column) &&
+                cvk_unit_factor(head.column, cell + n, length - n) != 0.0) {
+                head.known = true;
+                set_unit(&head, cell + n, length - n);
+            }
+        }
+        if (!head.known) {
+            head.column = cvk_guess_column(cell, length, &sure);
+            head.known = sure;
         }
     }
+    head.known = head.known && !taken_by_map(head.column, maps, map_count);
     return head;
 }
 
@@ -286,12 +349,24 @@ cvk_status cvk_column_map_parse(cvk_column_map *map, const char *text)
     if (equals == NULL || equals[1] == '\0' || strlen(equals + 1) >= sizeof map->name) {
         return CVK_BAD_FORMAT;
     }
+    *map = (cvk_column_map){.scale = 1.0};
+    cvk_column column = CVK_COLUMN_COUNT;
     for (int c = 0; c < CVK_COLUMN_COUNT; c++) {
-        if (same(text, (size_t)(equals - text), cvk_column_name((cvk_column)c))) {
-            map->column = (cvk_column)c;
-            strcpy(map->name, equals + 1);
-            return CVK_OK;
-        }
+        column = same(text, (size_t)(equals - text), cvk_column_name((cvk_column)c)) ? (cvk_column)c
+                                                                                     : column;
     }
-    return CVK_BAD_FORMAT;
+    if (column == CVK_COLUMN_COUNT) {
+        return CVK_BAD_FORMAT;
+    }
+    const char *name = equals + 1, *unit_text = NULL;
+    size_t length = strlen(name), name_length = 0, unit_length = 0;
+    map->column = column;
+    trim(&name, &length);
+    if (split_unit(name, length, &name_length, &unit_text, &unit_length) && name_length > 0 &&
+        unit_length < sizeof map->unit && cvk_unit_factor(column, unit_text, unit_length) != 0.0) {
+        memcpy(map->unit, unit_text, unit_length);
+        length = name_length;
+    }
+    memcpy(map->name, name, length);
+    return length > 0 ? CVK_OK : CVK_BAD_FORMAT;
 }

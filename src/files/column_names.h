@@ -10,14 +10,18 @@
 typedef struct cvk_column_head {
     bool known;
     cvk_column column;
-    double factor; /* SI value = factor * cell */
-    bool bad_unit; /* the name is known, the unit is not */
-    char unit[24]; /* as written */
+    double factor, offset; /* SI value = factor * cell + offset */
+    int map;               /* that named it; -1 for none */
+    bool bad_unit;         /* the name is known, the unit is not */
+    char unit[24];         /* as written */
 } cvk_column_head;
 
 /* Understands `name`, `name [unit]`, `name (unit)` and `name_unit`, and the maps' names. */
 cvk_column_head cvk_column_of_head(const char *cell, size_t length, const cvk_column_map *maps,
                                    size_t map_count);
+
+/* Factor to SI of a unit of this column; 0 when it is none. */
+double cvk_unit_factor(cvk_column column, const char *text, size_t length);
 
 /* Units that a column may have, for messages: "A mA uA kA". */
 const char *cvk_column_units(cvk_column column);

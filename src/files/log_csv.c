@@ -36,6 +36,9 @@ typedef struct reader {
     char delimiter, point;
     int columns; /* in the header row */
     cvk_column_head head[MOST_COLUMNS];
+    bool clock; /* the time column holds time stamps */
+    double first_day, last_clock_s;
+    size_t long_rows;      /* with more cells than the header */
     double sample_rate_hz; /* from a "# sample_rate_hz:" line; 0 when not given */
 } reader;
 
@@ -164,6 +167,28 @@ static cvk_status no_header(const reader *r, const char *first, const char *firs
                         shown);
 }
 
+/* What the header names, for messages about maps. */
+static void note_names(const reader *r, const char *line, const char *stop)
+{
+    size_t used = 0;
+    r->file->names[0] = '\0';
+    for (const char *cell = line; cell <= stop;) {
+        const char *cell_stop = cell_end(cell, stop, r->delimiter);
+        int written = snprintf(r->file->names + used, sizeof r->file->names - used, "%s%.*s",
+                               used > 0 ? ", " : "", (int)(cell_stop - cell), cell);
+        used += (size_t)written;
+        if (used >= sizeof r->file->names) {
+            break;
+        }
+        cell = cell_stop + 1;
+    }
+    for (int c = 0; c < r->columns; c++) {
+        if (r->head[c].known && r->head[c].map >= 0) {
+            r->file->maps_used |= 1ul << r->head[c].map;
+        }
+    }
+}
+
 /* Finds the header and leaves the first line after it in `line`, with its number. */
 static cvk_status find_header(reader *r, const char **line, long *number)
 {
@@ -189,6 +214,7 @@ static cvk_status find_header(reader *r, const char **line, long *number)
         }
         if (try_header(r, begin, stop)) {
             r->file->header_line = here;
+            note_names(r, begin, stop);
             return CVK_OK;
         }
     }
@@ -253,7 +279,7 @@ static bool take_unit_row(reader *r, const char *line, const char *stop)
         cell = cell_stop + 1;
     }
     for (int k = 0; k < c; k++) {
-        if (r->head[k].known) {
+        if (r->head[k].known && r->head[k].map < 0) {
             r->head[k].factor = units[k].factor;
         }
     }
@@ -306,7 +332,75 @@ static void note_bad_cell(cvk_log_file *file, long line, const char *cell, const
     }
 }
 
-static double read_cell(const reader *r, const char *cell, const char *stop, bool *good)
+static int digits_at(const char **p, const char *stop, int most)
+{
+    int value = 0, count = 0;
+    while (*p < stop && isdigit((unsigned char)**p) && count < most) {
+        value = 10 * value + (**p - '0');
+        (*p)++;
+        count++;
+    }
+    return count > 0 ? value : -1;
+}
+
+/* Days since 1970-03-01-like epoch of a date of the Gregorian calendar. */
+static double days_of(int year, int month, int day)
+{
+    const int shifted = month > 2 ? year : year - 1, m = month > 2 ? month - 3 : month + 9;
+    return 365.0 * shifted + floor(shifted / 4.0) - floor(shifted / 100.0) +
+           floor(shifted / 400.0) + floor((153.0 * m + 2.0) / 5.0) + day;
+}
+
+/* [YYYY-MM-DD(T| )]hh:mm:ss[.fff][Z|+hh:mm] as seconds since the log's first time stamp's day; a
+ * clock without a date that falls back has passed midnight. */
+static bool read_clock(reader *r, const char *cell, const char *stop, double *seconds)
+{
+    const char *p = cell;
+    double day = 0.0;
+    int first = digits_at(&p, stop, 4);
+    if (p < stop && (*p == '-' || *p == '/')) {
+        p++;
+        int month = digits_at(&p, stop, 2);
+        if (p >= stop || (*p != '-' && *p != '/')) {
+            return false;
+        }
+        p++;
+        day = days_of(first, month, digits_at(&p, stop, 2));
+        if (p >= stop || (*p != 'T' && *p != ' ' && *p != 't')) {
+            return false;
+        }
+        p++;
+        first = digits_at(&p, stop, 2);
+    }
+    if (first < 0 || first > 23 || p >= stop || *p != ':') {
+        return false;
+    }
+    p++;
+    const int minutes = digits_at(&p, stop, 2);
+    if (minutes < 0 || minutes > 59 || p >= stop || *p != ':') {
+        return false;
+    }
+    const char *after = p + 1;
+    double fraction = 0.0;
+    const char point = memchr(after, ',', (size_t)(stop - after)) != NULL ? ',' : '.';
+    if (!cvk_read_number(after, stop, point, &fraction, &after) || fraction >= 61.0) {
+        return false;
+    }
+    if (!r->clock) {
+        r->clock = true;
+        r->first_day = day;
+    }
+    double now = 86400.0 * (day - r->first_day) + 3600.0 * first + 60.0 * minutes + fraction;
+    if (day == 0.0 && now + 43200.0 < r->last_clock_s) {
+        now += 86400.0 * ceil((r->last_clock_s - now - 43200.0) / 86400.0);
+    }
+    r->last_clock_s = now;
+    *seconds = now;
+    return true;
+}
+
+static double read_cell(reader *r, cvk_column column, const char *cell, const char *stop,
+                        bool *good)
 {
     while (cell < stop && (*cell == ' ' || *cell == '"')) {
         cell++;
@@ -316,8 +410,8 @@ static double read_cell(const reader *r, const char *cell, const char *stop, boo
     *good = cvk_read_number(cell, stop, r->point, &value, &after);
     while (*good && after < stop) {
         if (*after != ' ' && *after != '"' && *after != '\r') {
-            *good = false;
-            return NAN;
+            *good = column == CVK_COLUMN_T && read_clock(r, cell, stop, &value);
+            return *good ? value : NAN;
         }
         after++;
     }
@@ -337,7 +431,7 @@ static int read_row(reader *r, const char *line, const char *stop, long number)
         if (cvk_read_plain(cell, stop, r->point, &plain, &after) &&
             (after == stop || *after == r->delimiter)) {
             if (r->head[c].known) {
-                file->cells[r->head[c].column][row] = plain * r->head[c].factor;
+                file->cells[r->head[c].column][row] = plain * r->head[c].factor + r->head[c].offset;
             }
             cell = after + 1;
             continue;
@@ -345,13 +439,16 @@ static int read_row(reader *r, const char *line, const char *stop, long number)
         const char *cell_stop = cell_end(cell, stop, r->delimiter);
         if (r->head[c].known) {
             bool good;
-            double value = read_cell(r, cell, cell_stop, &good);
-            file->cells[r->head[c].column][row] = value * r->head[c].factor;
+            double value = read_cell(r, r->head[c].column, cell, cell_stop, &good);
+            file->cells[r->head[c].column][row] = value * r->head[c].factor + r->head[c].offset;
             if (!good) {
                 note_bad_cell(file, number, cell, cell_stop);
             }
         }
         cell = cell_stop + 1;
+    }
+    if (c == r->columns && cell < stop && content_end(cell, stop) > cell) {
+        r->long_rows++;
     }
     for (int k = c; k < r->columns; k++) {
         if (r->head[k].known) {
@@ -410,10 +507,43 @@ cvk_status cvk_log_finish(cvk_log_file *file, double sample_rate_hz)
     return CVK_OK;
 }
 
+/* 1 234.5, 1'234.5, 1.234,5: digits in groups of three. */
+static bool has_thousands(const char *cell)
+{
+    size_t groups = 0, run = 0;
+    bool separated = false;
+    for (const char *p = cell; *p != '\0'; p++) {
+        if (isdigit((unsigned char)*p)) {
+            run++;
+            continue;
+        }
+        if (strchr(" '.,?", *p) == NULL || (separated && run != 3)) {
+            return groups > 0;
+        }
+        groups += separated && run == 3;
+        separated = run > 0;
+        run = 0;
+    }
+    return groups > 0 || (separated && run == 3);
+}
+
 static cvk_status check_cells(const reader *r)
 {
     const cvk_log_file *file = r->file;
-    size_t cells = file->log.rows * (size_t)r->columns;
+    const size_t cells = file->log.rows * (size_t)r->columns;
+    if (file->bad_cells > 0 && has_thousands(file->first_bad_cell)) {
+        return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, file->first_bad_line,
+                            "\"%s\" looks like a number with a thousands separator: export numbers "
+                            "without one",
+                            file->first_bad_cell);
+    }
+    if (2 * r->long_rows > file->log.rows) {
+        return cvk_complain(
+            r->complaint, CVK_BAD_FORMAT, r->path, file->header_line,
+            "most rows have more cells than the header has names: a decimal comma or "
+            "a thousands separator in a file separated by commas? Export it with "
+            "semicolons, or with `.` as decimal mark");
+    }
     if (file->bad_cells * 2 > cells) {
         return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, file->first_bad_line,
                             "most cells are not numbers (the first is \"%s\"): is this a CSV log "
@@ -428,7 +558,7 @@ static void start(cvk_log_file *file, const char *path)
     *file = (cvk_log_file){.log = cvk_log_empty("")};
     snprintf(file->path, sizeof file->path, "%s", path);
     const char *slash = strrchr(file->path, '/');
-    file->log.name = slash != NULL ? slash + 1 : file->path;
+    file->log.name = strcmp(path, "-") == 0 ? "stdin" : (slash != NULL ? slash + 1 : file->path);
 }
 
 cvk_status cvk_log_file_parse(cvk_log_file *file, const char *path, const char *text, size_t length,
@@ -448,6 +578,10 @@ cvk_status cvk_log_file_parse(cvk_log_file *file, const char *path, const char *
                             "the file is empty: record it again");
     }
     size_t head = length < 4096u ? length : 4096u;
+    if (length > 2 && (unsigned char)text[0] == 0x1f && (unsigned char)text[1] == 0x8b) {
+        return cvk_complain(complaint, CVK_BAD_FORMAT, path, 0,
+                            "the file is compressed: zcat FILE | corvak estimate -");
+    }
     if (memchr(text, '\0', head) != NULL) {
         return cvk_complain(complaint, CVK_BAD_FORMAT, path, 0,
                             "this is a binary file, not text (or text in UTF-16): export the log "
@@ -544,7 +678,7 @@ static cvk_status read_stretches(FILE *stream, size_t size, const char *path, ch
 static cvk_status read_all(const char *path, char **text, size_t *length, bool *stretched,
                            cvk_complaint *complaint)
 {
-    FILE *stream = fopen(path, "rb");
+    FILE *stream = strcmp(path, "-") == 0 ? stdin : fopen(path, "rb");
     if (stream == NULL) {
         return cvk_complain(complaint, CVK_FILE_ERROR, path, 0,
                             "cannot be opened: check the name and that it may be read");
@@ -586,7 +720,7 @@ static cvk_status read_all(const char *path, char **text, size_t *length, bool *
 static bool begins_as_hdf5(const char *path)
 {
     char head[8];
-    FILE *stream = fopen(path, "rb");
+    FILE *stream = strcmp(path, "-") != 0 ? fopen(path, "rb") : NULL; /* a pipe brings CSV */
     size_t got = stream != NULL ? fread(head, 1, sizeof head, stream) : 0;
     if (stream != NULL) {
         fclose(stream);
@@ -614,6 +748,7 @@ cvk_status cvk_log_file_read(cvk_log_file *file, const char *path, const cvk_col
     }
     free(text);
     file->stretched = stretched;
+    file->first_bad_line = stretched ? 0 : file->first_bad_line; /* lines were not counted */
     if (status == CVK_OK && stretched && file->no_time) {
         cvk_log_file_free(file);
         status = cvk_complain(complaint, CVK_BAD_FORMAT, path, 0,

@@ -145,8 +145,8 @@ static cvk_status read_cells(hdf5_reader *r, hid_t set, const cvk_column_head *h
         return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, 0,
                             "column %s cannot be read: the file is damaged; record it again", name);
     }
-    for (hsize_t n = 0; n < kept && head->factor != 1.0; n++) {
-        cells[n] *= head->factor;
+    for (hsize_t n = 0; n < kept && (head->factor != 1.0 || head->offset != 0.0); n++) {
+        cells[n] = cells[n] * head->factor + head->offset;
     }
     file->log.rows = (size_t)rows;
     file->stretched = kept != rows;
@@ -161,6 +161,12 @@ static cvk_status read_set(hdf5_reader *r, hid_t set, const char *name)
     int length =
         snprintf(head_text, sizeof head_text, unit[0] != '\0' ? "%.64s [%s]" : "%.64s", name, unit);
     cvk_column_head head = cvk_column_of_head(head_text, (size_t)length, r->maps, r->map_count);
+    const size_t used = strlen(r->file->names);
+    (void)snprintf(r->file->names + used, sizeof r->file->names - used, "%s%.64s",
+                   used > 0 ? ", " : "", name);
+    if (head.known && head.map >= 0) {
+        r->file->maps_used |= 1ul << head.map;
+    }
     hid_t space = H5Dget_space(set), type = H5Dget_type(set);
     hsize_t rows = 0;
     bool numbers =

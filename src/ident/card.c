@@ -182,3 +182,73 @@ bool cvk_card_rpm_per_volt(const cvk_card *card, cvk_card_entry *out)
     *out = scaled_flux(&card->entry[CVK_CARD_FLUX_LINKAGE], rpm_per_rad_s / (sqrt(3.0) * p), true);
     return true;
 }
+
+/* Share of the value that both cards' common gains leave open, which does not average out. */
+static double scale_of(const cvk_card_entry *e)
+{
+    const double all = 0.5 * (e->high - e->low);
+    const double own = 0.5 * (e->statistical_high - e->statistical_low);
+    return all > own ? sqrt(all * all - own * own) / fabs(e->value) : 0.0;
+}
+
+/* What both say, weighed; the smallest interval is that of the sharper one alone times 0.7. */
+static void weigh_entries(cvk_card_entry *e, const cvk_card_entry *other)
+{
+    const double a = fmax(0.5 * (e->statistical_high - e->statistical_low), 1e-9 * e->value);
+    const double b =
+        fmax(0.5 * (other->statistical_high - other->statistical_low), 1e-9 * other->value);
+    const double weight = 1.0 / (a * a) + 1.0 / (b * b);
+    const double scale = fmax(scale_of(e), scale_of(other));
+    e->value = (e->value / (a * a) + other->value / (b * b)) / weight;
+    const double half = 1.0 / sqrt(weight), all = hypot(half, scale * e->value);
+    e->statistical_low = e->value - half;
+    e->statistical_high = e->value + half;
+    e->low = e->value - all;
+    e->high = e->value + all;
+}
+
+static void join_pole_pairs(cvk_card_entry *e, const cvk_card_entry *other)
+{
+    e->probability = 1.0 - (1.0 - e->probability) * (1.0 - other->probability);
+}
+
+static bool contradict(const cvk_card_entry *e, const cvk_card_entry *other, cvk_card_key key)
+{
+    double ratio = 0.0;
+    return key == CVK_CARD_POLE_PAIRS ? e->value != other->value
+                                      : !cvk_card_agree(e, other, &ratio);
+}
+
+static void join_entry(cvk_card_entry *e, const cvk_card_entry *other, cvk_card_key key)
+{
+    if (!other->known || (e->known && e->by_hand)) {
+        return;
+    }
+    if (!e->known || other->by_hand) {
+        *e = *other;
+        return;
+    }
+    if (contradict(e, other, key)) {
+        const double here = e->value, there = other->value;
+        *e = (cvk_card_entry){.known = false};
+        snprintf(e->missing, sizeof e->missing,
+                 "the cards contradict each other: %.5g here, %.5g on the other: another motor, or "
+                 "another temperature?",
+                 here, there);
+        return;
+    }
+    if (key == CVK_CARD_POLE_PAIRS) {
+        join_pole_pairs(e, other);
+    } else {
+        weigh_entries(e, other);
+    }
+    const size_t used = strlen(e->from);
+    snprintf(e->from + used, sizeof e->from - used, "; %s", other->from);
+}
+
+void cvk_card_join(cvk_card *card, const cvk_card *other)
+{
+    for (int key = 0; key < CVK_CARD_COUNT; key++) {
+        join_entry(&card->entry[key], &other->entry[key], (cvk_card_key)key);
+    }
+}

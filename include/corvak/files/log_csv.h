@@ -14,19 +14,28 @@
 extern "C" {
 #endif
 
-/* One canonical column and the name it has in the file: "ia=CH1 Current". */
+/* One canonical column and the name it has in the file. SI value = factor of `unit` times
+ * (scale * cell + offset): ADC counts, timer ticks and the like become a quantity that way. */
 typedef struct cvk_column_map {
     cvk_column column;
     char name[64];
+    char unit[24]; /* empty: that of the header, or SI */
+    double scale, offset;
 } cvk_column_map;
 
-/* Reads "ia=NAME". CVK_BAD_FORMAT when there is no such canonical column, or no name. */
+/* Reads "ia=NAME" or "ia=NAME [unit]". CVK_BAD_FORMAT when there is no such canonical column, or no
+ * name. */
 cvk_status cvk_column_map_parse(cvk_column_map *map, const char *text) CVK_MUST_CHECK;
 
-/* Reads a mapping file: YAML lines such as `ia: CH1 Current`. Adds to maps[0 .. *count - 1], at
+/* Reads a mapping file: YAML lines such as `ia: CH1 Current [mA]`, or a section `ia:` with `name`,
+ * `unit`, `scale` and `offset`. Adds to maps[0 .. *count - 1], at
  * most `most` in all. */
 cvk_status cvk_column_maps_read(cvk_column_map *maps, size_t most, size_t *count, const char *path,
                                 cvk_complaint *complaint) CVK_MUST_CHECK;
+
+/* A mapping file for a log whose header is not understood: every column of it, best guesses filled
+ * in, the rest as comments. Null when the file has no row that looks like a header. Free it. */
+char *cvk_propose_mapping(const char *path);
 
 typedef struct cvk_log_file {
     cvk_log log; /* points into what follows */
@@ -43,6 +52,8 @@ typedef struct cvk_log_file {
     bool no_time;           /* t follows from a sample rate */
     bool truncated;         /* the last line was cut; it is left out */
     size_t ignored_columns; /* columns whose names are not known */
+    unsigned long maps_used; /* bit n: the n-th map names a column of this file */
+    char names[1024];        /* all columns of the header, separated by commas */
 } cvk_log_file;
 
 /* Reads a file. On failure `complaint` (may be null) says what, where and what to do; the log is

@@ -72,6 +72,11 @@ cvk_status cvk_card_set(cvk_card *card, cvk_card_key key, double value, double l
  * intervals' half widths, added as squares. Agreement is a ratio of at most one. */
 bool cvk_card_agree(const cvk_card_entry *a, const cvk_card_entry *b, double *ratio);
 
+/* Joins what another card of the same motor knows: values that agree are weighed by their
+ * statistical intervals, a value set by hand wins, and where the cards contradict each other the
+ * entry is left open with that reason. `from` keeps both. */
+void cvk_card_join(cvk_card *card, const cvk_card *other);
+
 /* What a meter between two terminals should read: twice the phase resistance, and twice the
  * inductance along the line's axis, `angle_rad` (electrical) from the magnet's: NaN for unknown,
  * which gives the whole range. False when the card does not know. */
