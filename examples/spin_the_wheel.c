@@ -72,8 +72,11 @@ int main(void)
     }
     const float rad_s_per_rpm = CVK_TWO_PI / 60.0f * 12.0f; /* electrical */
     cvk_drive_set_angle_source(&drive, CVK_ANGLE_SENSOR);
-    cvk_drive_set_command(
-        &drive, (cvk_command){.mode = CVK_MODE_SPEED, .speed_rad_s = 120.0f * rad_s_per_rpm});
+    const cvk_command command = {.mode = CVK_MODE_SPEED, .speed_rad_s = 120.0f * rad_s_per_rpm};
+    if (cvk_drive_set_command(&drive, command, &why) != CVK_OK) {
+        fprintf(stderr, "refused: %s\n", why.field);
+        return EXIT_FAILURE;
+    }
 
     double duty[3] = {0.5, 0.5, 0.5}; /* computed in one period, acting in the next */
     for (int tick = 0; tick <= 20000; tick++) {

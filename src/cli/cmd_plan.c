@@ -12,6 +12,7 @@
 #include <math.h>
 
 #define VERB "plan"
+#define WIDER 1.03 /* times as wide */
 #define RAD_S_PER_RPM (3.14159265358979323846 / 30.0)
 
 typedef struct arguments {
@@ -67,10 +68,38 @@ static const char *width_text(double width, char text[16])
     return text;
 }
 
-static void print_width(double width)
+/* Of the pole pairs: how sure the integer is. */
+static const char *sureness_text(double width, char text[16])
+{
+    if (width >= 1.0) {
+        return "unknown";
+    }
+    g_snprintf(text, 16, "%s%.4g %%", width < 0.01 ? "sure, " : "likely, ", 100.0 * (1.0 - width));
+    return text;
+}
+
+static void print_widths(const cvk_plan_widths *w)
 {
     char text[16];
-    g_print(" %12s", width_text(width, text));
+    for (int k = 0; k < CVK_PLAN_KEYS; k++) {
+        const gboolean poles = cvk_plan_key(k) == CVK_CARD_POLE_PAIRS;
+        g_print(" %13s", poles ? sureness_text(w->width[k], text) : width_text(w->width[k], text));
+    }
+    g_print("\n");
+}
+
+/* More data make an interval wider when they contradict, a little, what was so sharp before. */
+static gboolean widens(const cvk_plan *p)
+{
+    for (size_t n = 0; n < p->options; n++) {
+        for (int k = 0; k < CVK_PLAN_KEYS && p->option[n].possible; k++) {
+            if (p->before.width[k] < 1.0 &&
+                p->option[n].after.width[k] > WIDER * p->before.width[k]) {
+                return TRUE;
+            }
+        }
+    }
+    return FALSE;
 }
 
 static char *command_of(const job *j, const char *rig, const cvk_plan_option *option)
@@ -90,6 +119,12 @@ static char *command_of(const job *j, const char *rig, const cvk_plan_option *op
     return g_string_free(text, FALSE);
 }
 
+static const char *text_of(int k, double width, char text[16])
+{
+    return cvk_plan_key(k) == CVK_CARD_POLE_PAIRS ? sureness_text(width, text)
+                                                  : width_text(width, text);
+}
+
 static void print_plan(const job *j, const char *rig)
 {
     static const char *const heads[CVK_PLAN_KEYS] = {"R",    "Ld",         "Lq",
@@ -99,13 +134,10 @@ static void print_plan(const job *j, const char *rig)
         "Half widths of the 95 %% intervals, relative (without the channels' common gains)\n\n");
     g_print("%-22s", "");
     for (int k = 0; k < CVK_PLAN_KEYS; k++) {
-        g_print(" %12s", heads[k]);
+        g_print(" %13s", heads[k]);
     }
     g_print("\n%-22s", "now");
-    for (int k = 0; k < CVK_PLAN_KEYS; k++) {
-        print_width(p->before.width[k]);
-    }
-    g_print("\n");
+    print_widths(&p->before);
     for (size_t n = 0; n < p->options; n++) {
         const cvk_plan_option *o = &p->option[n];
         g_print("%c %-10s %6.3g s ", (int)n == p->best ? '>' : ' ', o->excitation, o->length_s);
@@ -113,10 +145,12 @@ static void print_plan(const job *j, const char *rig)
             g_print(" beyond the limits\n");
             continue;
         }
-        for (int k = 0; k < CVK_PLAN_KEYS; k++) {
-            print_width(o->after.width[k]);
-        }
-        g_print("\n");
+        print_widths(&o->after);
+    }
+    if (widens(p)) {
+        g_print("Where an interval gets wider with more data, the new log differs a little from "
+                "the old "
+                "ones\n(temperature, another working point): the wider interval holds both.\n");
     }
     if (p->best < 0) {
         g_print("\nNo recording within the limits sharpens the card any further.\n");
@@ -130,8 +164,8 @@ static void print_plan(const job *j, const char *rig)
     char *command = command_of(j, rig, best);
     char before[16], after[16];
     g_print("\nNext: %s. It should bring %s from %s to %s.\n  %s\n", best->excitation,
-            display_of(p->widest, 1.0).label, width_text(p->before.width[widest], before),
-            width_text(best->after.width[widest], after), command);
+            display_of(p->widest, 1.0).label, text_of(widest, p->before.width[widest], before),
+            text_of(widest, best->after.width[widest], after), command);
     g_free(command);
 }
 
@@ -208,7 +242,8 @@ static int work(job *j, const arguments *a, char **paths, int count)
     const cvk_plan_limits limits = {.current_a = a->current,
                                     .speed_rad_s = a->rpm * RAD_S_PER_RPM * j->rig.motor.pole_pairs,
                                     .time_s = a->time,
-                                    .rotor_sensor = a->sensor};
+                                    .rotor_sensor = a->sensor,
+                                    .threads = (int)g_get_num_processors()};
     cvk_status planned =
         cvk_plan_next(&j->rig, j->set.log, j->set.count, &limits, on_progress, &j->plan);
     if (planned != CVK_OK) {

@@ -6,10 +6,12 @@
 
 #include "corvak/files/rig_yaml.h"
 #include "corvak/files/scenario_yaml.h"
+#include "corvak/host/recorder.h"
 #include "corvak/rig/scope.h"
 
 #include <stdio.h>
 #include <string.h>
+#include <unistd.h>
 
 #define VERB "record"
 
@@ -31,6 +33,7 @@ typedef struct recording {
     size_t channels;
     cvk_log_writer *log;
     record_figure *figure;
+    guint64 rows; /* written */
     cvk_sim sim;
     cvk_excitation program;
 } recording;
@@ -155,7 +158,9 @@ static gboolean open_log(recording *r, const cvk_log_writer_column *columns, siz
     cvk_log_writer_note notes[12];
     cvk_complaint complaint;
     size_t note_count = notes_of(r, notes);
-    r->log = cvk_log_writer_open(r->given->output, columns, count, notes, note_count, &complaint);
+    const char *output = r->given->output;
+    output = output != NULL && strcmp(output, "-") == 0 ? NULL : output;
+    r->log = cvk_log_writer_open(output, columns, count, notes, note_count, &complaint);
     if (r->log == NULL) {
         complain_file(VERB, &complaint);
         return FALSE;
@@ -168,6 +173,7 @@ static gboolean open_log(recording *r, const cvk_log_writer_column *columns, siz
 
 static void put_row(recording *r, const double *cells)
 {
+    r->rows++;
     cvk_log_writer_row(r->log, cells);
     if (r->figure != NULL) {
         record_figure_row(r->figure, cells);
@@ -176,33 +182,43 @@ static void put_row(recording *r, const double *cells)
 
 /* ---- running -------------------------------------------------------------------------------- */
 
+typedef struct run_state {
+    recording *recording;
+    gboolean write_rows; /* else a scope writes them */
+    double until_s, length_s;
+    guint64 periods, recorded;
+} run_state;
+
+static bool on_row(void *context, const cvk_sim *sim, const cvk_sim_row *now)
+{
+    run_state *state = context;
+    recording *r = state->recording;
+    if (now->recorded && state->write_rows &&
+        state->recorded++ % (guint64)r->given->decimate == 0) {
+        double cells[CVK_LOG_WRITER_MOST];
+        for (size_t c = 0; c < r->channels; c++) {
+            cells[c] = r->channel[c]->read(sim, now);
+        }
+        put_row(r, cells);
+    }
+    if (state->periods++ % 2000u == 0) {
+        show_progress(r->excitation, MIN(now->time_s / state->length_s, 0.99));
+    }
+    return now->time_s <= state->until_s;
+}
+
 /* Runs to the end of the excitation, or to `until_s`. Returns an exit status. */
 static int run(recording *r, gboolean write_rows, double until_s)
 {
-    const double length_s = MIN(until_s, (double)cvk_excitation_length_s(&r->program));
-    cvk_fault fault = CVK_FAULT_NONE;
-    guint64 recorded = 0;
-    for (guint64 period = 0; !cvk_excitation_finished(&r->program); period++) {
-        cvk_sim_row now = cvk_sim_step(&r->sim);
-        if (now.recorded && write_rows && recorded++ % (guint64)r->given->decimate == 0) {
-            double cells[CVK_LOG_WRITER_MOST];
-            for (size_t c = 0; c < r->channels; c++) {
-                cells[c] = r->channel[c]->read(&r->sim, &now);
-            }
-            put_row(r, cells);
-        }
-        if (period % 2000u == 0) {
-            show_progress(r->excitation, MIN(now.time_s / length_s, 0.99));
-        }
-        fault = r->sim.drive.fault;
-        if (fault != CVK_FAULT_NONE || now.time_s > until_s) {
-            break;
-        }
-    }
+    run_state state = {.recording = r,
+                       .write_rows = write_rows,
+                       .until_s = until_s,
+                       .length_s = MIN(until_s, (double)cvk_excitation_length_s(&r->program))};
+    const cvk_status status = cvk_run_excitation(&r->sim, &r->program, on_row, &state);
     show_progress(r->excitation, 1.0);
-    if (fault != CVK_FAULT_NONE) {
+    if (status == CVK_STOPPED) {
         g_printerr("corvak record: the drive stopped after %.3f s: %s; the log ends there\n",
-                   r->sim.rig.time_s, cvk_fault_text(fault));
+                   r->sim.rig.time_s, cvk_fault_text(r->sim.drive.fault));
         return EXIT_ANSWER_NO;
     }
     return EXIT_DONE;
@@ -279,6 +295,12 @@ static int run_log(recording *r)
 static int finish(recording *r, int status)
 {
     cvk_complaint complaint;
+    if (status == EXIT_DONE && r->log != NULL && r->rows == 0) {
+        status = complain_usage(VERB,
+                                "the log would be empty: --from lies beyond the end of the run "
+                                "(%.3g s), or --decimate beyond its length",
+                                (double)cvk_excitation_length_s(&r->program));
+    }
     if (r->log != NULL &&
         cvk_log_writer_close(r->log, status != EXIT_BAD_USAGE, &complaint) != CVK_OK) {
         status = complain_file(VERB, &complaint);
@@ -322,6 +344,20 @@ static int list_channels(void)
     return EXIT_DONE;
 }
 
+/* An extension that promises a format that is not written. */
+static gboolean has_other_extension(const char *path)
+{
+    static const char *const written[] = {".csv", ".txt", ".tsv", ".log", ".h5", ".hdf5"};
+    char *name = g_path_get_basename(path);
+    const char *dot = strrchr(name, '.');
+    gboolean other = dot != NULL && dot != name;
+    for (size_t n = 0; n < G_N_ELEMENTS(written) && other; n++) {
+        other = g_ascii_strcasecmp(dot, written[n]) != 0;
+    }
+    g_free(name);
+    return other;
+}
+
 static int check_options(const options *o, int argc)
 {
     if (argc != 2) {
@@ -335,6 +371,22 @@ static int check_options(const options *o, int argc)
     }
     if (o->decimate < 1) {
         return complain_usage(VERB, "--decimate %d: allowed are 1 and up", o->decimate);
+    }
+    if (o->output == NULL && isatty(STDOUT_FILENO)) {
+        return complain_usage(VERB,
+                              "where shall the log go? -o FILE.csv or FILE.h5; -o - prints it "
+                              "on the terminal, and a pipe takes it as well");
+    }
+    if (o->output != NULL && strcmp(o->output, "-") != 0 && has_other_extension(o->output)) {
+        return complain_usage(VERB,
+                              "-o %s: logs are written as FILE.csv (also .txt, .tsv, .log) or "
+                              "FILE.h5, .hdf5",
+                              o->output);
+    }
+    char *const inputs[] = {o->rig, o->scenario};
+    if (check_output(VERB, o->output, FALSE, inputs, G_N_ELEMENTS(inputs)) != EXIT_DONE ||
+        check_output(VERB, o->plot, TRUE, inputs, G_N_ELEMENTS(inputs)) != EXIT_DONE) {
+        return EXIT_BAD_USAGE;
     }
     if (!(o->rate_hz >= 1e3 && o->rate_hz <= 1e9) || !(o->from_s >= 0.0) || !(o->length_s > 0.0)) {
         return complain_usage(VERB, "--rate: 1e3 .. 1e9; --from: 0 and up; --length: above 0");
@@ -376,7 +428,7 @@ int cmd_record(int argc, char **argv)
         {"ideal", 0, 0, G_OPTION_ARG_NONE, &o.ideal, "switch all imperfections off", NULL},
         {"scope", 0, 0, G_OPTION_ARG_STRING, &o.scope,
          "log these probes (va vb vc ia ib ic vdc) as a bench scope, switching visible", "A,B,..."},
-        {"from", 0, 0, G_OPTION_ARG_DOUBLE, &o.from_s, "start of the scope's catch (0)", "S"},
+        {"from", 0, 0, G_OPTION_ARG_DOUBLE, &o.from_s, "start of the scope's capture (0)", "S"},
         {"length", 0, 0, G_OPTION_ARG_DOUBLE, &o.length_s, "its length (0.002)", "S"},
         {"rate", 0, 0, G_OPTION_ARG_DOUBLE, &o.rate_hz, "its sample rate (5e6)", "HZ"},
         {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &o.plot, "draw the log", "FILE.png|.svg"},

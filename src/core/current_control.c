@@ -57,6 +57,12 @@ void cvk_current_control_reset(cvk_current_control *control)
     control->primed = false;
 }
 
+void cvk_current_control_restart(cvk_current_control *control)
+{
+    control->disturbance_v = (cvk_dq){0.0f, 0.0f};
+    control->primed = false;
+}
+
 static cvk_dq flux_of(const cvk_current_control *control, cvk_dq current_a)
 {
     return (cvk_dq){control->inductance_d_h * current_a.d + control->flux_linkage_wb,

@@ -74,9 +74,27 @@ void cvk_drive_run(cvk_drive *drive, cvk_excitation *excitation)
     drive->excitation = excitation;
 }
 
-void cvk_drive_set_command(cvk_drive *drive, cvk_command command)
+cvk_status cvk_drive_set_command(cvk_drive *drive, cvk_command command, cvk_refusal *why)
 {
+    const float largest = 3.4e38f;
+    const struct {
+        const char *name;
+        float value;
+    } fields[] = {{"mode", (unsigned)command.mode > CVK_MODE_SPEED ? NAN : 0.0f},
+                  {"voltage_v.alpha", command.voltage_v.alpha},
+                  {"voltage_v.beta", command.voltage_v.beta},
+                  {"current_a.d", command.current_a.d},
+                  {"current_a.q", command.current_a.q},
+                  {"speed_rad_s", command.speed_rad_s}};
+    for (size_t n = 0; n < sizeof fields / sizeof fields[0]; n++) {
+        cvk_status status =
+            cvk_check_range(fields[n].name, fields[n].value, -largest, largest, why);
+        if (status != CVK_OK) {
+            return status;
+        }
+    }
     drive->command = command;
+    return CVK_OK;
 }
 
 void cvk_drive_clear_fault(cvk_drive *drive)
@@ -112,6 +130,16 @@ static void set_bridge(cvk_drive *drive, bool on)
     drive->speed_control.integral_a = 0.0f;
 }
 
+/* A prediction made before another mode ruled belongs to a current that is gone. */
+static void enter_mode(cvk_drive *drive, cvk_drive_mode mode)
+{
+    if (drive->mode != mode) {
+        drive->mode = mode;
+        cvk_current_control_restart(&drive->current_control);
+        drive->speed_control.integral_a = 0.0f;
+    }
+}
+
 static cvk_ab wanted_voltage(cvk_drive *drive, cvk_command command, cvk_ab current_a)
 {
     if (command.mode == CVK_MODE_VOLTAGE) {
@@ -145,6 +173,7 @@ cvk_abc cvk_drive_control(cvk_drive *drive, const cvk_drive_sample *sample)
             ? cvk_angle_sensor_step(&drive->sensor, sample->sensor_mech_rad)
             : cvk_angle_impose(drive->angle, command.speed_rad_s, drive->config.current.period_s);
     set_bridge(drive, command.mode != CVK_MODE_OFF);
+    enter_mode(drive, command.mode);
     if (command.mode == CVK_MODE_OFF) {
         return idle_duties;
     }

@@ -15,6 +15,7 @@ const char *cvk_status_text(cvk_status status)
         [CVK_NO_MEMORY] = "out of memory",
         [CVK_FILE_ERROR] = "a file could not be read or written",
         [CVK_BAD_FORMAT] = "the contents could not be understood",
+        [CVK_STOPPED] = "the drive stopped with a fault",
         [CVK_NOT_IN_LOG] = "the log does not show it",
     };
     if ((unsigned)status >= CVK_STATUS_COUNT) {

@@ -16,7 +16,7 @@ typedef struct scenario_reader {
     cvk_rig_scenario *scenario;
     const char *path;
     cvk_complaint *complaint;
-    long line_of[CVK_SCENARIO_MOST]; /* where each happening begins */
+    long line_of[CVK_SCENARIO_MOST]; /* where each event begins */
 } scenario_reader;
 
 static cvk_status unknown_kind(const scenario_reader *r, const char *value, long line)
@@ -25,7 +25,7 @@ static cvk_status unknown_kind(const scenario_reader *r, const char *value, long
     for (int n = 0; n < CVK_WHAT_COUNT; n++) {
         size_t used = strlen(kinds);
         snprintf(kinds + used, sizeof kinds - used, " %s",
-                 cvk_rig_what_describe((cvk_rig_what)n)->name);
+                 cvk_rig_event_describe((cvk_rig_event_kind)n)->name);
     }
     return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, line, "what: %s is none of:%s",
                         value, kinds);
@@ -36,12 +36,12 @@ static cvk_status begin(scenario_reader *r, const char *section, const char *val
     cvk_rig_scenario *s = r->scenario;
     if (s->count == CVK_SCENARIO_MOST) {
         return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, line,
-                            "more than %d happenings: make two scenarios of it", CVK_SCENARIO_MOST);
+                            "more than %d events: make two scenarios of it", CVK_SCENARIO_MOST);
     }
     for (int n = 0; n < CVK_WHAT_COUNT; n++) {
-        if (strcmp(cvk_rig_what_describe((cvk_rig_what)n)->name, value) == 0) {
-            cvk_rig_happening *h = &s->item[s->count];
-            *h = cvk_rig_happening_default((cvk_rig_what)n);
+        if (strcmp(cvk_rig_event_describe((cvk_rig_event_kind)n)->name, value) == 0) {
+            cvk_rig_event *h = &s->item[s->count];
+            *h = cvk_rig_event_default((cvk_rig_event_kind)n);
             snprintf(h->name, sizeof h->name, "%s", section);
             r->line_of[s->count++] = line;
             return CVK_OK;
@@ -95,16 +95,15 @@ static cvk_status visit(void *context, const char *section, const char *key, con
     }
     if (section[0] == '\0') {
         return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, line,
-                            "unknown key %s; there are `name` and one section for each happening",
-                            key);
+                            "unknown key %s; there are `name` and one section for each event", key);
     }
     if (strcmp(key, "what") == 0) {
         return begin(r, section, value, line);
     }
-    cvk_rig_happening *h = s->count > 0 ? &s->item[s->count - 1] : NULL;
+    cvk_rig_event *h = s->count > 0 ? &s->item[s->count - 1] : NULL;
     if (h == NULL || strncmp(h->name, section, sizeof h->name - 1) != 0) {
         return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, line,
-                            "%s: the first key of a happening is `what`", section);
+                            "%s: the first key of an event is `what`", section);
     }
     const struct {
         cvk_rig_what_key key;
@@ -121,7 +120,7 @@ static cvk_status visit(void *context, const char *section, const char *key, con
             return set_value(r, &common[n].key, common[n].place, value, line);
         }
     }
-    const cvk_rig_what_kind *kind = cvk_rig_what_describe(h->what);
+    const cvk_rig_event_help *kind = cvk_rig_event_describe(h->what);
     for (int n = 0; n < CVK_SCENARIO_VALUES; n++) {
         if (kind->key[n].name != NULL && strcmp(kind->key[n].name, key) == 0) {
             return set_value(r, &kind->key[n], &h->value[n], value, line);
@@ -138,8 +137,8 @@ static cvk_status visit(void *context, const char *section, const char *key, con
 static cvk_status check(const scenario_reader *r)
 {
     for (unsigned n = 0; n < r->scenario->count; n++) {
-        const cvk_rig_happening *h = &r->scenario->item[n];
-        const cvk_rig_what_kind *kind = cvk_rig_what_describe(h->what);
+        const cvk_rig_event *h = &r->scenario->item[n];
+        const cvk_rig_event_help *kind = cvk_rig_event_describe(h->what);
         for (int k = 0; k < CVK_SCENARIO_VALUES; k++) {
             if (kind->key[k].name != NULL && isnan(h->value[k])) {
                 return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, r->line_of[n],

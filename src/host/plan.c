@@ -13,6 +13,7 @@
 #define MOST_LOGS 64
 #define SMALLEST_WIDTH 1e-4 /* sharper than any gain can be: no reason for another recording */
 #define LEAST_GAIN 0.05     /* of a recording that is worth while */
+#define EQUAL_MERIT 0.1     /* apart: then the shorter recording is taken */
 #define SEED 20261u
 
 static const cvk_card_key keys[CVK_PLAN_KEYS] = {CVK_CARD_RESISTANCE,   CVK_CARD_INDUCTANCE_D,
@@ -75,13 +76,18 @@ static cvk_status try_option(const cvk_rig_config *config, const cvk_log *const 
                              cvk_estimate *estimate, cvk_plan_option *option)
 {
     const cvk_log *all[MOST_LOGS];
-    const cvk_estimate_options how = cvk_estimate_options_default();
+    cvk_estimate_options how = cvk_estimate_options_default();
+    how.threads = limits->threads > 1 ? limits->threads : 1;
     const cvk_recorder_options record = {.seed = SEED, .rotor_sensor = limits->rotor_sensor};
     cvk_rig_config rig = *config;
     cvk_recording recording;
     rig.drive.plateau_s = option->plateau_s;
+    if (option->length_s > 0.0) { /* known to be too long */
+        return CVK_OK;
+    }
     cvk_status status = cvk_record(&recording, &rig, option->excitation, &record, NULL);
-    option->length_s = (double)recording.log.rows / config->inverter.pwm_hz;
+    option->length_s = (double)recording.log.rows /
+                       (config->inverter.pwm_hz * config->inverter.updates_per_period);
     option->possible = status == CVK_OK && recording.log.rows > 0 &&
                        (limits->time_s <= 0.0 || option->length_s <= limits->time_s);
     if (option->possible) {
@@ -105,8 +111,13 @@ static void choose(cvk_plan *plan)
     double best = LEAST_GAIN;
     plan->best = -1;
     for (size_t n = 0; n < plan->options; n++) {
-        if (plan->option[n].possible && merit_of(&plan->before, &plan->option[n]) > best) {
-            best = merit_of(&plan->before, &plan->option[n]);
+        const cvk_plan_option *option = &plan->option[n];
+        const double merit = option->possible ? merit_of(&plan->before, option) : 0.0;
+        const bool shorter =
+            plan->best >= 0 && option->length_s < plan->option[plan->best].length_s;
+        if (merit > best + (plan->best >= 0 && !shorter ? EQUAL_MERIT : 0.0) ||
+            (shorter && merit > LEAST_GAIN && merit > best - EQUAL_MERIT)) {
+            best = merit > best ? merit : best;
             plan->best = (int)n;
         }
     }
@@ -161,6 +172,9 @@ cvk_status cvk_plan_next(const cvk_rig_config *config, const cvk_log *const *log
         cvk_plan_option *option = &out->option[out->options++];
         *option = (cvk_plan_option){.excitation = candidates[n].excitation,
                                     .plateau_s = candidates[n].plateaus * rig.drive.plateau_s};
+        if (n > 0 && option[-1].excitation == candidates[n].excitation && !option[-1].possible) {
+            option->length_s = option[-1].length_s * candidates[n].plateaus;
+        }
         status = try_option(&rig, logs, count, limits, &out->before, estimate, option);
         if (progress != NULL) {
             progress((double)(n + 1) / (double)total);

@@ -26,22 +26,40 @@ static void name_columns(cvk_recording *out, size_t most, bool off, bool rotor_s
     }
 }
 
-static void run(cvk_recording *out, cvk_sim *sim, cvk_excitation *program, size_t most, bool off)
+cvk_status cvk_run_excitation(cvk_sim *sim, const cvk_excitation *program, cvk_recorder_row on_row,
+                              void *context)
 {
-    while (!cvk_excitation_finished(program) && out->log.rows < most) {
-        cvk_sim_row row = cvk_sim_step(sim);
-        if (!row.recorded) {
-            continue;
+    bool go_on = true;
+    while (go_on && !cvk_excitation_finished(program)) {
+        const cvk_sim_row row = cvk_sim_step(sim);
+        go_on = on_row(context, sim, &row);
+        if (sim->drive.fault != CVK_FAULT_NONE) {
+            return CVK_STOPPED;
         }
-        const double *voltage = off ? row.sample.terminal_v : row.duty;
-        const double cells[COLUMNS] = {row.time_s,       row.current_a[0], row.current_a[1],
-                                       row.current_a[2], voltage[0],       voltage[1],
-                                       voltage[2],       row.sample.bus_v, row.sensor_mech_rad};
-        for (size_t c = 0; c < COLUMNS; c++) {
-            out->storage[c * most + out->log.rows] = cells[c];
-        }
-        out->log.rows++;
     }
+    return CVK_OK;
+}
+
+typedef struct memory {
+    cvk_recording *out;
+    size_t most;
+    bool off; /* terminal voltages instead of duties */
+} memory;
+
+static bool keep_row(void *context, const cvk_sim *sim, const cvk_sim_row *row)
+{
+    const memory *m = context;
+    cvk_recording *out = m->out;
+    const double *voltage = m->off ? row->sample.terminal_v : row->duty;
+    const double cells[COLUMNS] = {row->time_s,       row->current_a[0], row->current_a[1],
+                                   row->current_a[2], voltage[0],        voltage[1],
+                                   voltage[2],        row->sample.bus_v, row->sensor_mech_rad};
+    (void)sim;
+    for (size_t c = 0; c < COLUMNS && row->recorded; c++) {
+        out->storage[c * m->most + out->log.rows] = cells[c];
+    }
+    out->log.rows += row->recorded ? 1u : 0u;
+    return out->log.rows < m->most;
 }
 
 cvk_status cvk_record(cvk_recording *out, const cvk_rig_config *config, const char *excitation,
@@ -62,7 +80,9 @@ cvk_status cvk_record(cvk_recording *out, const cvk_rig_config *config, const ch
     }
     if (status == CVK_OK) {
         const size_t most =
-            (size_t)((double)cvk_excitation_length_s(program) * config->inverter.pwm_hz) + 16u;
+            (size_t)((double)cvk_excitation_length_s(program) * config->inverter.pwm_hz *
+                     config->inverter.updates_per_period) +
+            16u;
         const bool off = strcmp(excitation, "coast") == 0;
         snprintf(out->name, sizeof out->name, "%.31s-%.31s", config->name, excitation);
         out->log = cvk_log_empty(out->name);
@@ -74,7 +94,8 @@ cvk_status cvk_record(cvk_recording *out, const cvk_rig_config *config, const ch
             if (options->free_shaft) {
                 cvk_rig_hold_shaft(&sim->rig, false);
             }
-            run(out, sim, program, most, off);
+            memory m = {out, most, off};
+            status = cvk_run_excitation(sim, program, keep_row, &m);
             name_columns(out, most, off, options->rotor_sensor);
         }
     }

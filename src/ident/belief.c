@@ -54,19 +54,19 @@ static bool information(const cvk_belief *belief, const double unit[N], double o
     return cvk_invert_spd(N, out);
 }
 
-bool cvk_belief_merge(cvk_belief *belief, const cvk_belief *news)
+bool cvk_belief_merge(cvk_belief *belief, const cvk_belief *learnt)
 {
     double unit[N], a[N * N], b[N * N], pull[N] = {0};
-    const bool sharper =
-        cvk_belief_deviation(news, CVK_B_DEAD_TIME) < cvk_belief_deviation(belief, CVK_B_DEAD_TIME);
+    const bool sharper = cvk_belief_deviation(learnt, CVK_B_DEAD_TIME) <
+                         cvk_belief_deviation(belief, CVK_B_DEAD_TIME);
     for (int p = 0; p < N; p++) {
-        unit[p] = fmin(cvk_belief_deviation(belief, p), cvk_belief_deviation(news, p));
+        unit[p] = fmin(cvk_belief_deviation(belief, p), cvk_belief_deviation(learnt, p));
     }
-    if (!information(belief, unit, a) || !information(news, unit, b)) {
+    if (!information(belief, unit, a) || !information(learnt, unit, b)) {
         return false;
     }
     for (int k = 0; k < N * N; k++) {
-        pull[k / N] += (a[k] * belief->mean[k % N] + b[k] * news->mean[k % N]) / unit[k % N];
+        pull[k / N] += (a[k] * belief->mean[k % N] + b[k] * learnt->mean[k % N]) / unit[k % N];
         a[k] += b[k];
     }
     if (!cvk_invert_spd(N, a)) {
@@ -80,14 +80,14 @@ bool cvk_belief_merge(cvk_belief *belief, const cvk_belief *news)
         }
         belief->mean[p] = unit[p] * sum;
     }
-    belief->dof = fmin(belief->dof, news->dof);
-    if (news->knee_a > 0.0 && (sharper || belief->knee_a <= 0.0)) {
-        belief->knee_a = news->knee_a;
-        belief->curve = news->curve;
+    belief->dof = fmin(belief->dof, learnt->dof);
+    if (learnt->knee_a > 0.0 && (sharper || belief->knee_a <= 0.0)) {
+        belief->knee_a = learnt->knee_a;
+        belief->curve = learnt->curve;
     }
     for (int p = 0; p < N; p++) {
-        if (news->from[p][0] != '\0') {
-            cvk_belief_note(belief, p, news->from[p], "");
+        if (learnt->from[p][0] != '\0') {
+            cvk_belief_note(belief, p, learnt->from[p], "");
         }
     }
     return true;

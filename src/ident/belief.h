@@ -35,7 +35,7 @@ void cvk_belief_start(cvk_belief *belief, const double typical[CVK_B_COUNT], dou
 
 /* Adds independent knowledge. False when a covariance cannot be inverted; `belief` is then as
  * before. */
-bool cvk_belief_merge(cvk_belief *belief, const cvk_belief *news);
+bool cvk_belief_merge(cvk_belief *belief, const cvk_belief *learnt);
 
 /* The parameter is known to a useful degree: standard deviation below `share` of its value. */
 bool cvk_belief_knows(const cvk_belief *belief, int parameter, double share);

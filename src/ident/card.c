@@ -191,7 +191,8 @@ static double scale_of(const cvk_card_entry *e)
     return all > own ? sqrt(all * all - own * own) / fabs(e->value) : 0.0;
 }
 
-/* What both say, weighed; the smallest interval is that of the sharper one alone times 0.7. */
+/* What both say, weighed. The interval stays that of the sharper one: what no model is better than
+ * does not average out. */
 static void weigh_entries(cvk_card_entry *e, const cvk_card_entry *other)
 {
     const double a = fmax(0.5 * (e->statistical_high - e->statistical_low), 1e-9 * e->value);
@@ -200,7 +201,7 @@ static void weigh_entries(cvk_card_entry *e, const cvk_card_entry *other)
     const double weight = 1.0 / (a * a) + 1.0 / (b * b);
     const double scale = fmax(scale_of(e), scale_of(other));
     e->value = (e->value / (a * a) + other->value / (b * b)) / weight;
-    const double half = 1.0 / sqrt(weight), all = hypot(half, scale * e->value);
+    const double half = fmin(a, b), all = hypot(half, scale * e->value);
     e->statistical_low = e->value - half;
     e->statistical_high = e->value + half;
     e->low = e->value - all;
@@ -235,6 +236,11 @@ static void join_entry(cvk_card_entry *e, const cvk_card_entry *other, cvk_card_
                  "the cards contradict each other: %.5g here, %.5g on the other: another motor, or "
                  "another temperature?",
                  here, there);
+        return;
+    }
+    if (strstr(e->from, other->from) != NULL || strstr(other->from, e->from) != NULL) {
+        *e = strlen(other->from) > strlen(e->from) ? *other
+                                                   : *e; /* the same logs tell nothing new */
         return;
     }
     if (key == CVK_CARD_POLE_PAIRS) {

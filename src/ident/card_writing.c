@@ -78,7 +78,7 @@ static double reach_of(const cvk_prepared *logs, size_t count)
     return reach_a;
 }
 
-static void write_entry(cvk_card_entry *entry, const cvk_belief *belief, int parameter,
+static void write_entry(cvk_card_entry *entry, const cvk_belief *belief, int parameter, double dof,
                         double scale, double reach_a)
 {
     static const double floors[CVK_B_COUNT] = {[CVK_B_RESISTANCE] = FLOOR_RESISTANCE,
@@ -90,8 +90,7 @@ static void write_entry(cvk_card_entry *entry, const cvk_belief *belief, int par
     const bool inductance = parameter == CVK_B_L_D || parameter == CVK_B_L_Q;
     const double floor = hypot(floors[parameter], inductance ? series_doubt(belief, reach_a) : 0.0);
     const double deviation = hypot(cvk_belief_deviation(belief, parameter), floor * value);
-    cvk_fill_entry(entry, value, cvk_student95(belief->dof) * deviation, scale,
-                   belief->from[parameter]);
+    cvk_fill_entry(entry, value, cvk_student95(dof) * deviation, scale, belief->from[parameter]);
 }
 
 void cvk_leave_open(cvk_card *card, cvk_card_key key, const char *why)
@@ -191,6 +190,15 @@ static bool contradicted(const cvk_learning *l, int parameter, cvk_path path, ch
     return reason[0] != '\0';
 }
 
+/* Degrees of freedom: few windows on the flux circle do not blunt what standstill logs have shown.
+ */
+static double dof_of(const cvk_learning *l, int parameter, cvk_path path)
+{
+    const cvk_belief *still = &l->still.of[path];
+    return parameter != CVK_B_FLUX && still->from[parameter][0] != '\0' ? still->dof
+                                                                        : l->known.of[path].dof;
+}
+
 /* One parameter of the motor, from the belief of a path. */
 static void write_parameter(const cvk_learning *l, int parameter, cvk_card_key key, cvk_path path,
                             double scale, double reach_a, cvk_card *card)
@@ -205,7 +213,7 @@ static void write_parameter(const cvk_learning *l, int parameter, cvk_card_key k
     } else if (belief->from[parameter][0] == '\0' || !cvk_belief_knows(belief, parameter, share)) {
         cvk_leave_open(card, key, why_open(l, parameter));
     } else {
-        write_entry(entry, belief, parameter, scale, reach_a);
+        write_entry(entry, belief, parameter, dof_of(l, parameter, path), scale, reach_a);
         widen(entry, &agreement);
         if (!(entry->low > 0.0)) {
             cvk_leave_open(card, key,

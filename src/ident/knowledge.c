@@ -129,14 +129,14 @@ void cvk_knowledge_join(cvk_knowledge *knowledge)
     for (int path = 0; path < CVK_PATHS; path++) {
         cvk_belief *belief = &knowledge->of[path];
         for (int other = 0; other < CVK_PATHS; other++) {
-            cvk_belief news = own.start[path];
+            cvk_belief learnt = own.start[path];
             if (other == path || !own.present[other] ||
                 own.of[other].from[CVK_B_LINEAR_D][0] == '\0') {
                 continue;
             }
-            copy_part(&news, &own.of[other], true);
-            news.dof = own.of[other].dof;
-            if (cvk_belief_merge(belief, &news) &&
+            copy_part(&learnt, &own.of[other], true);
+            learnt.dof = own.of[other].dof;
+            if (cvk_belief_merge(belief, &learnt) &&
                 !cvk_knowledge_told(&own, (cvk_path)path, CVK_B_RESISTANCE)) {
                 lend_resistance(&own, (cvk_path)other, (cvk_path)path, belief);
             }

@@ -158,8 +158,8 @@ static bool covariance(const cvk_lane_problem *f, size_t m, const double *jacobi
             result->cov[c * n + k] *= grow;
         }
     }
-    for (int k = 0; k < n * n && f->same_model > 0.0; k++) {
-        result->cov[k] += plain[k] * (double)f->data / f->same_model;
+    for (int k = 0; k < n * n && f->model_doubt > 0.0; k++) {
+        result->cov[k] += plain[k] * (double)f->data / f->model_doubt;
     }
     for (int k = 0; k < n * n; k++) {
         result->cov[k] *= f->scale[k / n] * f->scale[k % n];

@@ -19,8 +19,9 @@ typedef struct cvk_lane_problem {
     double prior_sd; /* scaled so that this is their standard deviation */
     double hopeless; /* residual of an impossible parameter set */
     int most_evaluations;
-    double same_model; /* what no model has may shift the squared residual by one part in this: that
-                          much counts as one standard deviation; 0: the model is taken as right */
+    double
+        model_doubt; /* what no model has may shift the squared residual by one part in this: that
+                       much counts as one standard deviation; 0: the model is taken as right */
     double scale[CVK_LANE_MOST]; /* size of each parameter */
     const void *context;
     /* Fills out[lane][0 .. data + priors - 1] for each of the parameter sets p[lane]. False when

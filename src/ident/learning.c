@@ -208,7 +208,7 @@ static void learn_line(cvk_learning *l, const cvk_signals *s, const cvk_standsti
     const double bend[CVK_SM_COUNT] = {[CVK_SM_L_MEAN] = 2.0,
                                        [CVK_SM_L_COS] = 2.0 * cos(2.0 * axis),
                                        [CVK_SM_L_SIN] = 2.0 * sin(2.0 * axis)};
-    cvk_belief news = l->known.start[s->path];
+    cvk_belief learnt = l->known.start[s->path];
     if (out->line_readings < CVK_MOST_LINE_READINGS) {
         cvk_line_reading *reading = &out->line_reading[out->line_readings++];
         *reading = (cvk_line_reading){.resistance = line_entry(fit, line, s->name),
@@ -216,12 +216,12 @@ static void learn_line(cvk_learning *l, const cvk_signals *s, const cvk_standsti
         snprintf(reading->log, sizeof reading->log, "%s", s->name);
         memcpy(reading->terminals, s->terminals, sizeof reading->terminals);
     }
-    news.mean[CVK_B_RESISTANCE] = fit->p[CVK_SM_RESISTANCE];
-    news.cov[CVK_B_RESISTANCE * (CVK_B_COUNT + 1)] = fit->cov[CVK_SM_RESISTANCE];
-    news.dof = fit->dof;
-    cvk_belief_note(&news, CVK_B_RESISTANCE, s->name, "two probes");
-    cvk_add_reading(&l->readings, s->name, s->path, &news, CVK_B_RESISTANCE);
-    if (!cvk_belief_merge(&l->known.of[s->path], &news)) {
+    learnt.mean[CVK_B_RESISTANCE] = fit->p[CVK_SM_RESISTANCE];
+    learnt.cov[CVK_B_RESISTANCE * (CVK_B_COUNT + 1)] = fit->cov[CVK_SM_RESISTANCE];
+    learnt.dof = fit->dof;
+    cvk_belief_note(&learnt, CVK_B_RESISTANCE, s->name, "two probes");
+    cvk_add_reading(&l->readings, s->name, s->path, &learnt, CVK_B_RESISTANCE);
+    if (!cvk_belief_merge(&l->known.of[s->path], &learnt)) {
         return;
     }
     snprintf(l->one_line, sizeof l->one_line,
@@ -237,7 +237,7 @@ static void learn_standstill(cvk_learning *l, cvk_prepared *w, const cvk_estimat
                                CVK_B_DELAY};
     const cvk_signals *s = &w->signals;
     cvk_standstill_fit fit;
-    cvk_belief news;
+    cvk_belief learnt;
     if (!fit_standstill(l, w, options->threads, &fit, out)) {
         return;
     }
@@ -246,25 +246,25 @@ static void learn_standstill(cvk_learning *l, cvk_prepared *w, const cvk_estimat
         learn_line(l, s, &fit, out);
         return;
     }
-    cvk_standstill_belief(&fit, &l->known.start[s->path], &news);
-    doubt_two_channels(l, s, &news);
-    if (w->turns.count > 0 && !cvk_belief_knows(&news, CVK_B_RESISTANCE, RUN_UP_SHARE)) {
+    cvk_standstill_belief(&fit, &l->known.start[s->path], &learnt);
+    doubt_two_channels(l, s, &learnt);
+    if (w->turns.count > 0 && !cvk_belief_knows(&learnt, CVK_B_RESISTANCE, RUN_UP_SHARE)) {
         return;
     }
-    cvk_belief_note(&news, CVK_B_LINEAR_D, s->name, "standstill fit");
+    cvk_belief_note(&learnt, CVK_B_LINEAR_D, s->name, "standstill fit");
     for (size_t k = 0; k < sizeof told / sizeof told[0]; k++) {
-        if (cvk_belief_knows(&news, told[k], USEFUL_SHARE)) {
-            cvk_belief_note(&news, told[k], s->name, "standstill fit");
+        if (cvk_belief_knows(&learnt, told[k], USEFUL_SHARE)) {
+            cvk_belief_note(&learnt, told[k], s->name, "standstill fit");
         }
     }
     for (int k = CVK_B_RESISTANCE; k <= CVK_B_L_Q; k++) {
-        cvk_add_reading(&l->readings, s->name, s->path, &news, k);
+        cvk_add_reading(&l->readings, s->name, s->path, &learnt, k);
     }
     out->offset_alpha_a = s->offset_alpha_a + fit.p[CVK_SM_OFFSET_ALPHA];
     out->offset_beta_a = s->offset_beta_a + fit.p[CVK_SM_OFFSET_BETA];
     tell_saturation(w, &fit, CVK_SM_SQUARE_Y, "d", out);
     tell_saturation(w, &fit, CVK_SM_SQUARE_X, "q", out);
-    if (cvk_belief_merge(&l->known.of[s->path], &news) && !(out->residual_a < fit.residual_a)) {
+    if (cvk_belief_merge(&l->known.of[s->path], &learnt) && !(out->residual_a < fit.residual_a)) {
         out->residual_a = fit.residual_a;
         cvk_standstill_curves(s, w->still, w->still_count, &fit, out);
         if (options->profile) {
@@ -279,18 +279,18 @@ static void learn_standstill(cvk_learning *l, cvk_prepared *w, const cvk_estimat
 static cvk_belief news_of(const cvk_belief *before, const cvk_belief *after,
                           const cvk_belief *start)
 {
-    cvk_belief news = *after;
+    cvk_belief learnt = *after;
     for (int k = 0; k < CVK_B_COUNT; k++) {
         if (!cvk_belief_knows(before, k, KNOWN_BEFORE)) {
             continue;
         }
         for (int c = 0; c < CVK_B_COUNT; c++) {
-            news.cov[k * CVK_B_COUNT + c] = news.cov[c * CVK_B_COUNT + k] = 0.0;
+            learnt.cov[k * CVK_B_COUNT + c] = learnt.cov[c * CVK_B_COUNT + k] = 0.0;
         }
-        news.cov[k * (CVK_B_COUNT + 1)] = start->cov[k * (CVK_B_COUNT + 1)];
-        news.from[k][0] = '\0';
+        learnt.cov[k * (CVK_B_COUNT + 1)] = start->cov[k * (CVK_B_COUNT + 1)];
+        learnt.from[k][0] = '\0';
     }
-    return news;
+    return learnt;
 }
 
 /* What a standstill log has shown sharply, a turning one does not make worse. */
@@ -335,11 +335,11 @@ static void learn_driven(cvk_learning *l, cvk_path path, cvk_prepared *logs, siz
                 cvk_add_reading(&l->readings, w->signals.name, path, &after, told[k]);
             }
         }
-        const cvk_belief news = news_of(&before, &after, &l->known.start[path]);
+        const cvk_belief learnt = news_of(&before, &after, &l->known.start[path]);
         if (first) {
             keep_known(&before, &after);
             l->known.of[path] = after;
-        } else if (!cvk_belief_merge(&l->known.of[path], &news)) {
+        } else if (!cvk_belief_merge(&l->known.of[path], &learnt)) {
             w->fitted = false;
         }
         first = false;
@@ -389,7 +389,7 @@ static void check_winding(cvk_learning *l, const cvk_prepared *w, const cvk_beli
 static void learn_arc(cvk_learning *l, const cvk_prepared *w)
 {
     const cvk_signals *s = &w->signals;
-    cvk_belief *belief = &l->known.of[s->path], news = l->known.start[s->path];
+    cvk_belief *belief = &l->known.of[s->path], learnt = l->known.start[s->path];
     const bool winding =
         s->open_circuit || (cvk_belief_knows(belief, CVK_B_RESISTANCE, USEFUL_SHARE) &&
                             cvk_belief_knows(belief, CVK_B_L_Q, USEFUL_SHARE));
@@ -407,11 +407,11 @@ static void learn_arc(cvk_learning *l, const cvk_prepared *w)
                     : ": add a standstill log of this motor, or capture more turns");
         return;
     }
-    news.mean[CVK_B_FLUX] = arc.flux_wb;
-    news.cov[CVK_B_FLUX * (CVK_B_COUNT + 1)] = arc.deviation * arc.deviation;
-    cvk_belief_note(&news, CVK_B_FLUX, s->name, "arc of the flux");
-    cvk_add_reading(&l->readings, s->name, s->path, &news, CVK_B_FLUX);
-    if (cvk_belief_merge(belief, &news)) {
+    learnt.mean[CVK_B_FLUX] = arc.flux_wb;
+    learnt.cov[CVK_B_FLUX * (CVK_B_COUNT + 1)] = arc.deviation * arc.deviation;
+    cvk_belief_note(&learnt, CVK_B_FLUX, s->name, "arc of the flux");
+    cvk_add_reading(&l->readings, s->name, s->path, &learnt, CVK_B_FLUX);
+    if (cvk_belief_merge(belief, &learnt)) {
         cvk_knowledge_share(&l->known, s->path);
     }
     if (!cvk_belief_knows(belief, CVK_B_FLUX, FLUX_SHARE)) {

@@ -69,10 +69,10 @@
 #define MOST_FITS (MOST_SETTLED + 4)
 /* Of the inverter's voltage that is expected: less is not believed. */
 #define LEAST_INVERTER_SHARE 0.3
-#define SHAPE_DOUBT 0.12  /* of it, at currents like the knee's */
-#define WIDE_KNEE 0.3     /* of the peak current */
-#define WIDE_DROP 0.6     /* inverter's voltage over that of the resistance at the wide knee */
-#define SAME_MODEL 1000.0 /* see lane_fit.h */
+#define SHAPE_DOUBT 0.12   /* of it, at currents like the knee's */
+#define WIDE_KNEE 0.3      /* of the peak current */
+#define WIDE_DROP 0.6      /* inverter's voltage over that of the resistance at the wide knee */
+#define MODEL_DOUBT 1000.0 /* see lane_fit.h */
 #define INDEPENDENT_SAMPLES 300.0 /* at most, in weighing curves by their likelihood */
 #define LARGEST_COLOUR 1e4        /* prediction errors more alike than that say nothing */
 
@@ -357,7 +357,7 @@ static bool fit(problem *f, double p[N], int evaluations, cvk_turning_result *re
                               .prior_sd = f->prior_sd,
                               .hopeless = 1e3 * peak_a,
                               .most_evaluations = evaluations,
-                              .same_model = SAME_MODEL,
+                              .model_doubt = MODEL_DOUBT,
                               .context = f,
                               .simulate = simulate};
     const double scale[N] = {

@@ -28,8 +28,8 @@ static void gather_piece(void *context, const cvk_rig *rig, double time_s, const
         g->from_s = time_s;
         g->low_a = g->high_a = i[0];
     }
-    g->low_a = cvk_least(g->low_a, i[0]);
-    g->high_a = cvk_most(g->high_a, i[0]);
+    g->low_a = cvk_smaller(g->low_a, i[0]);
+    g->high_a = cvk_larger(g->high_a, i[0]);
     g->time_s = time_s;
     g->current_a = i[0];
     g->started = true;
@@ -46,7 +46,7 @@ static void held_duties(const cvk_rig *rig, double voltage_v, double duty[3])
 static void settle(cvk_rig *rig, double voltage_v)
 {
     double duty[3], slowest_s = rig->config.motor.inductance_d_h / rig->derived.resistance_ohm;
-    int periods = (int)cvk_least(
+    int periods = (int)cvk_smaller(
         MOST_SETTLE_PERIODS, SETTLE_TIME_CONSTANTS * slowest_s * rig->config.inverter.pwm_hz + 8.0);
     for (int n = 0; n < periods; n++) {
         held_duties(rig, voltage_v, duty);
@@ -114,9 +114,9 @@ cvk_status cvk_rig_compare_inverters(const cvk_rig_config *config, cvk_rig_compa
     *comparison = (cvk_rig_comparison){.crossover_a = averaged.derived.crossover_a};
     gathering g;
     const size_t each = sizeof shares / sizeof shares[0];
-    double full_v = cvk_least(config->drive.current_limit_a * averaged.derived.resistance_ohm +
-                                  4.0 / 3.0 * averaged.derived.dead_v,
-                              0.5 * config->supply.bus_v);
+    double full_v = cvk_smaller(config->drive.current_limit_a * averaged.derived.resistance_ohm +
+                                    4.0 / 3.0 * averaged.derived.dead_v,
+                                0.5 * config->supply.bus_v);
     for (size_t n = 0; n < 2 * each; n++) {
         cvk_rig_comparison_point *p = &comparison->point[comparison->points++];
         double share = n < each ? -shares[each - 1 - n] : shares[n - each];

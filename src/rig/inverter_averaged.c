@@ -27,7 +27,7 @@ static double crossover(const cvk_rig_config *config)
         inverter->dead_time_s > 0.0
             ? config->supply.bus_v * inverter->output_capacitance_f / inverter->dead_time_s
             : 0.0;
-    return cvk_most(LEAST_CROSSOVER_A, across_a);
+    return cvk_larger(LEAST_CROSSOVER_A, across_a);
 }
 
 /* What saturation leaves of an axis' inductance at the trip current. */
@@ -36,14 +36,14 @@ static double least_inductance(const cvk_rig_config *config, double d_a, double 
     double near_d, near_q, far_d, far_q;
     cvk_rig_flux_at(config, 0.98 * d_a, 0.98 * q_a, &near_d, &near_q);
     cvk_rig_flux_at(config, d_a, q_a, &far_d, &far_q);
-    return hypot(far_d - near_d, far_q - near_q) / (0.02 * cvk_most(d_a, q_a));
+    return hypot(far_d - near_d, far_q - near_q) / (0.02 * cvk_larger(d_a, q_a));
 }
 
 double cvk_rig_wanted_steps(const cvk_rig_config *config)
 {
     double trip_a = config->drive.trip_current_a;
     double low_h =
-        cvk_least(least_inductance(config, trip_a, 0.0), least_inductance(config, 0.0, trip_a));
+        cvk_smaller(least_inductance(config, trip_a, 0.0), least_inductance(config, 0.0, trip_a));
     double slope = cvk_rig_visible_resistance(config) +
                    cvk_rig_dead_time_voltage(config) * 0.5 / crossover(config);
     double rate_hz = config->inverter.pwm_hz * config->inverter.updates_per_period;

@@ -125,7 +125,7 @@ void cvk_inverter_off(cvk_rig *rig, double dt_s)
     double left = dt_s, piece = rig->derived.period_s / PIECES;
     rig->short_a = 0.0;
     while (left > 0.0) {
-        double h = cvk_least(piece, left);
+        double h = cvk_smaller(piece, left);
         if (!diode_piece(rig, h)) {
             h = left; /* nothing conducts at the start of this piece: one step for the rest */
             coast(rig, h);

@@ -66,9 +66,9 @@ static double piece_of(const cvk_rig *rig, const cvk_rig_leg *leg, double curren
             current_a > 0.0 ? -inverter->diode_drop_v : rig->state.bus_v + inverter->diode_drop_v;
         double slew = -current_a / inverter->output_capacitance_f;
         double arrival = slew != 0.0 ? (goal - leg->node_v) / slew : INFINITY;
-        piece = arrival > LEAST_S ? cvk_least(piece, arrival) : piece;
+        piece = arrival > LEAST_S ? cvk_smaller(piece, arrival) : piece;
     }
-    return cvk_most(piece, LEAST_S);
+    return cvk_larger(piece, LEAST_S);
 }
 
 /* Where a dead leg's node will be after dt. */
@@ -178,10 +178,10 @@ void cvk_inverter_switched(cvk_rig *rig, const double duty[3])
     }
     cvk_leg_currents(rig, i);
     while (t < period - LEAST_S && !too_much(i, limit_a)) {
-        double stop = sampled < 2 ? cvk_least(period, cvk_most(plan.at_s[sampled], t)) : period;
+        double stop = sampled < 2 ? cvk_smaller(period, cvk_larger(plan.at_s[sampled], t)) : period;
         for (int n = 0; n < 3; n++) {
-            stop = e[n].next < 2 ? cvk_least(stop, e[n].at_s[e[n].next]) : stop;
-            stop = cvk_least(stop, t + piece_of(rig, &rig->leg[n], i[n]));
+            stop = e[n].next < 2 ? cvk_smaller(stop, e[n].at_s[e[n].next]) : stop;
+            stop = cvk_smaller(stop, t + piece_of(rig, &rig->leg[n], i[n]));
         }
         if (stop > t) {
             double speed = shaft.start.speed + shaft.first.rotor * 0.5 * (t + stop);

@@ -110,7 +110,7 @@ static cvk_shaft_rates rates_at(const cvk_rig *rig, double motor_nm, double fric
 static double breakaway_nm(const cvk_rig *rig)
 {
     const cvk_rig_shaft *shaft = &rig->config.shaft;
-    return cvk_most(shaft->friction_static_nm, shaft->friction_coulomb_nm) + rig->acting.brake_nm;
+    return cvk_larger(shaft->friction_static_nm, shaft->friction_coulomb_nm) + rig->acting.brake_nm;
 }
 
 /* Dry friction during this step, against the motion; a resting shaft breaks away or stays. */

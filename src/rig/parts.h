@@ -51,12 +51,12 @@ static inline cvk_vec cvk_from_phases(const double phase[3])
 }
 
 /* fmin and fmax are calls into the C library, for the sake of NaN. */
-static inline double cvk_least(double a, double b)
+static inline double cvk_smaller(double a, double b)
 {
     return a < b ? a : b;
 }
 
-static inline double cvk_most(double a, double b)
+static inline double cvk_larger(double a, double b)
 {
     return a > b ? a : b;
 }
@@ -69,7 +69,7 @@ static inline double cvk_clamp(double x, double low, double high)
 /* The largest size of three currents. */
 static inline double cvk_largest(const double i[3])
 {
-    return cvk_most(fabs(i[0]), cvk_most(fabs(i[1]), fabs(i[2])));
+    return cvk_larger(fabs(i[0]), cvk_larger(fabs(i[1]), fabs(i[2])));
 }
 
 /* ---- motor.c ------------------------------------------------------------------------------- */
@@ -199,8 +199,7 @@ double cvk_rig_wanted_steps(const cvk_rig_config *config);
 /* Duties that can be sent: within 0 .. 1, pulses below the minimum left out. */
 void cvk_sendable(const cvk_rig *rig, const double duty[3], double sent[3]);
 void cvk_inverter_averaged(cvk_rig *rig, const double duty[3]);
-/* False when the over-current comparator ended the period early; the rest runs with the bridge off.
- */
+/* The over-current comparator may end the period early; its rest then runs with the bridge off. */
 void cvk_inverter_switched(cvk_rig *rig, const double duty[3]);
 void cvk_inverter_off(cvk_rig *rig, double dt_s);
 /* An open phase carries no current: called after each step. */
@@ -243,7 +242,7 @@ double cvk_gate_limit_a(const cvk_rig *rig);
  * control period; true when the bridge must stay off during it. */
 bool cvk_gate_blocks(cvk_rig *rig);
 void cvk_rig_watch_events(cvk_rig *rig);
-double cvk_rig_share_of(const cvk_rig *rig, const cvk_rig_happening *happening);
+double cvk_rig_share_of(const cvk_rig *rig, const cvk_rig_event *event);
 /* Fills in rig->acting for the present control period. */
 void cvk_rig_act(cvk_rig *rig);
 

@@ -1,6 +1,6 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * Kinds of happenings, and which of them act now.
+ * Kinds of events, and which of them act now.
  */
 #include "corvak/rig/scenario.h"
 
@@ -8,7 +8,7 @@
 
 #include <math.h>
 
-static const cvk_rig_what_kind kinds[CVK_WHAT_COUNT] = {
+static const cvk_rig_event_help kinds[CVK_WHAT_COUNT] = {
     [CVK_LOAD_CONSTANT] = {"constant_torque", {{"torque_nm", -1e3, 1e3}}},
     [CVK_LOAD_FAN] = {"fan", {{"torque_nm", 0, 1e3}, {"at_speed_mech_rad_s", 1e-3, 1e5}}},
     [CVK_LOAD_BRAKE] = {"hand_brake", {{"torque_nm", 0, 1e3}}},
@@ -27,19 +27,19 @@ static const cvk_rig_what_kind kinds[CVK_WHAT_COUNT] = {
     [CVK_FAULT_STORAGE_CUT] = {"storage_cut", {{"at_byte", 0, 65536}}},
 };
 
-const cvk_rig_what_kind *cvk_rig_what_describe(cvk_rig_what what)
+const cvk_rig_event_help *cvk_rig_event_describe(cvk_rig_event_kind what)
 {
     return &kinds[what];
 }
 
-cvk_rig_happening cvk_rig_happening_default(cvk_rig_what what)
+cvk_rig_event cvk_rig_event_default(cvk_rig_event_kind what)
 {
-    return (cvk_rig_happening){.what = what,
-                               .for_s = INFINITY,
-                               .above_speed_mech_rad_s = NAN,
-                               .above_current_a = NAN,
-                               .value = {NAN, NAN},
-                               .began_s = NAN};
+    return (cvk_rig_event){.what = what,
+                           .for_s = INFINITY,
+                           .above_speed_mech_rad_s = NAN,
+                           .above_current_a = NAN,
+                           .value = {NAN, NAN},
+                           .began_s = NAN};
 }
 
 static double largest_current(const cvk_rig *rig)
@@ -50,14 +50,14 @@ static double largest_current(const cvk_rig *rig)
 }
 
 /* An event that is awaited: has it come? */
-static bool event_came(const cvk_rig *rig, const cvk_rig_happening *h)
+static bool event_came(const cvk_rig *rig, const cvk_rig_event *h)
 {
     bool fast = !(fabs(rig->state.speed_mech_rad_s) <= h->above_speed_mech_rad_s);
     bool strong = !(largest_current(rig) <= h->above_current_a);
     return (isnan(h->above_speed_mech_rad_s) || fast) && (isnan(h->above_current_a) || strong);
 }
 
-double cvk_rig_share_of(const cvk_rig *rig, const cvk_rig_happening *h)
+double cvk_rig_share_of(const cvk_rig *rig, const cvk_rig_event *h)
 {
     double elapsed = rig->time_s - h->began_s - h->from_s;
     if (!(elapsed >= 0.0 && elapsed < h->for_s)) {
@@ -66,13 +66,13 @@ double cvk_rig_share_of(const cvk_rig *rig, const cvk_rig_happening *h)
     if (h->ramp_s <= 0.0) {
         return 1.0;
     }
-    return cvk_least(1.0, cvk_least(elapsed, h->for_s - elapsed) / h->ramp_s);
+    return cvk_smaller(1.0, cvk_smaller(elapsed, h->for_s - elapsed) / h->ramp_s);
 }
 
 void cvk_rig_watch_events(cvk_rig *rig)
 {
     for (unsigned n = 0; n < rig->scenario.count; n++) {
-        cvk_rig_happening *h = &rig->scenario.item[n];
+        cvk_rig_event *h = &rig->scenario.item[n];
         if (isnan(h->began_s) && event_came(rig, h)) {
             bool by_time = isnan(h->above_speed_mech_rad_s) && isnan(h->above_current_a);
             h->began_s = by_time ? 0.0 : rig->time_s;
@@ -82,7 +82,7 @@ void cvk_rig_watch_events(cvk_rig *rig)
 
 /* ---- what acts in this control period -------------------------------------------------------- */
 
-static void act_on_shaft(cvk_rig_acting *a, const cvk_rig_happening *h, double share)
+static void act_on_shaft(cvk_rig_acting *a, const cvk_rig_event *h, double share)
 {
     switch (h->what) {
     case CVK_LOAD_CONSTANT:
@@ -110,7 +110,7 @@ static void act_on_shaft(cvk_rig_acting *a, const cvk_rig_happening *h, double s
     }
 }
 
-static void act_on_electronics(cvk_rig *rig, const cvk_rig_happening *h)
+static void act_on_electronics(cvk_rig *rig, const cvk_rig_event *h)
 {
     cvk_rig_acting *a = &rig->acting;
     switch (h->what) {
@@ -165,7 +165,7 @@ void cvk_rig_act(cvk_rig *rig)
         channels[n]->stuck = NAN;
     }
     for (unsigned n = 0; n < rig->scenario.count; n++) {
-        const cvk_rig_happening *h = &rig->scenario.item[n];
+        const cvk_rig_event *h = &rig->scenario.item[n];
         double share = cvk_rig_share_of(rig, h);
         if (share > 0.0) {
             act_on_shaft(a, h, share);

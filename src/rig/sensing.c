@@ -125,7 +125,7 @@ static void read_single(cvk_rig *rig, const double truth_a[3], cvk_rig_sample *s
         if (rig->bridge_on && s->settling_s > 0.0) {
             settled = cvk_clamp(plan.window_s[k] / s->settling_s, 0.0, 1.0);
         }
-        double ringing_a = rig->bridge_on ? ringing_of(s, cvk_most(0.0, plan.window_s[k])) : 0.0;
+        double ringing_a = rig->bridge_on ? ringing_of(s, cvk_larger(0.0, plan.window_s[k])) : 0.0;
         sample->current_a[leg] = sign * read_current(rig, leg, sign * settled * truth, ringing_a);
         sample->current_valid[leg] = settled >= 1.0 && (!rig->bridge_on || plan.window_s[k] > 0.0);
     }

@@ -80,7 +80,7 @@ static void read_encoder(cvk_rig *rig, cvk_rig_sample *sample)
     if (s->missing_share > 0.0 && step != 0.0) {
         double lost =
             floor(fabs(step) * s->missing_share + 0.5 * (1.0 + cvk_rig_random_even(&rig->random)));
-        x->encoder_counts += copysign(fabs(step) - cvk_least(lost, fabs(step)), step);
+        x->encoder_counts += copysign(fabs(step) - cvk_smaller(lost, fabs(step)), step);
     } else {
         x->encoder_counts += step;
     }

@@ -15,7 +15,7 @@ void cvk_supply_derive(cvk_rig *rig)
                            ? 1.0 / sqrt(supply->cable_inductance_h * supply->capacitor_f)
                            : 0.0;
     double steps = ceil(resonance * rig->derived.period_s / RADIANS_PER_STEP);
-    rig->derived.supply_steps = (int)cvk_least(64.0, cvk_most(1.0, steps));
+    rig->derived.supply_steps = (int)cvk_smaller(64.0, cvk_larger(1.0, steps));
 }
 
 static double limit_source(const cvk_rig_supply *supply, double current_a)
@@ -38,7 +38,7 @@ void cvk_supply_step(cvk_rig *rig, double charge_as, double dt_s)
         rig->meter.source_j += source_v * charge_as;
         return;
     }
-    const double r = cvk_most(supply->resistance_ohm, LEAST_OHM), l = supply->cable_inductance_h;
+    const double r = cvk_larger(supply->resistance_ohm, LEAST_OHM), l = supply->cable_inductance_h;
     double share = dt_s / rig->derived.period_s;
     int steps = (int)ceil(share * rig->derived.supply_steps);
     double h = dt_s / steps, per_farad = h / supply->capacitor_f, load_a = charge_as / dt_s;

@@ -42,6 +42,11 @@ static void setup(void)
     ck_assert_int_eq(cvk_drive_init(&drive, &port, &good, NULL), CVK_OK);
 }
 
+static void command_drive(cvk_command command)
+{
+    ck_assert_int_eq(cvk_drive_set_command(&drive, command, NULL), CVK_OK);
+}
+
 START_TEST(starts_with_the_bridge_off)
 {
     ck_assert_int_eq(the_gate.changes, 1);
@@ -53,11 +58,11 @@ END_TEST
 
 START_TEST(a_command_turns_the_bridge_on_and_off)
 {
-    cvk_drive_set_command(&drive, (cvk_command){.mode = CVK_MODE_VOLTAGE, .voltage_v = {6.0f, 0}});
+    command_drive((cvk_command){.mode = CVK_MODE_VOLTAGE, .voltage_v = {6.0f, 0}});
     cvk_abc duties = cvk_drive_control(&drive, &calm);
     ck_assert(the_gate.on);
     ck_assert_float_eq_tol((duties.a - duties.b) * 24.0f, 9.0f, 1e-4f);
-    cvk_drive_set_command(&drive, (cvk_command){.mode = CVK_MODE_OFF});
+    command_drive((cvk_command){.mode = CVK_MODE_OFF});
     cvk_drive_control(&drive, &calm);
     ck_assert(!the_gate.on);
 }
@@ -79,7 +84,7 @@ START_TEST(a_fault_stops_in_the_same_call)
     };
     for (size_t n = 0; n < sizeof bad / sizeof bad[0]; n++) {
         setup();
-        cvk_drive_set_command(&drive, (cvk_command){.mode = CVK_MODE_VOLTAGE});
+        command_drive((cvk_command){.mode = CVK_MODE_VOLTAGE});
         cvk_drive_control(&drive, &calm);
         ck_assert(the_gate.on);
         cvk_drive_control(&drive, &bad[n].sample);

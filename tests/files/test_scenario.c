@@ -40,7 +40,7 @@ END_TEST
 START_TEST(every_kind_is_read)
 {
     for (int n = 0; n < CVK_WHAT_COUNT; n++) {
-        const cvk_rig_what_kind *kind = cvk_rig_what_describe((cvk_rig_what)n);
+        const cvk_rig_event_help *kind = cvk_rig_event_describe((cvk_rig_event_kind)n);
         char text[256];
         int used = snprintf(text, sizeof text, "x:\n  what: %s\n", kind->name);
         for (int k = 0; k < CVK_SCENARIO_VALUES && kind->key[k].name != NULL; k++) {
@@ -61,7 +61,7 @@ START_TEST(mistakes_are_refused_with_line_and_cure)
         const char *text, *words;
     } cases[] = {
         {"x:\n  what: dance\n", "day.yaml:2: what: dance is none of: constant_torque fan"},
-        {"x:\n  torque_nm: 1\n", "day.yaml:2: x: the first key of a happening is `what`"},
+        {"x:\n  torque_nm: 1\n", "day.yaml:2: x: the first key of an event is `what`"},
         {"x:\n  what: fan\n  colour: 1\n",
          "day.yaml:3: unknown key colour of fan; allowed: from_s"},
         {"x:\n  what: hand_brake\n  torque_nm: lots\n", "a number 0 .. 1000"},
@@ -85,7 +85,7 @@ START_TEST(mistakes_are_refused_with_line_and_cure)
         snprintf(many + used, sizeof many - used, "x%d:\n  what: blocked_rotor\n", n);
     }
     ck_assert_int_ne(parse(many), CVK_OK);
-    ck_assert_ptr_nonnull(strstr(complaint.text, "more than 24 happenings"));
+    ck_assert_ptr_nonnull(strstr(complaint.text, "more than 24 events"));
 }
 END_TEST
 

@@ -26,10 +26,10 @@ static void start(const cvk_rig_config *config, const char *excitation)
     }
 }
 
-static cvk_rig_happening *happens(cvk_rig_what what, double value)
+static cvk_rig_event *happens(cvk_rig_event_kind what, double value)
 {
     scenario = (cvk_rig_scenario){.count = 1};
-    scenario.item[0] = cvk_rig_happening_default(what);
+    scenario.item[0] = cvk_rig_event_default(what);
     scenario.item[0].value[0] = value;
     return &scenario.item[0];
 }
@@ -46,8 +46,8 @@ static void spin_at(const cvk_rig_config *config, double speed_e_rad_s)
 {
     start(config, NULL);
     cvk_drive_set_angle_source(&sim.drive, CVK_ANGLE_SENSOR);
-    cvk_drive_set_command(
-        &sim.drive, (cvk_command){.mode = CVK_MODE_SPEED, .speed_rad_s = (float)speed_e_rad_s});
+    const cvk_command command = {.mode = CVK_MODE_SPEED, .speed_rad_s = (float)speed_e_rad_s};
+    ck_assert_int_eq(cvk_drive_set_command(&sim.drive, command, NULL), CVK_OK);
 }
 
 static cvk_rig_config small_motor(void)
@@ -78,10 +78,10 @@ END_TEST
 START_TEST(a_hand_brakes_and_lets_go)
 {
     cvk_rig_config config = ideal_rig();
-    cvk_rig_happening *hand = happens(CVK_LOAD_BRAKE, 0.2);
+    cvk_rig_event *hand = happens(CVK_LOAD_BRAKE, 0.2);
     hand->from_s = 0.5;
     hand->for_s = 1.0;
-    scenario.item[1] = cvk_rig_happening_default(CVK_LOAD_CONSTANT);
+    scenario.item[1] = cvk_rig_event_default(CVK_LOAD_CONSTANT);
     scenario.item[1].value[0] = 0.05;
     scenario.count = 2;
     start(&config, NULL);
@@ -156,7 +156,7 @@ END_TEST
 START_TEST(a_happening_waits_for_its_event)
 {
     cvk_rig_config config = small_motor();
-    cvk_rig_happening *plug = happens(CVK_FAULT_SENSOR_UNPLUGGED, NAN);
+    cvk_rig_event *plug = happens(CVK_FAULT_SENSOR_UNPLUGGED, NAN);
     plug->above_speed_mech_rad_s = 30.0;
     plug->from_s = 0.01;
     spin_at(&config, 200.0);
@@ -199,7 +199,7 @@ END_TEST
 START_TEST(a_short_between_wires_trips_the_drive)
 {
     cvk_rig_config config = small_motor();
-    cvk_rig_happening *accident = happens(CVK_FAULT_PHASE_SHORT, 0);
+    cvk_rig_event *accident = happens(CVK_FAULT_PHASE_SHORT, 0);
     accident->value[1] = 1;
     accident->from_s = 0.2;
     spin_at(&config, 200.0);
@@ -218,7 +218,7 @@ START_TEST(stuck_and_lost_signals)
     config.sensing.current_noise_a = 0.05;
     config.rotor_sensor.all_fitted = 1;
     config.rotor_sensor.counts = 4096;
-    static const cvk_rig_what faults[] = {
+    static const cvk_rig_event_kind faults[] = {
         CVK_FAULT_ADC_STUCK, CVK_FAULT_SENSOR_STUCK, CVK_FAULT_SENSOR_UNPLUGGED,
         CVK_SET_POINT_LOST,  CVK_FAULT_HOT,          CVK_FAULT_BROWN_OUT};
     for (unsigned n = 0; n < sizeof faults / sizeof faults[0]; n++) {
@@ -279,7 +279,8 @@ START_TEST(a_bench_supply_takes_nothing_back)
         spin_at(&config, 700.0);
         sim.drive.config.bus_max_v = 60.0f;
         run_until(0.5);
-        cvk_drive_set_command(&sim.drive, (cvk_command){.mode = CVK_MODE_SPEED});
+        const cvk_command stop = {.mode = CVK_MODE_SPEED};
+        ck_assert_int_eq(cvk_drive_set_command(&sim.drive, stop, NULL), CVK_OK);
         highest[kind] = 0.0;
         while (sim.rig.time_s < 0.7) {
             cvk_sim_step(&sim);

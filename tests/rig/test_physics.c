@@ -37,7 +37,7 @@ START_TEST(energy_is_balanced)
     config.inverter.fidelity = _i % 2;
     drive_cycle(&config, "duty");
     cvk_rig_scenario load = {.count = 1};
-    load.item[0] = cvk_rig_happening_default(CVK_LOAD_FAN);
+    load.item[0] = cvk_rig_event_default(CVK_LOAD_FAN);
     load.item[0].value[0] = 0.2 * config.drive.current_limit_a * config.motor.flux_linkage_wb;
     load.item[0].value[1] = config.drive.speed_rad_s / config.motor.pole_pairs;
     cvk_rig_set_scenario(&sim.rig, &load);
@@ -247,7 +247,7 @@ START_TEST(static_friction_holds_and_lets_go)
     config.shaft.friction_coulomb_nm = 0.1;
     config.shaft.friction_static_nm = 0.2;
     cvk_rig_scenario pull = {.count = 1};
-    pull.item[0] = cvk_rig_happening_default(CVK_LOAD_CONSTANT);
+    pull.item[0] = cvk_rig_event_default(CVK_LOAD_CONSTANT);
     const double duty[3] = {0.5, 0.5, 0.5};
     const double torques[] = {0.15, 0.19, 0.21};
     for (int n = 0; n < 3; n++) {

@@ -51,6 +51,9 @@ cvk_status cvk_current_control_init(cvk_current_control *control,
 /* Forgets all state, as after the bridge was off. */
 void cvk_current_control_reset(cvk_current_control *control);
 
+/* Forgets what was predicted and learnt, but not the voltage that acts: after another mode. */
+void cvk_current_control_restart(cvk_current_control *control);
+
 /* One step: from the current sampled now, the frame's angle now and its speed (rad/s), to the
  * stationary voltage for the period that begins one period from now. */
 cvk_ab cvk_current_control_step(cvk_current_control *control, cvk_dq setpoint_a, cvk_ab current_a,

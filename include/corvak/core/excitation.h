@@ -69,7 +69,7 @@ typedef struct cvk_excitation_config {
     float period_s;        /* control period: 5e-6 .. 1e-3 */
     float current_limit_a; /* allowed phase current, peak: 0.01 .. 1000 */
     float bus_v;           /* nominal bus voltage: 3 .. 100 */
-    float speed_rad_s;     /* electrical, highest; spin and coast only: 1 .. 20000 */
+    float speed_rad_s;     /* electrical, highest; not for standstill and sweep: 1 .. 20000 */
     float hold_s;          /* length of one DC level, one square wave or one plateau: 1e-3 .. 100 */
     float square_half_s;   /* half period of the square wave: 2 periods .. 0.1 */
     float sweep_turns;     /* electrical turns of a sweep, each way: 1 .. 1000 */

@@ -24,6 +24,7 @@ typedef enum cvk_status {
     CVK_NO_MEMORY,     /* host layers only: the core allocates nothing */
     CVK_FILE_ERROR,    /* a file cannot be opened, read or written */
     CVK_BAD_FORMAT,    /* a file's contents cannot be understood */
+    CVK_STOPPED,       /* the drive stopped with a fault */
     CVK_NOT_IN_LOG,    /* the log does not show what was asked for */
     CVK_STATUS_COUNT
 } cvk_status;

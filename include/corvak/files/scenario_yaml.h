@@ -1,6 +1,6 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * Scenario files: what happens to a rig during a run. Each section is one happening; its keys are
+ * Scenario files: what happens to a rig during a run. Each section is one event; its keys are
  * in docs/file-formats.md.
  */
 #ifndef CORVAK_FILES_SCENARIO_YAML_H

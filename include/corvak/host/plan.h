@@ -18,6 +18,7 @@ typedef struct cvk_plan_limits {
     double speed_rad_s; /* largest electrical speed; 0: the rig's */
     double time_s;      /* longest recording; 0: any */
     bool rotor_sensor;  /* a rotor sensor may be logged */
+    int threads;        /* at most, for the estimates; the plan is the same; 0: one */
 } cvk_plan_limits;
 
 #define CVK_PLAN_MOST 16

@@ -124,7 +124,6 @@ typedef enum cvk_rig_sensor_kind {
     CVK_SENSOR_NONE
 } cvk_rig_sensor_kind;
 
-/* Bits of rotor_sensor.also: what is fitted besides the one that the controller uses. */
 typedef struct cvk_rig_rotor_sensor {
     int kind;               /* cvk_rig_sensor_kind; what the controller uses */
     int all_fitted;         /* every kind is fitted and logged, not only the one in use */

@@ -1,7 +1,7 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
  * What happens to a rig from outside during a run: loads on the shaft, set-points, faults. Each
- * happening begins at a time or at an event and lasts as long as it says.
+ * event begins at a time or at an event and lasts as long as it says.
  */
 #ifndef CORVAK_RIG_SCENARIO_H
 #define CORVAK_RIG_SCENARIO_H
@@ -15,7 +15,7 @@ extern "C" {
 #define CVK_SCENARIO_MOST 24
 #define CVK_SCENARIO_VALUES 2
 
-typedef enum cvk_rig_what {
+typedef enum cvk_rig_event_kind {
     CVK_LOAD_CONSTANT,  /* torque_nm in the positive direction, like a hanging weight */
     CVK_LOAD_FAN,       /* torque_nm against the motion at at_speed_mech_rad_s, with its square */
     CVK_LOAD_BRAKE,     /* a hand: torque_nm against the motion, holds a resting shaft */
@@ -33,11 +33,11 @@ typedef enum cvk_rig_what {
     CVK_FAULT_HOT,              /* the winding is at temp_degc */
     CVK_FAULT_STORAGE_CUT,      /* power fails at_byte bytes into the next write to storage */
     CVK_WHAT_COUNT
-} cvk_rig_what;
+} cvk_rig_event_kind;
 
-typedef struct cvk_rig_happening {
+typedef struct cvk_rig_event {
     char name[32];
-    cvk_rig_what what;
+    cvk_rig_event_kind what;
     double from_s;                 /* begins at this time, or this long after the event */
     double for_s;                  /* lasts; infinite when not given */
     double ramp_s;                 /* grows and fades over this time */
@@ -45,30 +45,30 @@ typedef struct cvk_rig_happening {
     double above_current_a;        /* event: a phase current beyond this; NaN: none */
     double value[CVK_SCENARIO_VALUES];
     double began_s; /* kept by the rig: when the event came; NaN before */
-} cvk_rig_happening;
+} cvk_rig_event;
 
 typedef struct cvk_rig_scenario {
     char name[32];
     unsigned count;
-    cvk_rig_happening item[CVK_SCENARIO_MOST];
+    cvk_rig_event item[CVK_SCENARIO_MOST];
 } cvk_rig_scenario;
 
-/* A key that a kind of happening has beside the common ones. */
+/* A key that a kind of event has beside the common ones. */
 typedef struct cvk_rig_what_key {
     const char *name; /* null: none */
     double low, high;
 } cvk_rig_what_key;
 
-typedef struct cvk_rig_what_kind {
+typedef struct cvk_rig_event_help {
     const char *name;
     cvk_rig_what_key key[CVK_SCENARIO_VALUES];
-} cvk_rig_what_kind;
+} cvk_rig_event_help;
 
 /* Name and keys of a kind. */
-const cvk_rig_what_kind *cvk_rig_what_describe(cvk_rig_what what);
+const cvk_rig_event_help *cvk_rig_event_describe(cvk_rig_event_kind what);
 
-/* A happening of this kind that begins at once and lasts; its own values are NaN. */
-cvk_rig_happening cvk_rig_happening_default(cvk_rig_what what);
+/* An event of this kind that begins at once and lasts; its own values are NaN. */
+cvk_rig_event cvk_rig_event_default(cvk_rig_event_kind what);
 
 #ifdef __cplusplus
 }
