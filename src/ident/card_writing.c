@@ -246,8 +246,8 @@ static void write_inverter(const cvk_learning *l, cvk_path path, cvk_scale_share
                            "the voltages were measured at the terminals: the inverter's own is in "
                            "them already");
         } else if (told->from[CVK_B_RESISTANCE][0] != '\0' && told->knee_a > 0.0) {
-            write_entry(&card->entry[keys[n]], told, parameters[n], scale_for(parameters[n], scale),
-                        0.0);
+            write_entry(&card->entry[keys[n]], told, parameters[n], told->dof,
+                        scale_for(parameters[n], scale), 0.0);
         } else {
             cvk_leave_open(card, keys[n], why_open(l, parameters[n]));
         }
