@@ -21,6 +21,7 @@
 #define LARGEST_BRIDGED_SHARE 0.1
 #define LARGEST_STRETCH 1.5   /* a longer step than so many periods is a gap, not unevenness */
 #define FEWEST_GOOD_ROWS 20.0 /* in a PWM period, for sharp values */
+#define PLACED_EDGE 0.1       /* rows, within which an edge with a sample on its way is placed */
 #define QUIET_PART 0.7        /* of the time without edges, that is averaged for a current */
 
 double cvk_median_step(const cvk_log *log)
@@ -186,7 +187,8 @@ static cvk_status condition_pwm(cvk_conditioned *c, cvk_estimate *out)
     if (status == CVK_OK) {
         c->pwm_hz = 1.0 / (pwm.period_rows * step_s);
         /* two edges a period, each somewhere between two rows */
-        c->edge_noise_v = sqrt(2.0 / 12.0) * pwm.step_v / pwm.period_rows;
+        c->edge_noise_v =
+            (pwm.placed ? PLACED_EDGE : 1.0) * sqrt(2.0 / 12.0) * pwm.step_v / pwm.period_rows;
         c->voltage_doubt_v = c->edge_noise_v * pwm.gap_rows;
         snprintf(
             c->cure, sizeof c->cure,

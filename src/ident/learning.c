@@ -29,7 +29,7 @@
 #define FEWEST_WINDOWS 3u
 #define LARGEST_OPEN_SPREAD 0.02 /* of voltage over speed, without current */
 #define LARGEST_SPREAD 0.02      /* off the flux circle, of a log that fits the winding */
-#define OTHER_WINDING 0.25       /* difference of resistances that no warmth explains */
+#define OTHER_WINDING 0.12       /* difference of resistances that no warmth explains */
 #define SURELY_OTHER 6.0         /* and deviations of it */
 #define MOVING_SHARE 0.02     /* of the peak current, within two rows, that shows an inductance */
 #define LARGEST_LOSS 0.6      /* of inductance, that the series of two terms can follow */

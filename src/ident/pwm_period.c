@@ -15,6 +15,7 @@
 #define MOST_ROWS 65536u  /* looked at */
 #define LOWEST_PWM_HZ 3e3 /* what switches more slowly is an injected voltage */
 #define FEWEST_ROWS 3.9   /* in a period */
+#define PLACED_SHARE 0.5  /* of the edges, that have a sample on the way */
 #define GAP_PERIODS 500   /* looked at for where samples fall */
 #define SAME_SENSE 0.75   /* of the edges: all terminals jump together only in a PWM */
 #define FEWEST_PERIODS 6
@@ -331,6 +332,27 @@ static size_t jumping_columns(const cvk_log *log, size_t rows, const double *col
     return columns;
 }
 
+/* Samples between the levels, for each change of level: a scope that takes means over its sample
+ * interval, or edges slower than that, place every edge. */
+static bool edges_are_placed(const double *x, size_t rows)
+{
+    double low, high;
+    size_t between = 0, changes = 0, middle = 0;
+    int last = -1;
+    range_of(x, rows, &low, &high);
+    for (size_t k = 0; k < rows; k++) {
+        middle += level_of(x[k], low, high) == 1;
+    }
+    const bool three = middle > rows / 10u; /* a line's voltage rests in the middle as well */
+    for (size_t k = 0; k < rows; k++) {
+        const int any = level_of(x[k], low, high), level = any == 1 && !three ? -1 : any;
+        between += level < 0;
+        changes += level >= 0 && last >= 0 && level != last;
+        last = level >= 0 ? level : last;
+    }
+    return (double)between > PLACED_SHARE * (double)changes;
+}
+
 static void fill_pwm(cvk_pwm *pwm, const float *r, const unsigned char *edge,
                      const double *const column[3], size_t columns, size_t rows, size_t all_rows,
                      double period)
@@ -342,6 +364,7 @@ static void fill_pwm(cvk_pwm *pwm, const float *r, const unsigned char *edge,
     fold_edges(edge, rows, pwm);
     range_of(column[0], rows, &low, &high);
     pwm->step_v = high - low;
+    pwm->placed = edges_are_placed(column[0], rows);
 }
 
 cvk_pwm cvk_find_pwm(const cvk_log *log, double period_s)

@@ -18,6 +18,7 @@ typedef struct cvk_pwm {
      * rate is a multiple of the PWM's: largest gap between those places over many periods, in rows,
      * at most 1. Within it an edge cannot be placed. */
     double gap_rows;
+    bool placed; /* samples on the edges' way tell where these are: within a tenth of a row */
 } cvk_pwm;
 
 /* Looks for a PWM of at least 3 kHz with at least 4 rows in a period. */

@@ -108,7 +108,7 @@ START_TEST(saturation_is_seen_and_told)
     ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
     assert_near(CVK_CARD_INDUCTANCE_D, rig.motor.inductance_d_h, 3.0);
     assert_near(CVK_CARD_INDUCTANCE_Q, rig.motor.inductance_q_h, 3.0);
-    ck_assert(has_finding(CVK_NOTE, "inductance q falls by about"));
+    ck_assert(has_finding(CVK_NOTE, "inductance q falls by "));
     rig.imperfections.saturation = 0;
     recording_free(&r);
     record(&r, &rig, "standstill", 6, false);
@@ -557,7 +557,7 @@ START_TEST(clipping_is_noticed)
         }
     }
     (void)!estimate(&log);
-    ck_assert(has_finding(CVK_WARNING, "clipped?"));
+    ck_assert(has_finding(CVK_WARNING, "clipped"));
 }
 END_TEST
 
@@ -607,7 +607,9 @@ START_TEST(logs_that_contradict_each_other_are_noticed)
     record(&b, &hot, "standstill", 1, false);
     const cvk_log *logs[] = {&a.log, &b.log};
     ck_assert_int_eq(cvk_estimate_logs(logs, 2, &options, &result), CVK_OK);
-    ck_assert(has_finding(CVK_WARNING, "another temperature, or another motor?"));
+    const cvk_card_entry *r = &result.card.entry[CVK_CARD_RESISTANCE];
+    ck_assert(!r->known && strstr(r->missing, "contradict each other") != NULL);
+    assert_near(CVK_CARD_INDUCTANCE_Q, cold.motor.inductance_q_h, 3.0); /* copper warms, iron not */
     recording_free(&a);
     recording_free(&b);
 }
