@@ -75,6 +75,25 @@ static void learn_from_disc(cvk_pole_evidence *evidence, const work *w)
     }
 }
 
+/* Whole numbers of electrical turns a turn of the shaft, but others in one log than in another. */
+static bool ratios_differ(const work *w)
+{
+    double first = NAN;
+    for (size_t n = 0; n < w->count; n++) {
+        double sum = 0.0, count = 0.0;
+        for (size_t k = w->prepared[n].windows.begin; k < w->prepared[n].windows.end; k++) {
+            const double ratio = fabs(w->learning->windows.window[k].rotor_ratio);
+            sum += isfinite(ratio) ? ratio : 0.0;
+            count += isfinite(ratio) ? 1.0 : 0.0;
+        }
+        if (count > 0.0 && fabs(sum / count - first) > 0.5) {
+            return true;
+        }
+        first = count > 0.0 ? sum / count : first;
+    }
+    return false;
+}
+
 static cvk_status learn_pole_pairs(const work *w, cvk_estimate *out)
 {
     cvk_pole_evidence evidence = {.rotor_column = false};
@@ -106,7 +125,7 @@ static cvk_status learn_pole_pairs(const work *w, cvk_estimate *out)
         }
     }
     learn_from_disc(&evidence, w);
-    if (cvk_other_motor(w->learning)) {
+    if (cvk_other_motor(w->learning) || ratios_differ(w)) {
         cvk_leave_open(&out->card, CVK_CARD_POLE_PAIRS,
                        "the logs contradict each other (see the other entries): whose pole pairs "
                        "these are cannot be told");

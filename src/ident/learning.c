@@ -30,7 +30,10 @@
 #define LARGEST_OPEN_SPREAD 0.02 /* of voltage over speed, without current */
 #define LARGEST_SPREAD 0.02      /* off the flux circle, of a log that fits the winding */
 #define OTHER_WINDING 0.12       /* difference of resistances that no warmth explains */
-#define SURELY_OTHER 6.0         /* and deviations of it */
+#define LIKELY_OTHER 4.0
+#define ODD_SPREAD 0.004 /* off the circle, and so many times more than with one of its own */
+#define ODD_RATIO 1.6
+#define SURELY_OTHER 6.0      /* and deviations of it */
 #define MOVING_SHARE 0.02     /* of the peak current, within two rows, that shows an inductance */
 #define LARGEST_LOSS 0.6      /* of inductance, that the series of two terms can follow */
 #define COLOURED_RESIDUAL 3.0 /* residual over noise that deserves a finding */
@@ -362,10 +365,33 @@ static void check_open_circuit(cvk_prepared *w, double spread, cvk_estimate *out
     }
 }
 
+/* A second opinion on a log that looks odd: fitted row by row with nothing known before, its
+ * winding is another one. */
+static bool has_other_winding(const cvk_learning *l, const cvk_prepared *w, int threads)
+{
+    static const int compared[] = {CVK_B_RESISTANCE, CVK_B_L_Q};
+    const cvk_belief *known = &l->known.of[w->signals.path];
+    cvk_belief own = l->known.start[w->signals.path];
+    cvk_turning_result result;
+    bool other = false;
+    if (cvk_turning_fit(&w->signals, &w->turns, threads, &own, &result) != CVK_OK) {
+        return false;
+    }
+    for (int n = 0; n < 2; n++) {
+        const int k = compared[n];
+        const double apart = fabs(own.mean[k] - known->mean[k]);
+        other = other || (cvk_belief_knows(&own, k, USEFUL_SHARE) &&
+                          apart > OTHER_WINDING * known->mean[k] &&
+                          apart > LIKELY_OTHER * hypot(cvk_belief_deviation(&own, k),
+                                                       cvk_belief_deviation(known, k)));
+    }
+    return other;
+}
+
 /* Whether a turning log fits the winding that the standstill logs have shown: `alone` was fitted
  * with it, `own` without. */
 static void check_winding(cvk_learning *l, const cvk_prepared *w, const cvk_belief *alone,
-                          const cvk_belief *own)
+                          const cvk_belief *own, int threads)
 {
     const double spread = cvk_circle_spread(&l->windows, alone);
     const double own_spread = cvk_circle_spread(&l->windows, own);
@@ -373,9 +399,12 @@ static void check_winding(cvk_learning *l, const cvk_prepared *w, const cvk_beli
     const double own_r = own->mean[CVK_B_RESISTANCE];
     const double deviation = hypot(cvk_belief_deviation(own, CVK_B_RESISTANCE),
                                    cvk_belief_deviation(alone, CVK_B_RESISTANCE));
-    const bool off_circle = spread > LARGEST_SPREAD && spread > 2.0 * own_spread;
-    const bool other_r = fabs(own_r - r) > fmax(OTHER_WINDING * r, SURELY_OTHER * deviation);
-    if ((off_circle || other_r) && l->misfit[0] == '\0') {
+    const double apart = fabs(own_r - r);
+    const bool odd = (spread > ODD_SPREAD && spread > ODD_RATIO * own_spread) ||
+                     apart > fmax(0.5 * OTHER_WINDING * r, 0.25 * SURELY_OTHER * deviation);
+    const bool surely = (spread > LARGEST_SPREAD && spread > 2.0 * own_spread) ||
+                        apart > fmax(OTHER_WINDING * r, SURELY_OTHER * deviation);
+    if (l->misfit[0] == '\0' && (surely || (odd && has_other_winding(l, w, threads)))) {
         snprintf(
             l->misfit, sizeof l->misfit,
             "%s does not fit the winding that the other logs show (it is off the flux circle by "
@@ -419,8 +448,16 @@ static void learn_arc(cvk_learning *l, const cvk_prepared *w)
     }
 }
 
+/* The inverter's curve at the small currents of a motor that only turns is known less well than its
+ * height: the circle may settle that. */
+static void doubt_curve(cvk_belief *belief)
+{
+    belief->cov[CVK_B_DEAD_TIME * (CVK_B_COUNT + 1)] +=
+        pow(CURVE_DOUBT * belief->mean[CVK_B_DEAD_TIME], 2.0);
+}
+
 /* The flux linkage that one log shows alone, and whether it belongs to the other logs. */
-static void read_flux(cvk_learning *l, cvk_prepared *w, cvk_estimate *out)
+static void read_flux(cvk_learning *l, cvk_prepared *w, int threads, cvk_estimate *out)
 {
     const cvk_path path = w->signals.path;
     cvk_belief alone = l->known.of[path], own = l->known.start[path];
@@ -437,7 +474,7 @@ static void read_flux(cvk_learning *l, cvk_prepared *w, cvk_estimate *out)
     }
     if (cvk_knowledge_told(&l->known, path, CVK_B_RESISTANCE) &&
         cvk_fit_circle(windows, &own) == CVK_OK && cvk_any_current(windows)) {
-        check_winding(l, w, &alone, &own);
+        check_winding(l, w, &alone, &own, threads);
     }
     if (fits && w->usable) {
         doubt_two_channels(l, &w->signals, &alone);
@@ -469,13 +506,13 @@ static void doubt_voltages(const cvk_learning *l, cvk_path path, const cvk_prepa
 
 /* The windows of the path's logs that no turning fit has used. */
 static void fit_circle(cvk_learning *l, cvk_path path, cvk_prepared *logs, size_t count,
-                       cvk_estimate *out)
+                       int threads, cvk_estimate *out)
 {
     cvk_belief belief = l->known.of[path];
     cvk_windows *windows = &l->windows;
     for (size_t n = 0; n < count; n++) {
         if (logs[n].usable && logs[n].signals.path == path && !logs[n].fitted) {
-            read_flux(l, &logs[n], out);
+            read_flux(l, &logs[n], threads, out);
         }
     }
     windows->count = 0;
@@ -488,10 +525,7 @@ static void fit_circle(cvk_learning *l, cvk_path path, cvk_prepared *logs, size_
             cvk_belief_note(&belief, CVK_B_FLUX, logs[n].signals.name, "flux circle");
         }
     }
-    /* the inverter's curve at the small currents of a motor that only turns is known less well than
-     * its height: the circle may settle that */
-    belief.cov[CVK_B_DEAD_TIME * (CVK_B_COUNT + 1)] +=
-        pow(CURVE_DOUBT * belief.mean[CVK_B_DEAD_TIME], 2.0);
+    doubt_curve(&belief);
     if (windows->count > 0 && cvk_fit_circle(windows, &belief) == CVK_OK) {
         doubt_voltages(l, path, logs, count, &belief);
         l->known.of[path] = belief;
@@ -524,8 +558,7 @@ static bool winding_known(const cvk_knowledge *known, cvk_path path)
 }
 
 /* All windows, for what follows. */
-static void gather_windows(cvk_learning *l, const cvk_prepared *logs, size_t count,
-                           cvk_estimate *out)
+static void gather_windows(cvk_learning *l, cvk_prepared *logs, size_t count, cvk_estimate *out)
 {
     l->windows.count = 0;
     for (size_t n = 0; n < count; n++) {
@@ -533,7 +566,9 @@ static void gather_windows(cvk_learning *l, const cvk_prepared *logs, size_t cou
         if (!logs[n].usable) {
             continue;
         }
+        logs[n].windows.begin = l->windows.count;
         cvk_add_windows(&l->windows, &logs[n].signals, &logs[n].turns, belief);
+        logs[n].windows.end = l->windows.count;
         if (out->circle.points == 0) {
             cvk_circle_curve(&logs[n].signals, &logs[n].turns, belief, &out->circle);
         }
@@ -554,7 +589,7 @@ static void learn_turning(cvk_learning *l, cvk_prepared *logs, size_t count, int
     refine_phases(&l->known, logs, count);
     for (int path = 0; path < CVK_PATHS; path++) {
         if (l->known.present[path]) {
-            fit_circle(l, (cvk_path)path, logs, count, out);
+            fit_circle(l, (cvk_path)path, logs, count, threads, out);
         }
     }
     refine_phases(&l->known, logs, count);
@@ -593,5 +628,6 @@ bool cvk_other_motor(const cvk_learning *l)
 {
     const cvk_path path = cvk_knowledge_first(&l->known);
     return l->misfit[0] != '\0' || cvk_agree(&l->readings, CVK_B_L_D, path).contradicts ||
-           cvk_agree(&l->readings, CVK_B_L_Q, path).contradicts;
+           cvk_agree(&l->readings, CVK_B_L_Q, path).contradicts ||
+           cvk_agree(&l->readings, CVK_B_FLUX, path).contradicts;
 }

@@ -17,10 +17,11 @@ typedef struct cvk_prepared {
     cvk_turns turns;
     cvk_span still[CVK_MOST_SPANS];
     size_t still_count;
-    bool usable; /* else the findings say why not */
-    bool stood;  /* the standstill model fits its standing stretches */
-    bool moved;  /* meant as a standstill test, but the rotor did not stand still */
-    bool fitted; /* its turning stretches have been fitted row by row */
+    cvk_span windows; /* its windows among all: cvk_learning */
+    bool usable;      /* else the findings say why not */
+    bool stood;       /* the standstill model fits its standing stretches */
+    bool moved;       /* meant as a standstill test, but the rotor did not stand still */
+    bool fitted;      /* its turning stretches have been fitted row by row */
 } cvk_prepared;
 
 /* The logs in an order of their own, by what they contain: whatever order they are named in, the

@@ -17,8 +17,9 @@
 
 #define PI 3.14159265358979323846
 #define SMALLEST_PIECE 64u
-#define SMALLEST_CAPTURE 16u /* of PWM periods that a scope shows */
-#define LARGEST_DOUBT 0.06   /* of the largest voltage, that averaged ones may have */
+#define SMALLEST_CAPTURE 16u  /* of PWM periods that a scope shows */
+#define LARGEST_DOUBT 0.06    /* of the largest voltage, that averaged ones may have */
+#define LARGEST_MISMATCH 0.03 /* of the current channels' gains */
 #define DUTY_MARGIN 0.02
 #define STRAY_ROWS 3u
 #define LARGEST_GAIN_ERROR 0.1 /* of a voltage channel against the others */
@@ -293,6 +294,32 @@ static int inverted_channel(const double gain[3])
     return -1;
 }
 
+/* More than amplifiers differ by: one channel is scaled. The other two, when they agree, are right;
+ * else nobody knows which. */
+static bool trust_two(double gain[3], const cvk_log *log, cvk_estimate *out)
+{
+    for (int odd = 0; odd < 3; odd++) {
+        const double a = gain[(odd + 1) % 3], b = gain[(odd + 2) % 3], mean = 0.5 * (a + b);
+        if (fabs(a - b) < LARGEST_MISMATCH * mean &&
+            fabs(gain[odd] / mean - 1.0) > LARGEST_MISMATCH) {
+            cvk_add_finding(out, CVK_WARNING, log->name,
+                            "i%c reads %+.1f %% against the other two channels, which agree: it is "
+                            "taken for the odd one and corrected; check its gain",
+                            'a' + odd, 100.0 * (mean / gain[odd] - 1.0));
+            for (int c = 0; c < 3; c++) {
+                gain[c] /= mean;
+            }
+            return true;
+        }
+    }
+    cvk_add_finding(
+        out, CVK_ERROR, log->name,
+        "the current channels differ in gain by more than %.0f %% (%.2f, %.2f, %.2f would "
+        "make their sum constant): which one is right cannot be told",
+        100.0 * LARGEST_MISMATCH, gain[0], gain[1], gain[2]);
+    return false;
+}
+
 /* Takes up the relative gains, or complains when they are beyond belief. */
 static void current_gains(const cvk_log *log, const size_t *rows, size_t count, double gain[3],
                           cvk_estimate *out)
@@ -320,8 +347,11 @@ static void current_gains(const cvk_log *log, const size_t *rows, size_t count, 
                         g[0], g[1], g[2]);
         return;
     }
+    if (worst > LARGEST_MISMATCH && !trust_two(g, log, out)) {
+        return;
+    }
     memcpy(gain, g, sizeof g);
-    if (worst > 0.002) {
+    if (worst > 0.002 && worst <= LARGEST_MISMATCH) {
         cvk_add_finding(out, CVK_NOTE, log->name,
                         "current channels differ in gain (%+.2f %%, %+.2f %%, %+.2f %% of their "
                         "mean); corrected",
