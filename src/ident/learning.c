@@ -26,6 +26,7 @@
 #define WORST_MISFIT 0.02     /* rms misfit, share of the peak current, that is still used */
 #define LARGEST_DOUBT 0.03    /* of the largest voltage, that averaged ones may have */
 #define HOPELESS_NOISE 0.2    /* of the largest voltage, of edges between a scope's rows */
+#define NOTABLE_DOUBT 0.02    /* of it, that may be why a fit fails */
 #define FEWEST_WINDOWS 3u
 #define LARGEST_OPEN_SPREAD 0.02 /* of voltage over speed, without current */
 #define LARGEST_SPREAD 0.02      /* off the flux circle, of a log that fits the winding */
@@ -143,7 +144,8 @@ static bool fit_standstill(cvk_learning *l, cvk_prepared *w, int threads, cvk_st
 {
     const cvk_signals *s = &w->signals;
     /* in a log that also turns, what fits badly is the slow part of a run-up, not a test */
-    double worst_ratio = w->turns.count > 0 || w->turns.dropped > 0 ? COLOURED_RESIDUAL : INFINITY;
+    const bool turned = w->turns.count > 0 || (w->turns.dropped > 0 && !(s->edge_noise_v > 0.0));
+    double worst_ratio = turned ? COLOURED_RESIDUAL : INFINITY;
     if (w->still_count == 0) {
         return false;
     }
@@ -154,7 +156,9 @@ static bool fit_standstill(cvk_learning *l, cvk_prepared *w, int threads, cvk_st
     }
     if (cvk_standstill_fit_spans(s, w->still, w->still_count, threads, worst_ratio, fit) !=
         CVK_OK) {
-        if (s->edge_noise_v > HOPELESS_NOISE * cvk_largest_voltage(s, all)) {
+        const double largest_v = cvk_largest_voltage(s, all);
+        if (s->edge_noise_v > HOPELESS_NOISE * largest_v ||
+            s->voltage_doubt_v > NOTABLE_DOUBT * largest_v) {
             memcpy(l->cure, s->cure, sizeof l->cure);
         }
         return false;
@@ -168,6 +172,10 @@ static bool fit_standstill(cvk_learning *l, cvk_prepared *w, int threads, cvk_st
         fit->residual_a < edge_misfit(s, fit)) {
         memcpy(l->cure, s->cure, sizeof l->cure);
         return false;
+    }
+    if (w->turns.dropped > 0 && fit->residual_a > COLOURED_RESIDUAL * fit->noise_a &&
+        fit->residual_a > edge_misfit(s, fit)) {
+        return false; /* a short capture of a rotor that turns */
     }
     if (fit->residual_a > COLOURED_RESIDUAL * fit->noise_a) {
         w->moved = fit->residual_a > WORST_MISFIT * s->peak_current_a;
