@@ -138,6 +138,16 @@ static double edge_misfit(const cvk_signals *s, const cvk_standstill_fit *fit)
     return 2.0 * step_a * sqrt(0.5 * l_h / (fit->p[CVK_SM_RESISTANCE] * s->period_s));
 }
 
+/* Edges that lie between a scope's rows may be why no fit was found. */
+static void blame_edges(cvk_learning *l, const cvk_signals *s, cvk_span rows)
+{
+    const double largest_v = cvk_largest_voltage(s, rows);
+    if (s->edge_noise_v > HOPELESS_NOISE * largest_v ||
+        s->voltage_doubt_v > NOTABLE_DOUBT * largest_v) {
+        memcpy(l->cure, s->cure, sizeof l->cure);
+    }
+}
+
 /* A fit that can be used; findings say why not. */
 static bool fit_standstill(cvk_learning *l, cvk_prepared *w, int threads, cvk_standstill_fit *fit,
                            cvk_estimate *out)
@@ -156,11 +166,7 @@ static bool fit_standstill(cvk_learning *l, cvk_prepared *w, int threads, cvk_st
     }
     if (cvk_standstill_fit_spans(s, w->still, w->still_count, threads, worst_ratio, fit) !=
         CVK_OK) {
-        const double largest_v = cvk_largest_voltage(s, all);
-        if (s->edge_noise_v > HOPELESS_NOISE * largest_v ||
-            s->voltage_doubt_v > NOTABLE_DOUBT * largest_v) {
-            memcpy(l->cure, s->cure, sizeof l->cure);
-        }
+        blame_edges(l, s, all);
         return false;
     }
     if (!plausible_loss(w, fit->p[CVK_SM_RESISTANCE], out) ||
@@ -175,7 +181,8 @@ static bool fit_standstill(cvk_learning *l, cvk_prepared *w, int threads, cvk_st
     }
     if (w->turns.dropped > 0 && fit->residual_a > COLOURED_RESIDUAL * fit->noise_a &&
         fit->residual_a > edge_misfit(s, fit)) {
-        return false; /* a short capture of a rotor that turns */
+        blame_edges(l, s, all);
+        return false; /* or a short capture of a rotor that turns */
     }
     if (fit->residual_a > COLOURED_RESIDUAL * fit->noise_a) {
         w->moved = fit->residual_a > WORST_MISFIT * s->peak_current_a;
