@@ -257,6 +257,7 @@ START_TEST(wrong_usage_is_explained)
         {"waltz", "there is no verb \"waltz\""},
         {"estimate", "name 1 to 64 logs"},
         {"estimate --nonsense x.csv", "--nonsense"},
+        {"estimate --map ia=none wheel-spin.csv", "there is no column \"none\""},
         {"estimate --map ia wheel-spin.csv", "write COLUMN=NAME"},
         {"estimate --compare none.yaml wheel-spin.csv", "none.yaml: cannot be opened"},
         {"estimate --plot page.bmp wheel-standstill.csv", ".png or FILE.svg"},
@@ -308,7 +309,7 @@ START_TEST(unreadable_logs_end_with_status_2)
         {"\x7f"
          "ELF\x02\x00\x00\x00",
          "binary", 8},
-        {"t,ia,vdc\n0,1,2\n1e-4,1,2\n", "at least two of ia, ib, ic", -1},
+        {"t,ia,va,vb,vc\n0,1,2,3,4\n1e-4,1,2,3,4\n", "at least two of ia, ib, ic", -1},
         {"t,ia,ib\n0,1,2\n1e-4,1,2\n", "no voltages", -1},
         {"time stamp;current\n0;1\n", "--map", -1},
     };

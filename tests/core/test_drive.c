@@ -68,6 +68,54 @@ START_TEST(a_command_turns_the_bridge_on_and_off)
 }
 END_TEST
 
+/* Nothing that is no number gets in, and what was commanded before still counts. */
+START_TEST(a_command_that_is_no_number_is_refused)
+{
+    const cvk_command bad[] = {
+        {.mode = CVK_MODE_VOLTAGE, .voltage_v = {NAN, 0.0f}},
+        {.mode = CVK_MODE_VOLTAGE, .voltage_v = {0.0f, INFINITY}},
+        {.mode = CVK_MODE_CURRENT, .current_a = {0.0f, NAN}},
+        {.mode = CVK_MODE_SPEED, .speed_rad_s = -INFINITY},
+        {.mode = (cvk_drive_mode)7},
+    };
+    command_drive((cvk_command){.mode = CVK_MODE_VOLTAGE, .voltage_v = {6.0f, 0.0f}});
+    for (size_t n = 0; n < sizeof bad / sizeof bad[0]; n++) {
+        cvk_refusal why = {0};
+        ck_assert_int_eq(cvk_drive_set_command(&drive, bad[n], &why), CVK_OUT_OF_RANGE);
+        ck_assert_ptr_nonnull(why.field);
+        const cvk_abc duties = cvk_drive_control(&drive, &calm);
+        ck_assert_float_eq_tol((duties.a - duties.b) * 24.0f, 9.0f, 1e-4f);
+    }
+}
+END_TEST
+
+/* From an imposed voltage to a current: what was predicted before the voltage ruled is forgotten,
+ * so that the first voltage asked for is that of a controller that starts anew. */
+START_TEST(a_mode_change_leaves_no_stale_prediction)
+{
+    static const cvk_drive_sample flowing = {.current_a = {8.0f, -4.0f, -4.0f}, .bus_v = 24.0f};
+    const cvk_command current = {.mode = CVK_MODE_CURRENT};
+    const cvk_command voltage = {.mode = CVK_MODE_VOLTAGE};
+    command_drive(current);
+    for (int n = 0; n < 20; n++) {
+        cvk_drive_control(&drive, &calm);
+    }
+    command_drive(voltage);
+    for (int n = 0; n < 20; n++) {
+        cvk_drive_control(&drive, &flowing);
+    }
+    command_drive(current);
+    const cvk_abc after = cvk_drive_control(&drive, &flowing);
+    setup();
+    command_drive(voltage);
+    cvk_drive_control(&drive, &flowing);
+    command_drive(current);
+    const cvk_abc fresh = cvk_drive_control(&drive, &flowing);
+    ck_assert_float_eq_tol(after.a, fresh.a, 1e-6f);
+    ck_assert_float_eq_tol(after.b, fresh.b, 1e-6f);
+}
+END_TEST
+
 /* The bridge is off in the very call that sees a bad sample, and stays off until it is cleared. */
 START_TEST(a_fault_stops_in_the_same_call)
 {
@@ -217,6 +265,8 @@ static void add(TCase *tests)
     tcase_add_checked_fixture(tests, setup, NULL);
     tcase_add_test(tests, starts_with_the_bridge_off);
     tcase_add_test(tests, a_command_turns_the_bridge_on_and_off);
+    tcase_add_test(tests, a_command_that_is_no_number_is_refused);
+    tcase_add_test(tests, a_mode_change_leaves_no_stale_prediction);
     tcase_add_test(tests, a_fault_stops_in_the_same_call);
     tcase_add_test(tests, the_first_cause_is_kept);
     tcase_add_test(tests, bad_config_is_refused_by_name);

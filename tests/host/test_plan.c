@@ -65,6 +65,42 @@ START_TEST(what_is_unknown_comes_next)
 }
 END_TEST
 
+/* A drive that trips ends the recording, which then is no option. */
+START_TEST(a_recording_ends_at_a_fault)
+{
+    static const char *const excitations[] = {"coast", "spin"};
+    cvk_rig_config rig = studio_rig("wheel");
+    rig.drive.trip_current_a = 1.0;
+    for (int n = 0; n < 2; n++) {
+        const cvk_recorder_options options = {.seed = 3};
+        cvk_recording recorded;
+        ck_assert_int_eq(cvk_record(&recorded, &rig, excitations[n], &options, NULL), CVK_STOPPED);
+        ck_assert_uint_lt(recorded.log.rows, 20000u);
+        cvk_recording_free(&recorded);
+    }
+    const cvk_plan_limits limits = {.time_s = 8.0};
+    ck_assert_int_eq(cvk_plan_next(&rig, NULL, 0, &limits, NULL, &plan), CVK_OK);
+    for (size_t n = 0; n < plan.options; n++) {
+        ck_assert(!plan.option[n].possible || strcmp(plan.option[n].excitation, "spin") != 0);
+    }
+}
+END_TEST
+
+/* Two updates a period make twice as many rows. */
+START_TEST(double_update_is_recorded_whole)
+{
+    cvk_rig_config rig = studio_rig("wheel");
+    rig.inverter.updates_per_period = 2;
+    recording r;
+    record(&r, &rig, "standstill", 2, false);
+    const double length_s =
+        r.log.column[CVK_COLUMN_T][r.log.rows - 1] - r.log.column[CVK_COLUMN_T][0];
+    ck_assert_double_gt(length_s, 0.5);
+    ck_assert_double_eq_tol((double)r.log.rows / length_s, 40e3, 400.0);
+    recording_free(&r);
+}
+END_TEST
+
 START_TEST(no_time_no_plan)
 {
     const cvk_rig_config rig = studio_rig("wheel");
@@ -79,6 +115,8 @@ static void add(TCase *tests)
 {
     tcase_add_test(tests, the_first_recording_shows_much);
     tcase_add_test(tests, what_is_unknown_comes_next);
+    tcase_add_test(tests, a_recording_ends_at_a_fault);
+    tcase_add_test(tests, double_update_is_recorded_whole);
     tcase_add_test(tests, no_time_no_plan);
 }
 
