@@ -512,6 +512,7 @@ static bool has_thousands(const char *cell)
 {
     size_t groups = 0, run = 0;
     bool separated = false;
+    cell += strspn(cell, "\" +-");
     for (const char *p = cell; *p != '\0'; p++) {
         if (isdigit((unsigned char)*p)) {
             run++;

@@ -185,6 +185,10 @@ static bool contradicted(const cvk_learning *l, int parameter, cvk_path path, ch
                              (parameter == CVK_B_FLUX && cvk_any_current(&l->windows));
         own = matters ? cvk_agree(&l->readings, winding[n], path) : own;
     }
+    /* without a standstill log the winding was learnt by the very logs that disagree */
+    if (!own.contradicts && l->still.of[path].from[CVK_B_RESISTANCE][0] == '\0') {
+        own = cvk_agree(&l->readings, CVK_B_FLUX, path);
+    }
     const char *reason = own.contradicts ? own.why : l->misfit;
     snprintf(why, CVK_CARD_TEXT, "%s", reason);
     return reason[0] != '\0';

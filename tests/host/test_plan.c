@@ -91,6 +91,7 @@ START_TEST(double_update_is_recorded_whole)
 {
     cvk_rig_config rig = studio_rig("wheel");
     rig.inverter.updates_per_period = 2;
+    rig.sensing.current_sensing = CVK_SENSING_INLINE;
     recording r;
     record(&r, &rig, "standstill", 2, false);
     const double length_s =
