@@ -73,8 +73,8 @@ void cvk_drive_set_angle_source(cvk_drive *drive, cvk_angle_source source);
 /* Runs a program from its first step; null ends one. The caller keeps `excitation` alive. */
 void cvk_drive_run(cvk_drive *drive, cvk_excitation *excitation);
 
-/* Sets what to do while no program runs. CVK_OUT_OF_RANGE, and nothing changes, when the mode is none
- * of the list or a number is not finite; `why` (may be null) names it. */
+/* Sets what to do while no program runs. CVK_OUT_OF_RANGE, and nothing changes, when the mode is
+ * none of the list or a number is not finite; `why` (may be null) names it. */
 cvk_status cvk_drive_set_command(cvk_drive *drive, cvk_command command,
                                  cvk_refusal *why) CVK_MUST_CHECK;
 

@@ -71,8 +71,8 @@ static inline cvk_ab cvk_park_inverse(cvk_dq x, cvk_rotation frame)
     return v;
 }
 
-/* The same angle in -pi .. pi, as precise as a float that large can be: to 1e-3 rad up to a thousand
- * turns. Angles beyond 2^31 turns are not allowed. */
+/* The same angle in -pi .. pi, as precise as a float that large can be: to 1e-3 rad up to a
+ * thousand turns. Angles beyond 2^31 turns are not allowed. */
 static inline float cvk_wrap_angle(float angle_rad)
 {
     float turns = angle_rad * (1.0f / CVK_TWO_PI);

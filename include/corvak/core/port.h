@@ -17,8 +17,9 @@ typedef struct cvk_port {
     void *context; /* handed back to every callback; may be null */
 
     /* Turns all six switches off (false), or lets them follow the duties (true).
-     * Called from cvk_drive_init() and then from the current-sample interrupt; must not block; cannot
-     * fail. From the interrupt it is called only when the state is to change. After "false" no switch may be on when the callback returns. */
+     * Called from cvk_drive_init() and then from the current-sample interrupt; must not block;
+     * cannot fail. From the interrupt it is called only when the state is to change. After "false"
+     * no switch may be on when the callback returns. */
     void (*gate_enable)(void *context, bool enable);
 
     /* The gate driver's 16-bit registers, as over SPI. Null when it has none. Called from slow work

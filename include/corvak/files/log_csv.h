@@ -48,10 +48,10 @@ typedef struct cvk_log_file {
     size_t bad_cells; /* empty or not a number; NaN in the columns */
     long first_bad_line;
     char first_bad_cell[48];
-    bool stretched;         /* too long for memory: evenly spread stretches of it were read */
-    bool no_time;           /* t follows from a sample rate */
-    bool truncated;         /* the last line was cut; it is left out */
-    size_t ignored_columns; /* columns whose names are not known */
+    bool stretched;          /* too long for memory: evenly spread stretches of it were read */
+    bool no_time;            /* t follows from a sample rate */
+    bool truncated;          /* the last line was cut; it is left out */
+    size_t ignored_columns;  /* columns whose names are not known */
     unsigned long maps_used; /* bit n: the n-th map names a column of this file */
     char names[1024];        /* all columns of the header, separated by commas */
 } cvk_log_file;

@@ -15,8 +15,8 @@ extern "C" {
 /* Called after each control period, recorded or not (`row->recorded` tells). False ends the run. */
 typedef bool (*cvk_recorder_row)(void *context, const cvk_sim *sim, const cvk_sim_row *row);
 
-/* Runs an excitation that was started on `sim` to its end. CVK_STOPPED when the drive stopped with a
- * fault before (`sim->drive.fault`). Takes at most the excitation's length; never longer. */
+/* Runs an excitation that was started on `sim` to its end. CVK_STOPPED when the drive stopped with
+ * a fault before (`sim->drive.fault`). Takes at most the excitation's length; never longer. */
 cvk_status cvk_run_excitation(cvk_sim *sim, const cvk_excitation *program, cvk_recorder_row on_row,
                               void *context) CVK_MUST_CHECK;
 

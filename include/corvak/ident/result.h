@@ -56,8 +56,8 @@ typedef struct cvk_saturation {
     double q_h[CVK_SATURATION_POINTS], q_half_h[CVK_SATURATION_POINTS];
 } cvk_saturation;
 
-/* What two probes see: resistance (ohm) and inductance (H) from terminal to terminal, at the rotor's
- * position in that log. */
+/* What two probes see: resistance (ohm) and inductance (H) from terminal to terminal, at the
+ * rotor's position in that log. */
 #define CVK_MOST_LINE_READINGS 16
 
 typedef struct cvk_line_reading {
