@@ -118,10 +118,11 @@ static quantity quantity_before(const char *word, const char **rest)
 
 static void take_place(found *f, const char *rest)
 {
-    const int first = phase_of(rest[0]), second = rest[0] != '\0' ? phase_of(rest[1]) : -1;
+    const char next = rest[0] != '\0' ? rest[1] : '\0';
+    const int first = phase_of(rest[0]), second = phase_of(next);
     if (is_one_of(rest, bus_words, sizeof bus_words / sizeof bus_words[0])) {
         f->bus = true;
-    } else if (first >= 0 && rest[1] == '\0' && f->phase < 0) {
+    } else if (first >= 0 && next == '\0' && f->phase < 0) {
         f->phase = first;
         f->number = isdigit((unsigned char)rest[0]) != 0;
     } else if (first >= 0 && second == (first + 1) % 3 && rest[2] == '\0') {
@@ -182,7 +183,7 @@ static cvk_column column_of(const found *f)
 cvk_column cvk_guess_column(const char *name, size_t length, bool *sure)
 {
     found f = {.phase = -1, .line = -1};
-    char word[32];
+    char word[32] = "";
     size_t used = 0;
     for (size_t n = 0; n <= length; n++) {
         const unsigned char c = n < length ? (unsigned char)name[n] : 0;

@@ -36,6 +36,6 @@ void cvk_add_reading(cvk_readings *readings, const char *log, cvk_path path,
 
 /* Compares the readings of a parameter; those of other paths than `path` are left out when the
  * parameter is the resistance. */
-cvk_agreement cvk_agree(const cvk_readings *readings, int parameter, cvk_path path);
+cvk_agreement cvk_agree(const cvk_readings *all, int parameter, cvk_path path);
 
 #endif

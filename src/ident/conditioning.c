@@ -73,9 +73,9 @@ static void keep_storage(cvk_conditioned *c, double *storage)
 /* Integral of x from row 0 to `at`, trapezoids; `sum` holds it at whole rows. */
 static double integral_to(const double *x, const double *sum, size_t rows, double at)
 {
-    size_t k = (size_t)at;
-    if (k + 1 >= rows) {
-        return sum[rows - 1];
+    const size_t k = at > 0.0 ? (size_t)at : 0u;
+    if (rows < 2u || k >= rows - 1u) {
+        return rows > 0 ? sum[rows - 1u] : 0.0;
     }
     double part = at - (double)k;
     return sum[k] + part * (x[k] + 0.5 * part * (x[k + 1] - x[k]));

@@ -473,10 +473,13 @@ static bool complete_pair(const cvk_log *log, const size_t *rows, size_t count, 
                           cvk_estimate *out)
 {
     const double *x[2] = {NULL, NULL};
-    for (int c = 0, n = 0; c < 3; c++) {
+    for (int c = 0, n = 0; c < 3 && n < 2; c++) {
         if (cvk_log_has(log, (cvk_column)(CVK_COLUMN_VA + c))) {
             x[n++] = log->column[CVK_COLUMN_VA + c];
         }
+    }
+    if (x[0] == NULL || x[1] == NULL) {
+        return false;
     }
     double product = 0.0, square[2] = {0.0, 0.0}, mean[2] = {0.0, 0.0};
     for (size_t k = 0; k < count; k++) {

@@ -57,16 +57,16 @@ static bool event_came(const cvk_rig *rig, const cvk_rig_event *h)
     return (isnan(h->above_speed_mech_rad_s) || fast) && (isnan(h->above_current_a) || strong);
 }
 
-double cvk_rig_share_of(const cvk_rig *rig, const cvk_rig_event *h)
+double cvk_rig_share_of(const cvk_rig *rig, const cvk_rig_event *event)
 {
-    double elapsed = rig->time_s - h->began_s - h->from_s;
-    if (!(elapsed >= 0.0 && elapsed < h->for_s)) {
+    double elapsed = rig->time_s - event->began_s - event->from_s;
+    if (!(elapsed >= 0.0 && elapsed < event->for_s)) {
         return 0.0;
     }
-    if (h->ramp_s <= 0.0) {
+    if (event->ramp_s <= 0.0) {
         return 1.0;
     }
-    return cvk_smaller(1.0, cvk_smaller(elapsed, h->for_s - elapsed) / h->ramp_s);
+    return cvk_smaller(1.0, cvk_smaller(elapsed, event->for_s - elapsed) / event->ramp_s);
 }
 
 void cvk_rig_watch_events(cvk_rig *rig)

@@ -47,7 +47,7 @@ for page in "$source_dir"/README.md "$source_dir"/docs/*.md; do
         text=$(sed -e 's/^[[:space:]]*//' -e 's/[[:space:]]*$//' <<<"$line")
         [ -n "$text" ] || continue
         lines=$((lines + 1))
-        if ! cat "$source_dir"/examples/*.c "$source_dir"/ports/*/*.c | sed -e 's/^[[:space:]]*//' | grep -qxF -- "$text"; then
+        if ! cat "$source_dir"/examples/*.c "$source_dir"/ports/*/*.c | sed -e 's/^[[:space:]]*//' | grep -xF -- "$text" >/dev/null; then
             echo "$page: no example has the line: $text"
             failed=1
         fi
