@@ -27,6 +27,7 @@
 #define LARGEST_DOUBT 0.03    /* of the largest voltage, that averaged ones may have */
 #define HOPELESS_NOISE 0.2    /* of the largest voltage, of edges between a scope's rows */
 #define NOTABLE_DOUBT 0.02    /* of it, that may be why a fit fails */
+#define SURELY_WARMER 3.0     /* deviations between the resistances of two logs */
 #define FEWEST_WINDOWS 3u
 #define LARGEST_OPEN_SPREAD 0.02 /* of voltage over speed, without current */
 #define LARGEST_SPREAD 0.02      /* off the flux circle, of a log that fits the winding */
@@ -248,6 +249,22 @@ static void learn_line(cvk_learning *l, const cvk_signals *s, const cvk_standsti
              "directions (corvak record standstill)");
 }
 
+/* A winding that is warmer in one log than in another must not pull the inductances along: then
+ * what the log says of the resistance is kept apart. */
+static void free_resistance(const cvk_belief *known, cvk_belief *learnt)
+{
+    const int r = CVK_B_RESISTANCE;
+    const double apart = learnt->mean[r] - known->mean[r];
+    const double deviation = hypot(cvk_belief_deviation(known, r), cvk_belief_deviation(learnt, r));
+    if (fabs(apart) < SURELY_WARMER * deviation) {
+        return;
+    }
+    for (int c = 0; c < CVK_B_COUNT; c++) {
+        learnt->cov[r * CVK_B_COUNT + c] = learnt->cov[c * CVK_B_COUNT + r] = 0.0;
+    }
+    learnt->cov[r * (CVK_B_COUNT + 1)] = apart * apart;
+}
+
 static void learn_standstill(cvk_learning *l, cvk_prepared *w, const cvk_estimate_options *options,
                              cvk_estimate *out)
 {
@@ -282,6 +299,7 @@ static void learn_standstill(cvk_learning *l, cvk_prepared *w, const cvk_estimat
     out->offset_beta_a = s->offset_beta_a + fit.p[CVK_SM_OFFSET_BETA];
     tell_saturation(w, &fit, CVK_SM_SQUARE_Y, "d", out);
     tell_saturation(w, &fit, CVK_SM_SQUARE_X, "q", out);
+    free_resistance(&l->known.of[s->path], &learnt);
     if (cvk_belief_merge(&l->known.of[s->path], &learnt) && !(out->residual_a < fit.residual_a)) {
         out->residual_a = fit.residual_a;
         cvk_standstill_curves(s, w->still, w->still_count, &fit, out);
