@@ -118,25 +118,25 @@ void show_progress(const char *what, double share)
     }
 }
 
-void print_json_document(JsonBuilder *builder)
+static void print_json(JsonBuilder *builder, gboolean pretty)
 {
     JsonNode *root = json_builder_get_root(builder);
-    char *text = json_to_string(root, TRUE);
+    char *text = json_to_string(root, pretty);
     g_print("%s\n", text);
     g_free(text);
     json_node_unref(root);
     g_object_unref(builder);
 }
 
+void print_json_document(JsonBuilder *builder)
+{
+    print_json(builder, TRUE);
+}
+
 void print_json_line(JsonBuilder *builder)
 {
-    JsonNode *root = json_builder_get_root(builder);
-    char *text = json_to_string(root, FALSE);
-    g_print("%s\n", text);
+    print_json(builder, FALSE);
     fflush(stdout);
-    g_free(text);
-    json_node_unref(root);
-    g_object_unref(builder);
 }
 
 const char *severity_text(cvk_severity severity)

@@ -10,7 +10,7 @@
 #include <stdio.h>
 #include <string.h>
 
-#define FLUX_SHARE 0.05  /* of its value:  the flux linkage, which any real turning shows well */
+#define FLUX_SHARE 0.05  /* the same of the flux linkage, which turning shows well */
 #define USEFUL_SHARE 0.2 /* an entry is given when its deviation is below this share */
 /* Relative deviations that the model itself may be off by: loss in the iron is in no model and
  * looks like as much more resistance, inductance and flux linkage (bench_accuracy). */

@@ -66,19 +66,19 @@ void cvk_knowledge_start(cvk_knowledge *knowledge, const cvk_prepared *logs, siz
     }
 }
 
-/* `to` gets the entries of `from` that belong to the motor, or to the path; the covariance between
- * the two kinds of entries is cleared. */
-static void copy_part(cvk_belief *to, const cvk_belief *from, bool motor)
+/* `to` gets the entries of `from` that belong to the motor; their covariance with those of the path
+ * is cleared. */
+static void copy_motor(cvk_belief *to, const cvk_belief *from)
 {
     for (int r = 0; r < N; r++) {
         for (int c = 0; c < N; c++) {
             if (of_motor[r] != of_motor[c]) {
                 to->cov[r * N + c] = 0.0;
-            } else if (of_motor[r] == motor) {
+            } else if (of_motor[r]) {
                 to->cov[r * N + c] = from->cov[r * N + c];
             }
         }
-        if (of_motor[r] == motor) {
+        if (of_motor[r]) {
             to->mean[r] = from->mean[r];
             memcpy(to->from[r], from->from[r], sizeof to->from[r]);
         }
@@ -134,7 +134,7 @@ void cvk_knowledge_join(cvk_knowledge *knowledge)
                 own.of[other].from[CVK_B_LINEAR_D][0] == '\0') {
                 continue;
             }
-            copy_part(&learnt, &own.of[other], true);
+            copy_motor(&learnt, &own.of[other]);
             learnt.dof = own.of[other].dof;
             if (cvk_belief_merge(belief, &learnt) &&
                 !cvk_knowledge_told(&own, (cvk_path)path, CVK_B_RESISTANCE)) {
@@ -151,7 +151,7 @@ void cvk_knowledge_share(cvk_knowledge *knowledge, cvk_path from)
         if (path == (int)from) {
             continue;
         }
-        copy_part(belief, &knowledge->of[from], true);
+        copy_motor(belief, &knowledge->of[from]);
         belief->dof = fmin(belief->dof, knowledge->of[from].dof);
         if (!cvk_knowledge_told(knowledge, (cvk_path)path, CVK_B_RESISTANCE) &&
             cvk_knowledge_told(knowledge, from, CVK_B_RESISTANCE)) {

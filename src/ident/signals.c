@@ -49,6 +49,12 @@ typedef enum voltage_kind {
     VOLTAGE_PAIR /* two terminals of a motor without current */
 } voltage_kind;
 
+static const cvk_column first_column[] = {[VOLTAGE_NONE] = CVK_COLUMN_VA,
+                                          [VOLTAGE_TERMINALS] = CVK_COLUMN_VA,
+                                          [VOLTAGE_LINES] = CVK_COLUMN_VAB,
+                                          [VOLTAGE_DUTIES] = CVK_COLUMN_DUTY_A,
+                                          [VOLTAGE_PAIR] = CVK_COLUMN_VA};
+
 static int count_columns(const cvk_log *log, cvk_column first)
 {
     int count = 0;
@@ -76,11 +82,6 @@ static voltage_kind voltage_kind_of(const cvk_log *log)
 /* Lists the columns; false (with a finding) when one is missing. */
 static bool list_needed(const cvk_log *log, voltage_kind voltage, needed *list, cvk_estimate *out)
 {
-    static const cvk_column first[] = {[VOLTAGE_NONE] = CVK_COLUMN_VA,
-                                       [VOLTAGE_TERMINALS] = CVK_COLUMN_VA,
-                                       [VOLTAGE_LINES] = CVK_COLUMN_VAB,
-                                       [VOLTAGE_DUTIES] = CVK_COLUMN_DUTY_A,
-                                       [VOLTAGE_PAIR] = CVK_COLUMN_VA};
     const int currents = count_columns(log, CVK_COLUMN_IA);
     if (!cvk_log_has(log, CVK_COLUMN_T)) {
         cvk_add_finding(out, CVK_ERROR, log->name,
@@ -101,7 +102,7 @@ static bool list_needed(const cvk_log *log, voltage_kind voltage, needed *list, 
                         currents, currents == 1 ? "" : "s");
         return false;
     }
-    const cvk_column starts[] = {CVK_COLUMN_IA, first[voltage]};
+    const cvk_column starts[] = {CVK_COLUMN_IA, first_column[voltage]};
     need(list, CVK_COLUMN_T);
     for (int c = 0; c < 6; c++) {
         cvk_column column = (cvk_column)((int)starts[c / 3] + c % 3);
@@ -514,15 +515,10 @@ static bool complete_pair(const cvk_log *log, const size_t *rows, size_t count, 
 static void terminals_of(const cvk_signals *s, const cvk_log *log, voltage_kind kind, size_t row,
                          size_t k, const double gain[3], double pair_share, double v[3])
 {
-    static const cvk_column first[] = {[VOLTAGE_NONE] = CVK_COLUMN_VA,
-                                       [VOLTAGE_TERMINALS] = CVK_COLUMN_VA,
-                                       [VOLTAGE_LINES] = CVK_COLUMN_VAB,
-                                       [VOLTAGE_DUTIES] = CVK_COLUMN_DUTY_A,
-                                       [VOLTAGE_PAIR] = CVK_COLUMN_VA};
     const double bus = kind == VOLTAGE_DUTIES ? s->bus_v * s->bus_share[k] : 1.0;
     double x[3], sum = 0.0;
     for (int c = 0; c < 3; c++) {
-        const double *column = log->column[(int)first[kind] + c];
+        const double *column = log->column[(int)first_column[kind] + c];
         x[c] = column != NULL ? gain[c] * bus * column[row] : NAN;
         sum += column != NULL ? x[c] : 0.0;
     }
