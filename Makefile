@@ -1,7 +1,7 @@
 # SPDX-License-Identifier: Apache-2.0
 # The front door. `make demo` shows the main job, `make check` passes the tests; both install what
 # is missing first. Everything else is CMake: see CMakePresets.json.
-.PHONY: demo check bench format lint core sanitize deps build clean
+.PHONY: demo check bench format lint core sanitize screenshots deps build clean
 
 demo: build
 	./scripts/demo.sh build/dev/corvak build/demo
@@ -13,6 +13,9 @@ bench: build
 	./build/dev/bench/bench_speed
 	./build/dev/bench/bench_accuracy
 	./build/dev/bench/bench_cramer_rao
+
+screenshots: build
+	./scripts/screenshots.sh build/dev/corvak
 
 build: deps
 	@cmake --preset dev >/dev/null

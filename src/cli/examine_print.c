@@ -66,7 +66,7 @@ static void print_channels(const cvk_examination *e)
 
 static void print_time(const cvk_examination *e)
 {
-    g_print("%zu rows, %.4g s; one row every %.6g us (%.6g kHz), steps vary by %.2g %% rms\n",
+    g_print("%zu rows, %.4g s; one row every %.6g µs (%.6g kHz), steps vary by %.2g %% rms\n",
             e->rows, e->duration_s, 1e6 * e->period_s, 1e-3 / e->period_s, 100.0 * e->jitter);
     g_print("gaps: %zu, repeated times: %zu, times going back: %zu\n", e->gaps, e->repeated,
             e->backward);

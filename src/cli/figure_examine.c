@@ -10,6 +10,7 @@
 #include <stdio.h>
 
 #define SHOWN 1200 /* points of a curve: the lowest and highest of every stretch */
+#define GAP 4.0    /* points left out: the line is broken */
 
 /* Lowest and highest value of each of SHOWN stretches, so that no spike is lost. */
 static void put_envelope(FILE *g, const char *name, const cvk_log *log,
@@ -17,6 +18,8 @@ static void put_envelope(FILE *g, const char *name, const cvk_log *log,
 {
     const double *t = log->column[CVK_COLUMN_T];
     fprintf(g, "$%s << EOD\n", name);
+    const double gap_s = GAP * (t[log->rows - 1] - t[0]) / SHOWN;
+    double before = t[0];
     for (size_t n = 0; n < SHOWN; n++) {
         size_t from = log->rows * n / SHOWN, to = log->rows * (n + 1) / SHOWN;
         double low = INFINITY, high = -INFINITY;
@@ -26,6 +29,8 @@ static void put_envelope(FILE *g, const char *name, const cvk_log *log,
             high = now > high ? now : high;
         }
         if (low <= high && isfinite(t[from])) {
+            fputs(t[from] - before > gap_s ? "\n" : "", g); /* a gap is drawn as a gap */
+            before = t[from];
             fprintf(g, "%.9g %g %g\n", t[from], low, high);
         }
     }
@@ -62,7 +67,7 @@ static void currents_panel(FILE *g, const cvk_log *log)
     static double (*const value[3])(const cvk_log *, size_t) = {current_a, current_b, current_c};
     static const char *const colours[] = {BLUE, ORANGE, GREEN};
     char names[3][4] = {"ia", "ib", "ic"};
-    place_panel(g, 0, 0);
+    place_panel(g, 0, 4, 0.0);
     for (int c = 0; c < 3; c++) {
         if (cvk_log_has(log, (cvk_column)(CVK_COLUMN_IA + c))) {
             put_envelope(g, names[c], log, value[c]);
@@ -83,7 +88,7 @@ static void currents_panel(FILE *g, const cvk_log *log)
 
 static void sum_panel(FILE *g, const cvk_log *log, const cvk_examination *e)
 {
-    place_panel(g, 1, 0);
+    place_panel(g, 1, 4, 0.0);
     if (!isfinite(e->current_sum_mean_a)) {
         empty_panel(g, "Sum of the currents", "not all three currents are logged");
         return;
@@ -99,22 +104,22 @@ static void sum_panel(FILE *g, const cvk_log *log, const cvk_examination *e)
 
 static void time_panel(FILE *g, const cvk_log *log, const cvk_examination *e)
 {
-    place_panel(g, 0, 1);
+    place_panel(g, 2, 4, 0.0);
     put_envelope(g, "step", log, time_step_us);
     fprintf(g,
             "set title 'Time base: step from row to row'\nset xlabel 'time / s'\n"
-            "set ylabel 'step / us'\nset yrange [0:%g<*]\n"
+            "set ylabel 'step / µs'\nset yrange [0:%g<*]\n"
             "plot $step using 1:2:3 with filledcurves lc rgb '" BLUE "' notitle, "
             "'' using 1:3 with lines lw 1.5 lc rgb '" BLUE "' title 'longest', "
             "'' using 1:2 with lines lw 1.5 lc rgb '" GREEN "' title 'shortest', "
-            "%g with lines dt 2 lc rgb '" GREY "' title 'median %.4g us'\n",
+            "%g with lines dt 2 lc rgb '" GREY "' title 'median %.4g µs'\n",
             1.4e6 * e->period_s, 1e6 * e->period_s, 1e6 * e->period_s);
 }
 
 static void hope_panel(FILE *g, const cvk_examination *e)
 {
     int rows = 0;
-    place_panel(g, 1, 1);
+    place_panel(g, 3, 4, 0.0);
     fprintf(g, "$hope << EOD\n");
     /* without what only follows from the resistance */
     for (int key = 0; key <= CVK_CARD_FRICTION_VISCOUS; key++) {

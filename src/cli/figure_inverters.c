@@ -36,19 +36,19 @@ gboolean draw_inverters(const cvk_rig_config *config, const cvk_rig_comparison *
     }
     double v_max = fabs(c->point[0].voltage_v);
     put_points(g, c);
-    place_panel(g, 0, 0);
+    place_panel(g, 0, 4, 0.0);
     fprintf(g, "set xlabel 'commanded voltage / V'\nset ylabel 'mean current / A'\n"
                "set title 'Up to the allowed current'\n"
                "plot $points using 1:2 with lines lw 2 lc rgb '" ORANGE "' title 'averaged', "
                "'' using 1:3 with points pt 7 ps 0.7 lc rgb '" BLUE "' title 'switched'\n");
-    place_panel(g, 1, 0);
+    place_panel(g, 1, 4, 0.0);
     fprintf(g,
             "set title 'Near zero'\nset xrange [-%g:%g]\n"
             "plot $points using 1:2 with linespoints lw 2 pt 1 lc rgb '" ORANGE
             "' title 'averaged', "
             "'' using 1:3 with linespoints pt 7 ps 0.7 lc rgb '" BLUE "' title 'switched'\n",
             0.12 * v_max, 0.12 * v_max);
-    place_panel(g, 0, 1);
+    place_panel(g, 2, 4, 0.0);
     fprintf(g,
             "set title 'Difference (shaded: ripple or node charge blur the zero crossing)'\n"
             "set xlabel 'mean current / A'\nset ylabel 'averaged against switched / %%'\n"
@@ -59,7 +59,7 @@ gboolean draw_inverters(const cvk_rig_config *config, const cvk_rig_comparison *
             "$points using 3:5 with linespoints pt 7 ps 0.7 lc rgb '" BLUE "' title 'difference'\n"
             "unset object 1\n",
             -blur_a, blur_a);
-    place_panel(g, 1, 1);
+    place_panel(g, 3, 4, 0.0);
     fprintf(g, "set title 'What only the switched inverter shows'\nset ylabel 'current / A'\n"
                "set yrange [0:*]\n"
                "plot $points using 3:4 with linespoints pt 7 ps 0.7 lc rgb '" GREEN

@@ -19,7 +19,7 @@ void put_quoted(FILE *g, const char *text)
 
 static void place(FILE *g, double left, double width, int row, double sample)
 {
-    double bottom = row == 0 ? 0.565 : 0.08;
+    const double bottom = row == 0 ? 0.565 : 0.08;
     fprintf(g,
             "set lmargin at screen %g\nset rmargin at screen %g\nset bmargin at screen %g\n"
             "set tmargin at screen %g\nset autoscale\nset title offset 0,1.3\n"
@@ -32,9 +32,12 @@ void place_panel_of_six(FILE *g, int column, int row)
     place(g, 0.055 + 0.325 * column, 0.265, row, 1.5);
 }
 
-void place_panel(FILE *g, int column, int row)
+void place_panel(FILE *g, int panel, int panels, double labels)
 {
-    place(g, column == 0 ? 0.065 : 0.58, 0.4, row, 2.0);
+    const int columns = (panels + 1) / 2, row = panel / columns, column = panel % columns;
+    const int reach = panel == panels - 1 ? 2 * columns - column - columns * row : 1;
+    const double pitch = 0.985 / columns, left = 0.065 + labels;
+    place(g, left + pitch * column, pitch * (reach - 1) + pitch - left - 0.01, row, 1.5);
 }
 
 FILE *open_figure(const char *path, const char *title, cvk_complaint *complaint)
@@ -55,7 +58,7 @@ FILE *open_figure(const char *path, const char *title, cvk_complaint *complaint)
     }
     fprintf(g,
             "set terminal %s noenhanced\nset encoding utf8\nset border 3\nset title font ',12'\n"
-            "set tics nomirror\nset grid lc rgb '#dddddd'\nset output ",
+            "set tics nomirror\nset grid back lt 1 lw 0.7 lc rgb '#dddddd'\nset output ",
             terminal);
     put_quoted(g, path);
     fputs("\nset multiplot title ", g);

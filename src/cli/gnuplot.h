@@ -19,10 +19,11 @@
  * the name is another or gnuplot is missing. */
 FILE *open_figure(const char *path, const char *title, cvk_complaint *complaint);
 
-/* One of four panels of a page (column and row 0 or 1), with room above it for a title and one line
- * of legend. */
-void place_panel(FILE *gnuplot, int column, int row);
-/* The same in a grid of three columns. */
+/* Panel 0 .. panels - 1 of a page with two rows, with room above it for a title and one line of
+ * legend, and on its left for `labels` more (a share of the page's width). The last one takes the
+ * rest of its row. */
+void place_panel(FILE *gnuplot, int panel, int panels, double labels);
+/* One of two rows of three. */
 void place_panel_of_six(FILE *gnuplot, int column, int row);
 
 /* A panel without data, with the reason in its middle. */

@@ -38,9 +38,9 @@ static const cvk_belief *belief_of(const work *w, size_t n)
     return &w->learning->known.of[w->prepared[n].signals.path];
 }
 
-/* Balances of the logs in which `disc_kg_m2` was added to the shaft. */
+/* Balances of the logs in which `disc_kg_m2` was added to the shaft; `shown` may be null. */
 static cvk_status balance_logs(const work *w, double disc_kg_m2, double pole_pairs,
-                               cvk_mechanics *out)
+                               cvk_mechanics *out, cvk_curve *shown)
 {
     cvk_balance *balance = calloc(1, sizeof *balance);
     cvk_status status = balance == NULL ? CVK_NO_MEMORY : CVK_OK;
@@ -52,6 +52,9 @@ static cvk_status balance_logs(const work *w, double disc_kg_m2, double pole_pai
     }
     if (status == CVK_OK) {
         status = cvk_fit_mechanics(balance, out);
+    }
+    if (status == CVK_OK && shown != NULL) {
+        cvk_balance_curve(balance, out, shown);
     }
     free(balance);
     return status;
@@ -66,8 +69,8 @@ static void learn_from_disc(cvk_pole_evidence *evidence, const work *w)
         disc_kg_m2 = fmax(disc_kg_m2, w->logs[n]->added_inertia_kg_m2);
     }
     if (disc_kg_m2 > 0.0 && cvk_belief_knows(belief, CVK_B_FLUX, FLUX_SHARE) &&
-        balance_logs(w, 0.0, 1.0, &without) == CVK_OK &&
-        balance_logs(w, disc_kg_m2, 1.0, &with_disc) == CVK_OK) {
+        balance_logs(w, 0.0, 1.0, &without, NULL) == CVK_OK &&
+        balance_logs(w, disc_kg_m2, 1.0, &with_disc, NULL) == CVK_OK) {
         const double a[] = {without.value[CVK_MECH_INERTIA], without.deviation[CVK_MECH_INERTIA]};
         const double b[] = {with_disc.value[CVK_MECH_INERTIA],
                             with_disc.deviation[CVK_MECH_INERTIA]};
@@ -171,8 +174,8 @@ static void learn_mechanics(const work *w, cvk_scale_share scale, cvk_estimate *
         entry[CVK_CARD_FLUX_LINKAGE].known && entry[CVK_CARD_POLE_PAIRS].known && angle;
     cvk_mechanics m = {.driven = false};
     char from[CVK_CARD_TEXT];
-    bool fitted =
-        torque_known && balance_logs(w, 0.0, entry[CVK_CARD_POLE_PAIRS].value, &m) == CVK_OK;
+    bool fitted = torque_known && balance_logs(w, 0.0, entry[CVK_CARD_POLE_PAIRS].value, &m,
+                                               &out->balance) == CVK_OK;
     const char *why =
         !angle          ? "needs the torque, which needs inductance_q_h (see there)"
         : !torque_known ? "needs the torque, which needs flux linkage and pole pairs (see there)"

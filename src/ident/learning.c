@@ -347,7 +347,7 @@ static void keep_known(const cvk_belief *before, cvk_belief *after)
 /* Where no standstill run has shown the winding, the turning motor does: less sharply. Each log is
  * fitted from what was known before any of them. */
 static void learn_driven(cvk_learning *l, cvk_path path, cvk_prepared *logs, size_t count,
-                         int threads)
+                         int threads, cvk_curve *shown)
 {
     static const int told[] = {CVK_B_RESISTANCE, CVK_B_L_D, CVK_B_L_Q, CVK_B_FLUX};
     const cvk_belief before = l->known.of[path];
@@ -357,7 +357,8 @@ static void learn_driven(cvk_learning *l, cvk_path path, cvk_prepared *logs, siz
         cvk_turning_result result;
         cvk_belief after = before;
         if (!w->usable || w->signals.path != path ||
-            cvk_turning_fit(&w->signals, &w->turns, threads, &after, &result) != CVK_OK) {
+            cvk_turning_fit(&w->signals, &w->turns, threads, &after, &result,
+                            shown->points == 0 ? shown : NULL) != CVK_OK) {
             continue;
         }
         w->fitted = true;
@@ -407,7 +408,7 @@ static bool has_other_winding(const cvk_learning *l, const cvk_prepared *w, int 
     cvk_belief own = l->known.start[w->signals.path];
     cvk_turning_result result;
     bool other = false;
-    if (cvk_turning_fit(&w->signals, &w->turns, threads, &own, &result) != CVK_OK) {
+    if (cvk_turning_fit(&w->signals, &w->turns, threads, &own, &result, NULL) != CVK_OK) {
         return false;
     }
     for (int n = 0; n < 2; n++) {
@@ -604,6 +605,7 @@ static void gather_windows(cvk_learning *l, cvk_prepared *logs, size_t count, cv
         logs[n].windows.end = l->windows.count;
         if (out->circle.points == 0) {
             cvk_circle_curve(&logs[n].signals, &logs[n].turns, belief, &out->circle);
+            cvk_speed_curve(&logs[n].signals, &logs[n].turns, &out->speed);
         }
     }
 }
@@ -616,7 +618,7 @@ static void learn_turning(cvk_learning *l, cvk_prepared *logs, size_t count, int
         if (l->known.present[path] && winding_known(&l->known, (cvk_path)path)) {
             any_known = true;
         } else if (l->known.present[path]) {
-            learn_driven(l, (cvk_path)path, logs, count, threads);
+            learn_driven(l, (cvk_path)path, logs, count, threads, &out->turning);
         }
     }
     refine_phases(&l->known, logs, count);
@@ -629,7 +631,7 @@ static void learn_turning(cvk_learning *l, cvk_prepared *logs, size_t count, int
     gather_windows(l, logs, count, out);
     if (!any_known && l->windows.count > 0 && !cvk_shows_back_emf(&l->windows)) {
         l->known = l->still;
-        out->circle.points = 0;
+        out->circle.points = out->speed.points = out->turning.points = 0;
     }
 }
 

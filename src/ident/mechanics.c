@@ -334,3 +334,19 @@ cvk_status cvk_fit_mechanics(cvk_balance *balance, cvk_mechanics *out)
     out->dof = fmax(1.0, (double)count / (count >= 40 ? 4.0 : 2.0) - N);
     return out->value[CVK_MECH_INERTIA] > 0.0 ? CVK_OK : CVK_NOT_IN_LOG;
 }
+
+void cvk_balance_curve(const cvk_balance *balance, const cvk_mechanics *fit, cvk_curve *curve)
+{
+    const size_t stride = balance->count / CVK_CURVE_POINTS + 1u;
+    curve->points = 0;
+    for (size_t n = 0; n < balance->count; n += stride) {
+        const equation *e = &balance->equation[n];
+        const double weight = fabs(e->row[CVK_MECH_COULOMB]); /* of the window, times time */
+        const double friction = e->row[CVK_MECH_COULOMB] * fit->value[CVK_MECH_COULOMB] +
+                                e->row[CVK_MECH_VISCOUS] * fit->value[CVK_MECH_VISCOUS];
+        const size_t point = curve->points++;
+        curve->x[point] = e->row[CVK_MECH_INERTIA] / weight;
+        curve->y[point] = (e->impulse - friction) / weight;
+        curve->fit[point] = curve->x[point] * fit->value[CVK_MECH_INERTIA];
+    }
+}

@@ -41,4 +41,7 @@ cvk_status cvk_add_balances(cvk_balance *balance, const cvk_signals *signals,
 /* CVK_NOT_IN_LOG when the balances cannot show it; `driven` and `changes` then say why. */
 cvk_status cvk_fit_mechanics(cvk_balance *balance, cvk_mechanics *out);
 
+/* Acceleration and torque of each window for the figure. */
+void cvk_balance_curve(const cvk_balance *balance, const cvk_mechanics *fit, cvk_curve *curve);
+
 #endif

@@ -812,3 +812,24 @@ void cvk_circle_curve(const cvk_signals *s, const cvk_turns *turns, const cvk_be
     }
     free(active);
 }
+
+void cvk_speed_curve(const cvk_signals *s, const cvk_turns *turns, cvk_curve *curve)
+{
+    const size_t most = CVK_CURVE_POINTS / 2u; /* each may be followed by a break */
+    const size_t stride = turns->count / most + 1u;
+    curve->points = 0;
+    for (size_t n = 0; n < turns->count; n += stride) {
+        const size_t last = n + stride < turns->count ? n + stride : turns->count;
+        bool broken = false;
+        for (size_t k = n; k < last; k++) {
+            broken = broken || (k > 0 && !turns->joined[k]);
+        }
+        if (broken && curve->points > 0) {
+            curve->x[curve->points] = curve->y[curve->points] = NAN;
+            curve->points++;
+        }
+        const double rows = (double)(turns->end[n] - turns->begin[n]);
+        curve->x[curve->points] = ((double)turns->begin[n] + 0.5 * rows) * s->period_s;
+        curve->y[curve->points++] = turns->sign[n] * 2.0 * PI / (rows * s->period_s);
+    }
+}

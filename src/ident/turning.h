@@ -93,6 +93,9 @@ void cvk_fit_phase(const double *phase, size_t begin, size_t end, double c[3]);
  * the next as much as it does over the whole stretch. */
 bool cvk_currentless(const cvk_signals *signals, size_t begin, size_t end);
 
+/* Electrical speed of each turn for the figure, NaN where they are interrupted. */
+void cvk_speed_curve(const cvk_signals *signals, const cvk_turns *turns, cvk_curve *curve);
+
 /* Points of the flux circle for the figure. */
 void cvk_circle_curve(const cvk_signals *signals, const cvk_turns *turns, const cvk_belief *belief,
                       cvk_curve *curve);

@@ -17,6 +17,7 @@
 #include <string.h>
 
 #define N CVK_TM_COUNT
+#define PI 3.14159265358979323846
 #define MOST_BLOCKS 64u
 #define MOST_ROWS 24576u
 #define BLOCK_ROWS 2048u
@@ -26,6 +27,7 @@
 #define SMALLEST_BLOCK_ROWS 128u
 #define FEWEST_TURNS 4u
 #define START_ROWS 40000u
+#define SHOWN_TURNS 4.0       /* electrical, in a figure */
 #define START_KNEE_SHARE 0.03 /* of the peak current */
 #define MOST_STARTS 6
 #define MOST_SETTLED 4
@@ -702,8 +704,29 @@ static double expected_misfit(const problem *f, const cvk_turning_result *result
     return hypot(f->noise.current_a, step_a);
 }
 
+/* Some turns of the first block that the fit has used, for a figure. */
+static void show(const problem *f, const cvk_turning_result *result, cvk_curve *shown)
+{
+    const cvk_tm_block *block = &f->block[0];
+    const double turn_rows = 2.0 * PI / fabs(block->omega_rad_s) / f->s->period_s;
+    const size_t stride = (size_t)(SHOWN_TURNS * turn_rows / CVK_CURVE_POINTS) + 1u;
+    const size_t most = (size_t)(SHOWN_TURNS * turn_rows),
+                 from = block->rows.begin + block->warm_up;
+    shown->points = 0;
+    if (!cvk_tm_gains(f->s, block, f->curve, &f->noise, result->p, f->gains, f->errors)) {
+        return;
+    }
+    for (size_t n = 0; from + n < block->rows.end && n < most && shown->points < CVK_CURVE_POINTS;
+         n += stride) {
+        const size_t point = shown->points++;
+        shown->x[point] = (double)(from + n) * f->s->period_s;
+        shown->y[point] = f->s->i_alpha[from + n];
+        shown->fit[point] = shown->y[point] - f->errors[2u * n];
+    }
+}
+
 cvk_status cvk_turning_fit(const cvk_signals *signals, const cvk_turns *turns, int threads,
-                           cvk_belief *belief, cvk_turning_result *result)
+                           cvk_belief *belief, cvk_turning_result *result, cvk_curve *shown)
 {
     problem f = {.s = signals,
                  .threads = threads,
@@ -737,6 +760,9 @@ cvk_status cvk_turning_fit(const cvk_signals *signals, const cvk_turns *turns, i
     }
     for (int e = 0; fine && e < N * N; e++) {
         result->cov[e] += spread[e];
+    }
+    if (fine && shown != NULL) {
+        show(&f, result, shown);
     }
     free(f.gains);
     free(f.errors);

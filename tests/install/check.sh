@@ -17,13 +17,19 @@ cmake -S "$source/consumer" -B "$scratch/consumer" -DCMAKE_PREFIX_PATH="$scratch
 cmake --build "$scratch/consumer" >/dev/null
 "$scratch/consumer/consumer"
 
-pc=$(find "$scratch/prefix" -name corvak.pc)
-PKG_CONFIG_PATH=$(dirname "$pc")
+# no flag but those of pkg-config; the prefix is found from where corvak.pc lies
+PKG_CONFIG_PATH=$(dirname "$(find "$scratch/prefix" -name corvak.pc)")
 export PKG_CONFIG_PATH
 # shellcheck disable=SC2046,SC2086
 cc $flags "$source/consumer/consumer.c" -o "$scratch/by-pkg-config" \
-    $(pkg-config --define-variable=prefix="$scratch/prefix" --cflags --libs --static corvak)
+    $(pkg-config --cflags --libs --static corvak)
 "$scratch/by-pkg-config"
+for layer in "$scratch"/prefix/include/corvak/*/; do
+    case " $(pkg-config --libs corvak) " in
+    *" -lcorvak_$(basename "$layer") "*) ;;
+    *) echo "corvak.pc does not list the library of corvak/$(basename "$layer")" && exit 1 ;;
+    esac
+done
 
 for header in $(cd "$scratch/prefix/include" && find corvak -name '*.h'); do
     echo "#include \"$header\"" | c++ -std=c++17 -Wall -Wextra -Wpedantic -Werror -x c++ \

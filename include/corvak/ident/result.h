@@ -73,6 +73,9 @@ typedef struct cvk_estimate {
     cvk_curve step;     /* s, A measured, A fitted: current along the injected direction */
     cvk_curve line;     /* A, V commanded, V of the resistance alone: the DC levels */
     cvk_curve circle;   /* Wb, Wb: flux linkage of the magnet while turning; fit unused */
+    cvk_curve turning;  /* s, A along alpha measured, A predicted by the turning fit */
+    cvk_curve speed;    /* s, rad/s electrical; NaN where the turns are interrupted; fit unused */
+    cvk_curve balance;  /* rad/s^2 at the shaft, N m less friction, N m of the fitted inertia */
     cvk_curve residual; /* s, A: misfit of the standstill current; fit: noise, +-1.96 times */
     cvk_curve
         correlation; /* rows, autocorrelation of that misfit; fit: 95 % bound of white noise */

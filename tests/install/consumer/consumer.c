@@ -3,6 +3,7 @@
  * Another project that uses the installed package: touches every layer once.
  */
 #include <corvak/files/log_csv.h>
+#include <corvak/host/recorder.h>
 #include <corvak/ident/estimate.h>
 #include <corvak/sim/sim.h>
 
@@ -27,6 +28,11 @@ int main(void)
     const cvk_log *logs[] = {&file.log};
     const cvk_estimate_options options = cvk_estimate_options_default();
     cvk_status status = cvk_estimate_logs(logs, 1, &options, &estimate);
+    cvk_recording recording;
+    const cvk_recorder_options record = {.seed = 1};
+    if (cvk_record(&recording, &nothing, "spin", &record, NULL) != CVK_OUT_OF_RANGE) {
+        return 4;
+    }
     printf("one row: %s\n", cvk_status_text(status));
     cvk_log_file_free(&file);
     return status == CVK_NOT_IN_LOG ? 0 : 3;

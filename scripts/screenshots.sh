@@ -1,0 +1,69 @@
+#!/bin/sh
+# SPDX-License-Identifier: Apache-2.0
+# Draws every picture of docs/screenshots anew from the demo data: figures as the command draws
+# them, terminal pictures from an xterm on a screen of their own. Usage: screenshots.sh CORVAK
+set -eu
+cd "$(dirname "$0")/.."
+corvak=$(realpath "$1")
+shots=$(pwd)/docs/screenshots
+data=$(pwd)/data
+for need in Xvfb xterm xsetroot import; do
+    command -v "$need" >/dev/null && continue
+    echo "$need is missing: apt-get install xvfb xterm x11-xserver-utils imagemagick" >&2
+    exit 2
+done
+work=$(mktemp -d)
+display=:$((200 + $$ % 500))
+Xvfb "$display" -screen 0 1280x800x24 2>/dev/null &
+screen=$!
+trap 'kill $screen; rm -rf "$work"' EXIT
+export DISPLAY="$display"
+cd "$work"
+cp -r "$data" data
+mkdir bin && ln -s "$corvak" bin/corvak
+PATH=$work/bin:$PATH
+sleep 1
+xsetroot -solid white
+
+# terminal NAME COMMAND: what the command prints, with its prompt; white below the last line is cut
+terminal() {
+    cat >session.sh <<EOF
+printf '\$ %s\n' '$2'
+$2
+printf '\033[?25l'
+touch done
+EOF
+    rm -f done
+    xterm -fa 'DejaVu Sans Mono' -fs "${3:-9}" -geometry 300x100+0+0 -bw 0 -b 8 -bg white -fg black \
+        -e sh -c 'sh session.sh; sleep 60' 2>/dev/null &
+    window=$!
+    while [ ! -e done ]; do sleep 0.2; done
+    sleep 1
+    import -window root png:- | convert - -trim +repage -bordercolor white -border 12 \
+        -gravity northwest -background white -extent 1280x0 "$shots/$1.png" 2>/dev/null ||
+        import -window root "$shots/$1.png"
+    kill "$window"
+    wait "$window" 2>/dev/null || true
+}
+
+for run in standstill spin coast; do
+    corvak record "$run" --rig data/wheel.rig.yaml --seed 7 -o "wheel-$run.csv" 2>/dev/null
+done
+corvak estimate wheel-*.csv --compare data/wheel.rig.yaml --card wheel.card.yaml \
+    --plot "$shots/estimate-page.png" --plot-details "$shots/estimate-details.png" >/dev/null
+corvak estimate data/wheel-duty.h5 --compare data/wheel.rig.yaml \
+    --plot "$shots/estimate-ordinary-run.png" >/dev/null
+corvak examine wheel-standstill.csv --plot "$shots/examine-page.png" >/dev/null
+corvak rig data/wheel.rig.yaml --plot "$shots/rig-inverters.png" >/dev/null
+corvak record duty --rig data/wheel.rig.yaml --seed 7 --scenario data/centring.scenario.yaml \
+    -o duty.h5 --plot "$shots/record-duty.png" 2>/dev/null
+corvak record sweep --rig data/mixer.rig.yaml --seed 7 -o sensors.h5 \
+    --plot "$shots/record-sweep.png" 2>/dev/null
+corvak record spin --rig data/blower.rig.yaml --seed 7 --scope va,vb,ia --from 1.45 \
+    --length 0.00015 -o scope.csv --plot "$shots/record-scope.png" 2>/dev/null
+
+terminal estimate-terminal "corvak estimate wheel-*.csv --compare data/wheel.rig.yaml"
+terminal plan-terminal \
+    "corvak plan data/wheel.rig.yaml wheel-standstill.csv --time 5 2>/dev/null"
+terminal card-terminal "corvak card wheel.card.yaml --meter-resistance 0.332"
+terminal rig-terminal "corvak rig data/wheel.rig.yaml"
