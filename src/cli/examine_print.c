@@ -66,6 +66,10 @@ static void print_channels(const cvk_examination *e)
 
 static void print_time(const cvk_examination *e)
 {
+    if (e->rows < 2) {
+        g_print("a single row\n");
+        return;
+    }
     g_print("%zu rows, %.4g s; one row every %.6g µs (%.6g kHz), steps vary by %.2g %% rms\n",
             e->rows, e->duration_s, 1e6 * e->period_s, 1e-3 / e->period_s, 100.0 * e->jitter);
     g_print("gaps: %zu, repeated times: %zu, times going back: %zu\n", e->gaps, e->repeated,
@@ -104,8 +108,22 @@ static void print_currents(const cvk_examination *e)
     }
 }
 
+static gboolean usable(const cvk_examination *e)
+{
+    for (size_t n = 0; n < e->estimate.findings; n++) {
+        if (e->estimate.finding[n].severity == CVK_ERROR) {
+            return FALSE;
+        }
+    }
+    return TRUE;
+}
+
 static void print_hopes(const cvk_examination *e)
 {
+    if (!usable(e)) {
+        g_print("\nThis log cannot be used, for the reason below.\n");
+        return;
+    }
     g_print("\nWhat each parameter can hope for in this log (95 %%, without the channels' common "
             "gains)\n");
     for (int key = 0; key < CVK_CARD_INVERTER_COUNT; key++) {

@@ -733,6 +733,12 @@ static bool plausible_duties(const cvk_log *log, cvk_estimate *out)
 static bool find_period(cvk_signals *s, const cvk_log *log, cvk_estimate *out)
 {
     double typical_s = cvk_median_step(log);
+    if (log->rows < 2) {
+        cvk_add_finding(out, CVK_ERROR, log->name,
+                        "a single row, at least %u are needed: record a longer log",
+                        SMALLEST_PIECE);
+        return false;
+    }
     if (!(typical_s >= SHORTEST_PERIOD_S && typical_s <= LONGEST_PERIOD_S)) {
         cvk_add_finding(out, CVK_ERROR, log->name,
                         "time step is %.4g s, allowed is %g .. %g s: is the time column in another "

@@ -54,6 +54,24 @@ static double resistance(void)
     return value;
 }
 
+/* What cannot be examined says why, once, and no figure is "nan". */
+START_TEST(examine_gives_one_reason)
+{
+    static const char *const rows[] = {"0,1,2,-3,4,5,6\n",
+                                       "0,1,2,-3,4,5,6\n1e-4,1,2,-3,4,5,6\n2e-4,1,2,-3,4,5,6\n"};
+    static const char *const reasons[] = {"a single row, at least 64", "only 0 of 3 rows"};
+    for (int n = 0; n < 2; n++) {
+        char *text = g_strconcat("t,ia,ib,ic,va,vb,vc\n", rows[n], NULL);
+        write_file("short.csv", text, -1);
+        g_free(text);
+        assert_status(run(CORVAK_COMMAND " examine short.csv"), 1);
+        const char *reason = strstr(out, reasons[n]);
+        ck_assert_msg(reason != NULL && strstr(reason + 1, reasons[n]) == NULL, "%s", out);
+        ck_assert_msg(strstr(out, "nan") == NULL, "%s", out);
+    }
+}
+END_TEST
+
 /* A line with pipes and redirections. */
 static int shell(const char *line)
 {
@@ -278,6 +296,7 @@ END_TEST
 static void add(TCase *tests)
 {
     tcase_add_unchecked_fixture(tests, setup, remove_folder);
+    tcase_add_test(tests, examine_gives_one_reason);
     tcase_add_test(tests, a_map_to_no_column_is_an_error);
     tcase_add_test(tests, names_units_scales_and_offsets_are_mapped);
     tcase_add_test(tests, adc_counts_become_currents);

@@ -118,30 +118,51 @@ START_TEST(visible_switching_is_averaged)
 }
 END_TEST
 
-/* Between terminals a and b with c open, as a bench scope with two probes sees it. */
-START_TEST(two_terminals_show_the_resistance)
+enum { PROBE_RATES = 5 };
+
+/* `truth` lies in the interval, which is no wider than `share` of it to either side. */
+static void assert_holds(const cvk_card_entry *entry, double truth, double share)
 {
+    ck_assert_msg(entry->known && truth >= entry->low && truth <= entry->high &&
+                      entry->high - entry->low < 2.0 * share * truth,
+                  "%g is not in %g .. %g, or that is too wide", truth, entry->low, entry->high);
+}
+
+/* Between terminals a and b with c open, as a bench scope with two probes sees it. */
+START_TEST(two_terminals_show_resistance_and_inductance)
+{
+    /* from a fast scope to a slow logger */
+    static const double periods_s[PROBE_RATES] = {2e-6, 10e-6, 20e-6, 50e-6, 100e-6};
     double i = 0.0;
-    static double vab[ROWS / 10], ia[ROWS / 10], t[ROWS / 10];
-    const double period = 50e-6, keep = exp(-R_OHM * period / L_H);
+    const double period = periods_s[_i], keep = exp(-R_OHM * period / L_H);
+    const size_t hold = (size_t)ceil(40e-6 / period); /* rows of a step of the program */
+    const size_t rows = 4800u * hold < ROWS ? 4800u * hold : ROWS;
     lcg = 7;
-    for (size_t k = 0; k < ROWS / 10; k++) {
+    for (size_t k = 0; k < rows; k++) {
         double direction;
-        t[k] = (double)k * period;
-        vab[k] = level_of(k / 4, &direction);
-        ia[k] = i + 0.01 * uniform();
-        i = keep * i + (1.0 - keep) / (2.0 * R_OHM) * vab[k];
+        column[0][k] = (double)k * period;
+        column[4][k] = level_of(k / hold, &direction);
+        column[1][k] = i + 0.01 * uniform();
+        i = keep * i + (1.0 - keep) / (2.0 * R_OHM) * column[4][k];
     }
     cvk_log log = cvk_log_empty("probes");
-    log.rows = ROWS / 10;
-    log.column[CVK_COLUMN_T] = t;
-    log.column[CVK_COLUMN_IA] = ia;
-    log.column[CVK_COLUMN_VAB] = vab;
+    log.rows = rows;
+    log.column[CVK_COLUMN_T] = column[0];
+    log.column[CVK_COLUMN_IA] = column[1];
+    log.column[CVK_COLUMN_VAB] = column[4];
     cvk_status status = estimate(&log);
     ck_assert_msg(status == CVK_OK, "%s",
                   result.findings > 0 ? result.finding[result.findings - 1].text : "");
     ck_assert(has_finding(&result, CVK_NOTE, "between terminals a and b"));
     assert_near(CVK_CARD_RESISTANCE, R_OHM, 1.5);
+    /* what was seen is the inductance between two terminals: of neither axis */
+    ck_assert(!result.card.entry[CVK_CARD_INDUCTANCE_D].known);
+    ck_assert(!result.card.entry[CVK_CARD_INDUCTANCE_Q].known);
+    ck_assert_uint_eq(result.line_readings, 1);
+    const cvk_line_reading *reading = &result.line_reading[0];
+    ck_assert_str_eq(reading->terminals, "ab");
+    assert_holds(&reading->resistance, 2.0 * R_OHM, 0.02);
+    assert_holds(&reading->inductance, 2.0 * L_H, 0.03);
 }
 END_TEST
 
@@ -346,7 +367,7 @@ static void add(TCase *tests)
 {
     tcase_add_test(tests, many_short_holes_are_bridged);
     tcase_add_test(tests, visible_switching_is_averaged);
-    tcase_add_test(tests, two_terminals_show_the_resistance);
+    tcase_add_loop_test(tests, two_terminals_show_resistance_and_inductance, 0, PROBE_RATES);
     tcase_add_test(tests, two_probes_of_a_scope_show_the_resistance);
     tcase_add_test(tests, uneven_times_are_resampled);
     tcase_add_test(tests, bus_current_stands_in_for_a_phase);

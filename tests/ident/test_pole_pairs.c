@@ -111,6 +111,31 @@ START_TEST(an_electrical_angle_and_a_speed_tell)
 }
 END_TEST
 
+/* An encoder whose counts per turn nobody has written down: where the column wraps, it tells. */
+START_TEST(an_encoder_that_wraps_tells)
+{
+    enum { COUNTS = 4096 };
+    recording r;
+    int pole_pairs;
+    double *column = record_without_sensor(&r, "table", "spin", &pole_pairs);
+    for (size_t k = 0; k < r.log.rows; k++) {
+        const double turns = column[k] / TWO_PI;
+        column[k] = floor(COUNTS * (_i == 0 ? turns - floor(turns) : turns));
+    }
+    r.log.column[CVK_COLUMN_ENC] = column;
+    estimate_one(&r.log);
+    if (_i == 0) {
+        assert_pole_pairs(pole_pairs, "rotor column");
+    } else { /* it counts on and on: what is missing is said */
+        const cvk_card_entry *entry = &result.card.entry[CVK_CARD_POLE_PAIRS];
+        ck_assert(!entry->known);
+        ck_assert_msg(strstr(entry->missing, "# encoder_counts:") != NULL, "%s", entry->missing);
+    }
+    free(column);
+    recording_free(&r);
+}
+END_TEST
+
 /* Only the voltages, and the turns counted while it ran down. */
 START_TEST(counted_turns_tell)
 {
@@ -158,6 +183,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, a_mark_on_the_shaft_tells);
     tcase_add_test(tests, halls_and_counted_turns_tell);
     tcase_add_test(tests, an_electrical_angle_and_a_speed_tell);
+    tcase_add_loop_test(tests, an_encoder_that_wraps_tells, 0, 2);
     tcase_add_test(tests, counted_turns_tell);
     tcase_add_test(tests, a_known_disc_tells);
 }
