@@ -5,7 +5,7 @@
  *
  *   bench_speed [ROWS]      (1000000)
  */
-#include "corvak/files/log_csv.h"
+#include "corvak/files/log_file.h"
 #include "corvak/files/log_writer.h"
 #include "corvak/ident/estimate.h"
 #include "recording.h"

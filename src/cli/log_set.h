@@ -8,7 +8,7 @@
 
 #include "cli.h"
 
-#include "corvak/files/log_csv.h"
+#include "corvak/files/log_file.h"
 
 #define MOST_LOGS 64
 #define MOST_MAPS 32

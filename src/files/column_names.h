@@ -5,7 +5,7 @@
 #ifndef CORVAK_FILES_COLUMN_NAMES_H
 #define CORVAK_FILES_COLUMN_NAMES_H
 
-#include "corvak/files/log_csv.h"
+#include "corvak/files/log_file.h"
 
 typedef struct cvk_column_head {
     bool known;

@@ -4,7 +4,7 @@
  * then reads numbers in one pass. Only numbers matter here, which is why this is not a general CSV
  * library: it must keep up with the disk.
  */
-#include "corvak/files/log_csv.h"
+#include "corvak/files/log_file.h"
 
 #include "log_parts.h"
 #include "number.h"
@@ -13,19 +13,12 @@
 #include <math.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/mman.h>
 #include <strings.h>
 
 #define MOST_COLUMNS 64
 #define HEADER_SEARCH_LINES 200 /* a scope's preamble is shorter */
 #define LEAST_KNOWN 2           /* known names that make a line the header */
-/* Of a longer file (about 1.5 million rows) so many stretches are read, which keeps memory below
- * 200 MB whatever its length. */
-#define LONG_FILE ((size_t)160 << 20)
-#define STRETCHES 40u
-#define STRETCH_BYTES ((size_t)1200 << 10)
 #define FIRST_CAPACITY 4096u
-#define LARGEST_FILE ((size_t)16 << 30)
 
 typedef struct reader {
     const char *path, *text, *end;
@@ -64,33 +57,6 @@ static const char *cell_end(const char *cell, const char *stop, char delimiter)
 }
 
 /* ---- "# key: value" lines ------------------------------------------------------------------- */
-
-const char *const cvk_log_keys[CVK_LOG_KEYS] = {"current_gain_tolerance",
-                                                "voltage_gain_tolerance",
-                                                "encoder_counts",
-                                                "sample_rate_hz",
-                                                "shaft_turns",
-                                                "added_inertia_kg_m2"};
-
-void cvk_log_key(cvk_log_file *file, const char *key, const char *value, const char *stop,
-                 double *sample_rate_hz)
-{
-    cvk_log *log = &file->log;
-    double *const places[CVK_LOG_KEYS] = {&log->current_gain_tolerance,
-                                          &log->voltage_gain_tolerance,
-                                          &log->encoder_counts,
-                                          sample_rate_hz,
-                                          &log->shaft_turns,
-                                          &log->added_inertia_kg_m2};
-    double number;
-    const char *after;
-    for (size_t n = 0; n < CVK_LOG_KEYS; n++) {
-        if (strcmp(cvk_log_keys[n], key) == 0 &&
-            cvk_read_number(value, stop, '.', &number, &after) && number >= 0.0) {
-            *places[n] = number;
-        }
-    }
-}
 
 static void read_key(reader *r, const char *line, const char *stop)
 {
@@ -489,24 +455,6 @@ static cvk_status read_rows(reader *r, const char *line, long number)
     return CVK_OK;
 }
 
-cvk_status cvk_log_finish(cvk_log_file *file, double sample_rate_hz)
-{
-    if (file->cells[CVK_COLUMN_T] == NULL && sample_rate_hz > 0.0) {
-        file->no_time = true;
-        file->cells[CVK_COLUMN_T] = malloc(file->log.rows * sizeof(double));
-        if (file->cells[CVK_COLUMN_T] == NULL) {
-            return CVK_NO_MEMORY;
-        }
-        for (size_t row = 0; row < file->log.rows; row++) {
-            file->cells[CVK_COLUMN_T][row] = (double)row / sample_rate_hz;
-        }
-    }
-    for (int c = 0; c < CVK_COLUMN_COUNT; c++) {
-        file->log.column[c] = file->cells[c];
-    }
-    return CVK_OK;
-}
-
 /* 1 234.5, 1'234.5, 1.234,5: digits in groups of three. */
 static bool has_thousands(const char *cell)
 {
@@ -554,19 +502,11 @@ static cvk_status check_cells(const reader *r)
     return CVK_OK;
 }
 
-static void start(cvk_log_file *file, const char *path)
-{
-    *file = (cvk_log_file){.log = cvk_log_empty("")};
-    snprintf(file->path, sizeof file->path, "%s", path);
-    const char *slash = strrchr(file->path, '/');
-    file->log.name = strcmp(path, "-") == 0 ? "stdin" : (slash != NULL ? slash + 1 : file->path);
-}
-
 cvk_status cvk_log_file_parse(cvk_log_file *file, const char *path, const char *text, size_t length,
                               const cvk_column_map *maps, size_t map_count,
                               cvk_complaint *complaint)
 {
-    start(file, path);
+    cvk_log_start(file, path);
     reader r = {.path = path,
                 .text = text,
                 .end = text + length,
@@ -618,163 +558,4 @@ cvk_status cvk_log_file_parse(cvk_log_file *file, const char *path, const char *
         cvk_log_file_free(file);
     }
     return status;
-}
-
-/* Size of a file that can be read in parts; 0 for a pipe. */
-static size_t size_of(FILE *stream)
-{
-    long size = fseek(stream, 0, SEEK_END) == 0 ? ftell(stream) : 0;
-    return fseek(stream, 0, SEEK_SET) == 0 && size > 0 ? (size_t)size : 0;
-}
-
-/* Drops the line that begins before `text` and the one that ends behind it. */
-static size_t whole_lines(char *text, size_t length, bool first)
-{
-    const char *start = first ? text : memchr(text, '\n', length);
-    size_t end = length;
-    while (end > 0 && text[end - 1] != '\n') {
-        end--;
-    }
-    size_t begin = start == NULL ? length : (size_t)(start - text) + (first ? 0u : 1u);
-    if (begin >= end) {
-        return 0;
-    }
-    memmove(text, text + begin, end - begin);
-    return end - begin;
-}
-
-static cvk_status unreadable(const char *path, cvk_complaint *complaint)
-{
-    return cvk_complain(complaint, CVK_FILE_ERROR, path, 0,
-                        "cannot be read: is it a directory, or a damaged disk?");
-}
-
-/* A log too long for memory: evenly spread stretches of whole lines, the first with the header. To
- * the parser it is a log with gaps. */
-static cvk_status read_stretches(FILE *stream, size_t size, const char *path, char **text,
-                                 size_t *length, cvk_complaint *complaint)
-{
-    char *block = malloc(STRETCHES * STRETCH_BYTES);
-    size_t used = 0;
-    if (block == NULL) {
-        return cvk_complain(complaint, CVK_NO_MEMORY, path, 0, "too large for memory");
-    }
-    for (size_t n = 0; n < STRETCHES; n++) {
-        size_t offset = (size - STRETCH_BYTES) / (STRETCHES - 1u) * n;
-        size_t got = fseek(stream, (long)offset, SEEK_SET) == 0
-                         ? fread(block + used, 1, STRETCH_BYTES, stream)
-                         : 0;
-        used += whole_lines(block + used, got, n == 0);
-    }
-    if (ferror(stream) != 0) {
-        free(block);
-        return unreadable(path, complaint);
-    }
-    *text = block;
-    *length = used;
-    return CVK_OK;
-}
-
-/* The whole file into one block, or stretches of it. */
-static cvk_status read_all(const char *path, char **text, size_t *length, bool *stretched,
-                           cvk_complaint *complaint)
-{
-    FILE *stream = strcmp(path, "-") == 0 ? stdin : fopen(path, "rb");
-    if (stream == NULL) {
-        return cvk_complain(complaint, CVK_FILE_ERROR, path, 0,
-                            "cannot be opened: check the name and that it may be read");
-    }
-    const size_t size = size_of(stream);
-    *stretched = size > LONG_FILE;
-    if (*stretched) {
-        cvk_status status = read_stretches(stream, size, path, text, length, complaint);
-        fclose(stream);
-        return status;
-    }
-    size_t capacity = 0, used = 0, got = 1;
-    char *block = NULL;
-    while (got > 0 && capacity < LARGEST_FILE) {
-        if (used == capacity) {
-            capacity = capacity == 0 ? (size_t)1 << 20 : 2 * capacity;
-            char *larger = realloc(block, capacity);
-            if (larger == NULL) {
-                free(block);
-                fclose(stream);
-                return cvk_complain(complaint, CVK_NO_MEMORY, path, 0, "too large for memory");
-            }
-            block = larger;
-        }
-        got = fread(block + used, 1, capacity - used, stream);
-        used += got;
-    }
-    bool failed = ferror(stream) != 0;
-    fclose(stream);
-    if (failed) {
-        free(block);
-        return unreadable(path, complaint);
-    }
-    *text = block;
-    *length = used;
-    return CVK_OK;
-}
-
-static bool begins_as_hdf5(const char *path)
-{
-    char head[8];
-    FILE *stream = strcmp(path, "-") != 0 ? fopen(path, "rb") : NULL; /* a pipe brings CSV */
-    size_t got = stream != NULL ? fread(head, 1, sizeof head, stream) : 0;
-    if (stream != NULL) {
-        fclose(stream);
-    }
-    return cvk_is_hdf5(head, got);
-}
-
-cvk_status cvk_log_file_read(cvk_log_file *file, const char *path, const cvk_column_map *maps,
-                             size_t map_count, cvk_complaint *complaint)
-{
-    char *text = NULL;
-    size_t length = 0;
-    start(file, path);
-    if (begins_as_hdf5(path)) {
-        cvk_status read = cvk_log_hdf5_read(file, path, maps, map_count, complaint);
-        if (read != CVK_OK) {
-            cvk_log_file_free(file);
-        }
-        return read;
-    }
-    bool stretched = false;
-    cvk_status status = read_all(path, &text, &length, &stretched, complaint);
-    if (status == CVK_OK) {
-        status = cvk_log_file_parse(file, path, text, length, maps, map_count, complaint);
-    }
-    free(text);
-    file->stretched = stretched;
-    file->first_bad_line = stretched ? 0 : file->first_bad_line; /* lines were not counted */
-    if (status == CVK_OK && stretched && file->no_time) {
-        cvk_log_file_free(file);
-        status = cvk_complain(complaint, CVK_BAD_FORMAT, path, 0,
-                              "more than %u MB without a time column: stretches of it are read, "
-                              "which needs one; or cut it into pieces",
-                              (unsigned)(LONG_FILE >> 20));
-    }
-    return status;
-}
-
-void cvk_log_file_free(cvk_log_file *file)
-{
-    const char *begin = file->mapping;
-    for (int c = 0; c < CVK_COLUMN_COUNT; c++) {
-        const char *cells = (const char *)file->cells[c];
-        if (begin == NULL || cells < begin || cells >= begin + file->mapping_bytes) {
-            free(file->cells[c]);
-        }
-        file->cells[c] = NULL;
-        file->log.column[c] = NULL;
-    }
-    if (file->mapping != NULL) {
-        (void)munmap(file->mapping, file->mapping_bytes);
-        file->mapping = NULL;
-    }
-    file->log.rows = 0;
-    file->capacity = 0;
 }

@@ -7,6 +7,9 @@
 
 #include "column_names.h"
 
+/* An empty log with its name. */
+void cvk_log_start(cvk_log_file *file, const char *path);
+
 /* Keys of a log beside its columns. */
 #define CVK_LOG_KEYS 6
 extern const char *const cvk_log_keys[CVK_LOG_KEYS];

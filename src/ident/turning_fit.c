@@ -157,26 +157,14 @@ static void choose_blocks(problem *f, const cvk_turns *turns, size_t most, size_
 
 /* ---- prior and start ------------------------------------------------------------------------ */
 
-static const int belief_of[CVK_B_COUNT] = {
-    [CVK_B_RESISTANCE] = CVK_TM_RESISTANCE,
-    [CVK_B_L_D] = CVK_TM_L_D,
-    [CVK_B_L_Q] = CVK_TM_L_Q,
-    [CVK_B_FLUX] = CVK_TM_FLUX,
-    [CVK_B_DEAD_TIME] = CVK_TM_DEAD_TIME,
-    [CVK_B_DELAY] = CVK_TM_DELAY,
-    [CVK_B_LINEAR_D] = CVK_TM_LINEAR_D,
-    [CVK_B_SQUARE_D] = CVK_TM_SQUARE_D,
-    [CVK_B_SQUARE_Q] = CVK_TM_SQUARE_Q,
-};
-
 static bool set_prior(problem *f, const cvk_belief *belief)
 {
     const double peak_a = f->s->peak_current_a;
     double cov[N * N] = {0};
     for (int r = 0; r < CVK_B_COUNT; r++) {
-        f->centre[belief_of[r]] = belief->mean[r];
+        f->centre[r] = belief->mean[r];
         for (int c = 0; c < CVK_B_COUNT; c++) {
-            cov[belief_of[r] * N + belief_of[c]] = belief->cov[r * CVK_B_COUNT + c];
+            cov[r * N + c] = belief->cov[r * CVK_B_COUNT + c];
         }
     }
     f->centre[CVK_TM_LOG_KNEE] = log(belief->knee_a > 0.0 ? belief->knee_a : KNEE_SHARE * peak_a);
@@ -203,29 +191,29 @@ static bool start_values(const problem *f, const cvk_turns *turns, const cvk_bel
     if (!cvk_turning_start(&rows, turns, delay, knee_a, x)) {
         return false;
     }
-    const double flux = hypot(x[CVK_START_MAGNET], x[CVK_START_ACROSS]);
+    const double flux = hypot(x[CVK_B_FLUX], x[CVK_START_ACROSS]);
     const double typical_r = TYPICAL_R_DROP * fabs(f->block[0].omega_rad_s) * flux / peak;
     memcpy(p, f->centre, N * sizeof *p);
     const struct {
         int b;
         double value;
-    } found[] = {
-        {CVK_B_RESISTANCE, x[CVK_START_R] > LEAST_SHARE * typical_r ? x[CVK_START_R] : typical_r},
-        {CVK_B_L_D, TYPICAL_DROP * flux / peak},
-        {CVK_B_L_Q, TYPICAL_DROP * flux / peak},
-        {CVK_B_FLUX, flux}};
+    } found[] = {{CVK_B_RESISTANCE,
+                  x[CVK_B_RESISTANCE] > LEAST_SHARE * typical_r ? x[CVK_B_RESISTANCE] : typical_r},
+                 {CVK_B_L_D, TYPICAL_DROP * flux / peak},
+                 {CVK_B_L_Q, TYPICAL_DROP * flux / peak},
+                 {CVK_B_FLUX, flux}};
     for (size_t n = 0; n < sizeof found / sizeof found[0]; n++) {
         if (!cvk_belief_knows(belief, found[n].b, 0.3)) {
-            p[belief_of[found[n].b]] = found[n].value;
+            p[found[n].b] = found[n].value;
         }
     }
     if (f->s->pwm_hz <= 0.0 && !cvk_belief_knows(belief, CVK_B_DELAY, 0.3)) {
-        p[CVK_TM_DELAY] = (double)delay + 0.05;
+        p[CVK_B_DELAY] = (double)delay + 0.05;
     }
     if (f->s->pwm_hz <= 0.0 && !(belief->knee_a > 0.0)) {
-        const double typical_v = f->centre[CVK_TM_DEAD_TIME];
-        p[CVK_TM_DEAD_TIME] =
-            x[CVK_START_DEAD] > LEAST_SHARE * typical_v ? x[CVK_START_DEAD] : typical_v;
+        const double typical_v = f->centre[CVK_B_DEAD_TIME];
+        p[CVK_B_DEAD_TIME] =
+            x[CVK_B_DEAD_TIME] > LEAST_SHARE * typical_v ? x[CVK_B_DEAD_TIME] : typical_v;
         p[CVK_TM_LOG_KNEE] = log(knee_a);
     }
     return true;
@@ -265,8 +253,8 @@ static void prior_rows(const problem *f, const double p[N], double rows[N + 2])
         }
         rows[r] = f->prior_sd * sum;
     }
-    double saliency = log(p[CVK_TM_L_Q] / p[CVK_TM_L_D]);
-    double drop = log(p[CVK_TM_L_Q] * f->s->peak_current_a / p[CVK_TM_FLUX]);
+    double saliency = log(p[CVK_B_L_Q] / p[CVK_B_L_D]);
+    double drop = log(p[CVK_B_L_Q] * f->s->peak_current_a / p[CVK_B_FLUX]);
     rows[N] = f->prior_sd * (saliency - SALIENCY_MEAN) / SALIENCY_SPREAD;
     rows[N + 1] = f->prior_sd * (drop - log(TYPICAL_DROP)) / DROP_SPREAD;
 }
@@ -353,7 +341,7 @@ static bool fit(problem *f, double p[N], int evaluations, cvk_turning_result *re
 {
     const double peak_a = f->s->peak_current_a;
     cvk_lane_problem lanes = {.count = N,
-                              .delay = CVK_TM_DELAY,
+                              .delay = CVK_B_DELAY,
                               .data = 2u * f->residual_rows,
                               .priors = N + 2,
                               .prior_sd = f->prior_sd,
@@ -363,18 +351,18 @@ static bool fit(problem *f, double p[N], int evaluations, cvk_turning_result *re
                               .context = f,
                               .simulate = simulate};
     const double scale[N] = {
-        [CVK_TM_RESISTANCE] = p[CVK_TM_RESISTANCE],
-        [CVK_TM_L_D] = p[CVK_TM_L_D],
-        [CVK_TM_L_Q] = p[CVK_TM_L_Q],
-        [CVK_TM_FLUX] = p[CVK_TM_FLUX],
-        [CVK_TM_DEAD_TIME] = fmax(p[CVK_TM_DEAD_TIME], 0.01 * p[CVK_TM_RESISTANCE] * peak_a),
-        [CVK_TM_DELAY] = 1.0,
+        [CVK_B_RESISTANCE] = p[CVK_B_RESISTANCE],
+        [CVK_B_L_D] = p[CVK_B_L_D],
+        [CVK_B_L_Q] = p[CVK_B_L_Q],
+        [CVK_B_FLUX] = p[CVK_B_FLUX],
+        [CVK_B_DEAD_TIME] = fmax(p[CVK_B_DEAD_TIME], 0.01 * p[CVK_B_RESISTANCE] * peak_a),
+        [CVK_B_DELAY] = 1.0,
         [CVK_TM_LOG_KNEE] = 1.0,
         [CVK_TM_OFFSET_ALPHA] = 0.01 * peak_a,
         [CVK_TM_OFFSET_BETA] = 0.01 * peak_a,
-        [CVK_TM_LINEAR_D] = 0.1 / peak_a,
-        [CVK_TM_SQUARE_D] = 0.1 / (peak_a * peak_a),
-        [CVK_TM_SQUARE_Q] = 0.1 / (peak_a * peak_a),
+        [CVK_B_LINEAR_D] = 0.1 / peak_a,
+        [CVK_B_SQUARE_D] = 0.1 / (peak_a * peak_a),
+        [CVK_B_SQUARE_Q] = 0.1 / (peak_a * peak_a),
         [CVK_TM_FIFTH] = 0.01,
         [CVK_TM_SEVENTH] = 0.01,
     };
@@ -424,7 +412,7 @@ static void guess_noise(problem *f, const cvk_turns *turns, const double p[N])
         omega = fmax(omega, fabs(f->block[b].omega_rad_s));
     }
     f->noise = (cvk_tm_noise){.current_a = current_noise(f, turns),
-                              .flux_wb = 1e-3 * p[CVK_TM_FLUX] * omega * f->s->period_s,
+                              .flux_wb = 1e-3 * p[CVK_B_FLUX] * omega * f->s->period_s,
                               .speed_rad_s = 0.1 * omega * sqrt(f->s->period_s),
                               .magnet = 1e-3};
 }
@@ -488,8 +476,8 @@ static int try_starts(problem *f, const cvk_turns *turns, const cvk_belief *beli
         candidate *c = &list[count];
         double p[N];
         memcpy(p, start, sizeof p);
-        p[CVK_TM_L_D] *= factors[n / 2];
-        p[CVK_TM_L_Q] *= factors[n / 2];
+        p[CVK_B_L_D] *= factors[n / 2];
+        p[CVK_B_L_Q] *= factors[n / 2];
         guess_noise(f, turns, p);
         c->nimble = n % 2 == 1;
         c->settled = false;
@@ -567,9 +555,9 @@ static void weigh_fits(const problem *f, const cvk_turning_result fits[], int co
 /* At small currents a wide knee looks like resistance. */
 static void widen_knee(const problem *f, double p[N])
 {
-    const double knee_a = WIDE_KNEE * f->s->peak_current_a, r = p[CVK_TM_RESISTANCE];
-    p[CVK_TM_DEAD_TIME] = fmax(p[CVK_TM_DEAD_TIME], WIDE_DROP * r * knee_a);
-    p[CVK_TM_RESISTANCE] = fmax(r - 0.5 * p[CVK_TM_DEAD_TIME] / knee_a, 0.3 * r);
+    const double knee_a = WIDE_KNEE * f->s->peak_current_a, r = p[CVK_B_RESISTANCE];
+    p[CVK_B_DEAD_TIME] = fmax(p[CVK_B_DEAD_TIME], WIDE_DROP * r * knee_a);
+    p[CVK_B_RESISTANCE] = fmax(r - 0.5 * p[CVK_B_DEAD_TIME] / knee_a, 0.3 * r);
     p[CVK_TM_LOG_KNEE] = log(knee_a);
 }
 
@@ -645,8 +633,8 @@ static double square_current(const problem *f)
 static void add_inverter_doubt(const problem *f, const cvk_turning_result *result,
                                cvk_belief *belief)
 {
-    const double expected_v = f->centre[CVK_TM_DEAD_TIME], found_v = result->p[CVK_TM_DEAD_TIME];
-    const double deviation_v = sqrt(result->cov[CVK_TM_DEAD_TIME * (N + 1)]);
+    const double expected_v = f->centre[CVK_B_DEAD_TIME], found_v = result->p[CVK_B_DEAD_TIME];
+    const double deviation_v = sqrt(result->cov[CVK_B_DEAD_TIME * (N + 1)]);
     const double square = square_current(f), knee_a = exp(result->p[CVK_TM_LOG_KNEE]);
     double doubt_v = SHAPE_DOUBT * fabs(found_v) * fmin(1.0, knee_a / sqrt(square));
     if (belief->knee_a > 0.0) {
@@ -666,9 +654,9 @@ static void to_belief(const problem *f, const cvk_turning_result *result, cvk_be
         known_before[k] = cvk_belief_knows(belief, k, 0.01);
     }
     for (int r = 0; r < CVK_B_COUNT; r++) {
-        belief->mean[r] = result->p[belief_of[r]];
+        belief->mean[r] = result->p[r];
         for (int c = 0; c < CVK_B_COUNT; c++) {
-            belief->cov[r * CVK_B_COUNT + c] = result->cov[belief_of[r] * N + belief_of[c]];
+            belief->cov[r * CVK_B_COUNT + c] = result->cov[r * N + c];
         }
     }
     belief->cov[CVK_B_DELAY * (CVK_B_COUNT + 1)] += DELAY_FLOOR * DELAY_FLOOR;
@@ -700,7 +688,7 @@ static void to_belief(const problem *f, const cvk_turning_result *result, cvk_be
 /* Noise of the current, and what edges that lie between a scope's rows add in a period. */
 static double expected_misfit(const problem *f, const cvk_turning_result *result)
 {
-    const double step_a = f->s->edge_noise_v * f->s->period_s / result->p[CVK_TM_L_D];
+    const double step_a = f->s->edge_noise_v * f->s->period_s / result->p[CVK_B_L_D];
     return hypot(f->noise.current_a, step_a);
 }
 
@@ -756,7 +744,7 @@ cvk_status cvk_turning_fit(const cvk_signals *signals, const cvk_turns *turns, i
         f.prior_sd = result->residual_a * sqrt(fmin(result->colour, LARGEST_COLOUR));
         fine = fit(&f, result->p, FULL_EVALUATIONS, result) &&
                result->residual_a < LARGEST_MISFIT * expected_misfit(&f, result) &&
-               result->p[CVK_TM_DELAY] > SMALLEST_DELAY && result->p[CVK_TM_DELAY] < LARGEST_DELAY;
+               result->p[CVK_B_DELAY] > SMALLEST_DELAY && result->p[CVK_B_DELAY] < LARGEST_DELAY;
     }
     for (int e = 0; fine && e < N * N; e++) {
         result->cov[e] += spread[e];

@@ -79,22 +79,22 @@ INLINED void put(vectors *v, int n, double complex value)
 
 static bool set_motor(motors *m, int n, const double p[CVK_TM_COUNT], long delay)
 {
-    if (!(p[CVK_TM_RESISTANCE] > 0.0 && p[CVK_TM_L_D] > 0.0 && p[CVK_TM_L_Q] > 0.0 &&
-          p[CVK_TM_FLUX] > 0.0 && isfinite(p[CVK_TM_DELAY]))) {
+    if (!(p[CVK_B_RESISTANCE] > 0.0 && p[CVK_B_L_D] > 0.0 && p[CVK_B_L_Q] > 0.0 &&
+          p[CVK_B_FLUX] > 0.0 && isfinite(p[CVK_B_DELAY]))) {
         return false;
     }
-    m->r[n] = p[CVK_TM_RESISTANCE];
-    m->inv_ld[n] = 1.0 / p[CVK_TM_L_D];
-    m->inv_lq[n] = 1.0 / p[CVK_TM_L_Q];
-    m->flux[n] = p[CVK_TM_FLUX];
-    m->dead_v[n] = p[CVK_TM_DEAD_TIME];
+    m->r[n] = p[CVK_B_RESISTANCE];
+    m->inv_ld[n] = 1.0 / p[CVK_B_L_D];
+    m->inv_lq[n] = 1.0 / p[CVK_B_L_Q];
+    m->flux[n] = p[CVK_B_FLUX];
+    m->dead_v[n] = p[CVK_B_DEAD_TIME];
     m->per_knee[n] = exp(-p[CVK_TM_LOG_KNEE]);
-    m->linear_d[n] = p[CVK_TM_LINEAR_D];
-    m->square_d[n] = p[CVK_TM_SQUARE_D];
-    m->square_q[n] = p[CVK_TM_SQUARE_Q];
+    m->linear_d[n] = p[CVK_B_LINEAR_D];
+    m->square_d[n] = p[CVK_B_SQUARE_D];
+    m->square_q[n] = p[CVK_B_SQUARE_Q];
     m->fifth[n] = p[CVK_TM_FIFTH];
     m->seventh[n] = p[CVK_TM_SEVENTH];
-    m->delay_share[n] = p[CVK_TM_DELAY] - (double)delay;
+    m->delay_share[n] = p[CVK_B_DELAY] - (double)delay;
     m->offset_a[n] = p[CVK_TM_OFFSET_ALPHA];
     m->offset_b[n] = p[CVK_TM_OFFSET_BETA];
     return true;
@@ -449,7 +449,7 @@ bool cvk_tm_gains(const cvk_signals *s, const cvk_tm_block *block, int curve,
                   const cvk_tm_noise *noise, const double p[CVK_TM_COUNT], cvk_tm_gain *out,
                   double *errors)
 {
-    const long delay = (long)floor(p[CVK_TM_DELAY]);
+    const long delay = (long)floor(p[CVK_B_DELAY]);
     const cvk_span rows = block->rows;
     motors m = {.curve = curve};
     states x = {.omega = {0.0}};
@@ -511,7 +511,7 @@ WIDE bool cvk_tm_filter(const cvk_signals *s, const cvk_tm_block *block, int cur
                         const cvk_tm_gain *gains, int lanes, const double *const lane[],
                         double *const out[])
 {
-    const long delay = (long)floor(lane[0][CVK_TM_DELAY]);
+    const long delay = (long)floor(lane[0][CVK_B_DELAY]);
     motors m = {.curve = curve};
     for (int n = 0; n < LANES; n++) {
         if (!set_motor(&m, n, lane[n < lanes ? n : 0], delay)) {

@@ -7,23 +7,14 @@
 #ifndef CORVAK_IDENT_TURNING_MODEL_H
 #define CORVAK_IDENT_TURNING_MODEL_H
 
+#include "belief.h"
 #include "signals.h"
 
-/* The parameters, in this order. */
+/* The parameters: first those of a belief, at small current, then these. */
 enum {
-    CVK_TM_RESISTANCE,   /* ohm */
-    CVK_TM_L_D,          /* H, at small current */
-    CVK_TM_L_Q,          /* H, at small current */
-    CVK_TM_FLUX,         /* Wb */
-    CVK_TM_DEAD_TIME,    /* V */
-    CVK_TM_DELAY,        /* periods */
-    CVK_TM_LOG_KNEE,     /* natural logarithm of the knee current in A */
-    CVK_TM_OFFSET_ALPHA, /* A */
-    CVK_TM_OFFSET_BETA,  /* A */
-    /* The incremental inductance at current i is L / (1 + linear i + square i^2). */
-    CVK_TM_LINEAR_D, /* 1/A */
-    CVK_TM_SQUARE_D, /* 1/A^2 */
-    CVK_TM_SQUARE_Q, /* 1/A^2 */
+    CVK_TM_LOG_KNEE = CVK_B_COUNT, /* natural logarithm of the knee current in A */
+    CVK_TM_OFFSET_ALPHA,           /* A */
+    CVK_TM_OFFSET_BETA,            /* A */
     /* Harmonics of the magnet's flux linkage, as shares of the fundamental. */
     CVK_TM_FIFTH,
     CVK_TM_SEVENTH,

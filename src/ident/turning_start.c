@@ -48,13 +48,13 @@ static void step_equation(const stepping *g, size_t k, size_t step, const double
         double u[2];
         cvk_curve_vector(creal(i), cimag(i), 1.0 / g->knee_a, g->rows->curve, u);
         v += s->v_alpha[source] + I * s->v_beta[source];
-        x[CVK_START_R] += s->period_s * i;
-        x[CVK_START_DEAD] += s->period_s * s->bus_share[j] * (u[0] + I * u[1]);
+        x[CVK_B_RESISTANCE] += s->period_s * i;
+        x[CVK_B_DEAD_TIME] += s->period_s * s->bus_share[j] * (u[0] + I * u[1]);
     }
-    x[CVK_START_L_D] = creal(i_to) * to - creal(i_from) * from;
-    x[CVK_START_L_Q] = I * (cimag(i_to) * to - cimag(i_from) * from);
-    x[CVK_START_MAGNET] = to - from;
-    x[CVK_START_ACROSS] = I * x[CVK_START_MAGNET];
+    x[CVK_B_L_D] = creal(i_to) * to - creal(i_from) * from;
+    x[CVK_B_L_Q] = I * (cimag(i_to) * to - cimag(i_from) * from);
+    x[CVK_B_FLUX] = to - from;
+    x[CVK_START_ACROSS] = I * x[CVK_B_FLUX];
     const double weight = 1.0 / sqrt((double)step);
     for (int n = 0; n < CVK_START_COUNT; n++) {
         a[n] = weight * creal(x[n]);
@@ -133,9 +133,9 @@ bool cvk_turning_start(const cvk_start_rows *rows, const cvk_turns *turns, long 
     const stepping g = {rows, phase, delay, knee_a};
     bool fine = linear_start(&g, x);
     for (int round = 1; fine && round < ROUNDS; round++) {
-        found.mean[CVK_B_RESISTANCE] = fmax(x[CVK_START_R], 0.0);
-        found.mean[CVK_B_L_Q] = fmax(x[CVK_START_L_Q], 0.0);
-        found.mean[CVK_B_DEAD_TIME] = fmax(x[CVK_START_DEAD], 0.0);
+        found.mean[CVK_B_RESISTANCE] = fmax(x[CVK_B_RESISTANCE], 0.0);
+        found.mean[CVK_B_L_Q] = fmax(x[CVK_B_L_Q], 0.0);
+        found.mean[CVK_B_DEAD_TIME] = fmax(x[CVK_B_DEAD_TIME], 0.0);
         found.mean[CVK_B_DELAY] = (double)delay;
         for (size_t n = 0; n < rows->block_count; n++) {
             cvk_refine_phase_of(rows->block[n].rows, s, &found, phase);

@@ -8,17 +8,10 @@
 #include "turning.h"
 #include "turning_model.h"
 
-/* What is found. The phase is the magnet's up to a small angle, which the flux ACROSS takes up; the
- * inductances come out badly, since the phase is rough. */
-enum {
-    CVK_START_R,      /* ohm */
-    CVK_START_L_D,    /* H */
-    CVK_START_L_Q,    /* H */
-    CVK_START_MAGNET, /* Wb */
-    CVK_START_ACROSS, /* Wb */
-    CVK_START_DEAD,   /* V */
-    CVK_START_COUNT
-};
+/* What is found, in the order of CVK_B_* up to the dead-time voltage. The phase is the magnet's up
+ * to a small angle, which the flux ACROSS takes up; the inductances come out badly, since the phase
+ * is rough. */
+enum { CVK_START_ACROSS = CVK_B_DEAD_TIME + 1, CVK_START_COUNT }; /* Wb */
 
 typedef struct cvk_start_rows {
     const cvk_signals *signals;

@@ -3,7 +3,7 @@
  * Motor cards on disk: what is written is read back, what a person breaks is refused with its line.
  */
 #include "corvak/files/card_yaml.h"
-#include "corvak/files/log_csv.h"
+#include "corvak/files/log_file.h"
 #include "suite.h"
 
 #include <stdio.h>

@@ -2,7 +2,7 @@
  *
  * CSV logs: dialects, units, damage, and what the messages say.
  */
-#include "corvak/files/log_csv.h"
+#include "corvak/files/log_file.h"
 #include "suite.h"
 
 #include <math.h>

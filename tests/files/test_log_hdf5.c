@@ -2,7 +2,7 @@
  *
  * Logs as HDF5: what is written is read back; foreign units, damage and odd files.
  */
-#include "corvak/files/log_csv.h"
+#include "corvak/files/log_file.h"
 #include "corvak/files/log_writer.h"
 #include "suite.h"
 

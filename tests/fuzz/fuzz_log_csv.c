@@ -2,7 +2,7 @@
  *
  * Any bytes as a CSV log: read or refused with a message; what is read can be estimated.
  */
-#include "corvak/files/log_csv.h"
+#include "corvak/files/log_file.h"
 #include "corvak/ident/estimate.h"
 
 #include <stdint.h>

@@ -3,7 +3,7 @@
  * Any bytes as an HDF5 log: libhdf5 may die of them, in its child, but the reader refuses with a
  * message and goes on.
  */
-#include "corvak/files/log_csv.h"
+#include "corvak/files/log_file.h"
 
 #include <stdint.h>
 #include <stdio.h>

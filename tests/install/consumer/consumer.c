@@ -2,7 +2,7 @@
  *
  * Another project that uses the installed package: touches every layer once.
  */
-#include <corvak/files/log_csv.h>
+#include <corvak/files/log_file.h>
 #include <corvak/host/recorder.h>
 #include <corvak/ident/estimate.h>
 #include <corvak/sim/sim.h>

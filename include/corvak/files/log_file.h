@@ -1,9 +1,9 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * Logs as CSV. The dialects that are read, and the one that is written: docs/file-formats.md.
+ * Reading a log, CSV or HDF5. The dialects that are read: docs/file-formats.md.
  */
-#ifndef CORVAK_FILES_LOG_CSV_H
-#define CORVAK_FILES_LOG_CSV_H
+#ifndef CORVAK_FILES_LOG_FILE_H
+#define CORVAK_FILES_LOG_FILE_H
 
 #include "corvak/files/complaint.h"
 #include "corvak/ident/log.h"
