@@ -128,7 +128,7 @@ static void judge(const char *name, int seeds)
                                         [CVK_SM_L_MEAN] = 0.5 * (truth[1] + truth[2]),
                                         [CVK_SM_L_COS] =
                                             -0.5 * fmax(truth[2] - truth[1], 1e-3 * truth[1]),
-                                        [CVK_SM_LOG_KNEE] = log(0.02 * rig.drive.current_limit_a),
+                                        [CVK_SM_LOG_KNEE] = log(0.02 * rig.tune.limit.current_a),
                                         [CVK_SM_DELAY] = 1.0};
         if (seed == 1 && !bound_of(&signals, p, noise_a, bound)) {
             fprintf(stderr, "%s: no bound\n", name);

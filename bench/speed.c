@@ -145,7 +145,7 @@ static cvk_excitation program;
 static double run_rig_s(const cvk_rig_config *config, double simulated_s)
 {
     if (cvk_sim_init(&sim, config, 1, NULL) != CVK_OK ||
-        cvk_sim_start(&sim, "spin", &program, NULL) != CVK_OK) {
+        cvk_sim_start(&sim, cvk_program_named("spin"), &program, NULL) != CVK_OK) {
         fprintf(stderr, "the rig cannot be started\n");
         exit(2);
     }
@@ -170,7 +170,10 @@ static double best_s(const cvk_rig_config *config, double simulated_s)
 static double control_s(const cvk_rig_config *config, int calls)
 {
     (void)run_rig_s(config, 0.5);
-    const cvk_drive_sample sample = {.bus_v = 25.0f, .sensor_mech_rad = 1.0f};
+    const cvk_readings sample = {.current_valid = CVK_ALL_CURRENTS_VALID,
+                                 .bus_v = 25.0f,
+                                 .rotor = {.absolute_mech_rad = 1.0f},
+                                 .winding_degc = 25.0f};
     double best = INFINITY;
     for (int n = 0; n < 5; n++) {
         double start = now_s();

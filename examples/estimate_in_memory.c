@@ -41,17 +41,8 @@ static cvk_rig_config unknown_motor(void)
     rig.sensing.voltage_range_v = 40;
     rig.sensing.voltage_noise_v = 0.02;
     rig.sensing.voltage_gain_tolerance = 0.002;
-    rig.drive = (cvk_rig_drive){.current_limit_a = 8,
-                                .trip_current_a = 15,
-                                .bandwidth_hz = 500,
-                                .resistance_ohm = 0.3,
-                                .inductance_d_h = 2e-4,
-                                .inductance_q_h = 2e-4,
-                                .flux_linkage_wb = 0.009,
-                                .speed_gain_a_s = 0.05,
-                                .speed_integral_gain_a = 0.2,
-                                .speed_rad_s = 1200,
-                                .plateau_s = 0.3};
+    rig.tune.limit.current_a = 8.0f;
+    rig.tune.protect = (cvk_protect_settings){15.0f, 12.0f, 36.0f};
     return rig;
 }
 
@@ -62,7 +53,7 @@ static size_t record_standstill(void)
     const cvk_rig_config rig = unknown_motor();
     cvk_refusal why;
     if (cvk_sim_init(&sim, &rig, 42, &why) != CVK_OK ||
-        cvk_sim_start(&sim, "standstill", &program, &why) != CVK_OK) {
+        cvk_sim_start(&sim, cvk_program_named("standstill"), &program, &why) != CVK_OK) {
         fprintf(stderr, "%s = %g is outside %g .. %g\n", why.field, (double)why.value,
                 (double)why.low, (double)why.high);
         exit(EXIT_FAILURE);
@@ -71,12 +62,12 @@ static size_t record_standstill(void)
     for (; rows < MOST_ROWS && !cvk_excitation_finished(&program); rows++) {
         cvk_sim_row row = cvk_sim_step(&sim); /* one control period */
         t[rows] = row.time_s;
-        ia[rows] = row.current_a[0];
-        ib[rows] = row.current_a[1];
-        ic[rows] = row.current_a[2];
-        duty_a[rows] = row.duty[0];
-        duty_b[rows] = row.duty[1];
-        duty_c[rows] = row.duty[2];
+        ia[rows] = (double)row.now->phase_a.a;
+        ib[rows] = (double)row.now->phase_a.b;
+        ic[rows] = (double)row.now->phase_a.c;
+        duty_a[rows] = (double)row.now->duty.a;
+        duty_b[rows] = (double)row.now->duty.b;
+        duty_c[rows] = (double)row.now->duty.c;
         vdc[rows] = row.sample.bus_v;
     }
     return rows;

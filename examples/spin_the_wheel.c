@@ -27,31 +27,20 @@ static cvk_rig_config ideal_wheel(void)
     wheel.supply.resistance_ohm = 0.0;
     wheel.sensing = (cvk_rig_sensing){
         .adc_bits = 16, .current_range_a = 33, .voltage_range_v = 40, .ringing_decay_s = 1e-6};
-    wheel.drive = (cvk_rig_drive){.current_limit_a = 14,
-                                  .trip_current_a = 25,
-                                  .bandwidth_hz = 500,
-                                  .inductance_d_h = 3e-4,
-                                  .inductance_q_h = 4e-4,
-                                  .speed_rad_s = 310,
-                                  .plateau_s = 1};
     return wheel;
 }
 
-static const cvk_drive_config drive_config = {
-    .current = {.period_s = 50e-6f,
-                .bandwidth_hz = 500.0f,
-                .resistance_ohm = 0.165f,
-                .inductance_d_h = 320e-6f,
-                .inductance_q_h = 470e-6f,
-                .flux_linkage_wb = 0.0215f},
-    .sensor = {.period_s = 50e-6f, .pole_pairs = 12.0f, .direction = 1.0f, .bandwidth_hz = 100.0f},
-    .trip_current_a = 25.0f,
-    .bus_min_v = 18.0f,
-    .bus_max_v = 30.0f,
-    .speed_gain_a_s = 0.2f,
-    .speed_integral_gain_a = 0.4f,
-    .speed_limit_a = 10.0f,
-};
+static cvk_settings settings_of_the_wheel(void)
+{
+    cvk_settings s = cvk_settings_default();
+    s.motor = (cvk_motor_settings){12, 0.165f, 320e-6f, 470e-6f, 0.0215f};
+    s.rotor.kind = CVK_ROTOR_ABSOLUTE;
+    s.limit.current_a = 14.0f;
+    s.protect = (cvk_protect_settings){25.0f, 18.0f, 30.0f};
+    s.speed.gain_a_s = 0.2f;
+    s.speed.integral_gain_a = 0.4f;
+    return s;
+}
 
 static void gate_enable(void *context, bool enable)
 {
@@ -65,37 +54,37 @@ int main(void)
     static cvk_drive drive;
     const cvk_port port = {.context = &rig, .gate_enable = gate_enable};
     cvk_refusal why = {0};
+    const cvk_hardware hardware = cvk_hardware_default(); /* 20 kHz */
+    const cvk_settings settings = settings_of_the_wheel();
+    const float rad_s_per_rpm = CVK_TWO_PI / 60.0f * 12.0f; /* electrical */
+    const cvk_request request = {.mode = CVK_MODE_SPEED, .speed_rad_s = 120.0f * rad_s_per_rpm};
     if (cvk_rig_init(&rig, &wheel, 1) != CVK_OK ||
-        cvk_drive_init(&drive, &port, &drive_config, &why) != CVK_OK) {
+        cvk_drive_init(&drive, &port, &hardware, &settings, &why) != CVK_OK ||
+        cvk_drive_request(&drive, &request, &why) != CVK_OK) {
         fprintf(stderr, "refused: %s\n", why.field != NULL ? why.field : "rig");
         return EXIT_FAILURE;
     }
-    const float rad_s_per_rpm = CVK_TWO_PI / 60.0f * 12.0f; /* electrical */
-    cvk_drive_set_angle_source(&drive, CVK_ANGLE_SENSOR);
-    const cvk_command command = {.mode = CVK_MODE_SPEED, .speed_rad_s = 120.0f * rad_s_per_rpm};
-    if (cvk_drive_set_command(&drive, command, &why) != CVK_OK) {
-        fprintf(stderr, "refused: %s\n", why.field);
-        return EXIT_FAILURE;
-    }
 
+    const cvk_moment *now = cvk_drive_now(&drive);
     double duty[3] = {0.5, 0.5, 0.5}; /* computed in one period, acting in the next */
     for (int tick = 0; tick <= 20000; tick++) {
         const cvk_rig_sample read = cvk_rig_read(&rig);
-        const cvk_drive_sample sample = {
+        const cvk_readings readings = {
             .current_a = {(float)read.current_a[0], (float)read.current_a[1],
                           (float)read.current_a[2]},
+            .current_valid = CVK_ALL_CURRENTS_VALID,
             .bus_v = (float)read.bus_v,
-            .sensor_mech_rad = (float)read.absolute_mech_rad,
+            .rotor = {.absolute_mech_rad = (float)read.absolute_mech_rad},
         };
-        const cvk_abc next = cvk_drive_control(&drive, &sample);
+        const cvk_abc next = cvk_drive_control(&drive, &readings);
         cvk_rig_advance(&rig, duty);
-        duty[0] = next.a;
-        duty[1] = next.b;
-        duty[2] = next.c;
+        duty[0] = (double)next.a;
+        duty[1] = (double)next.b;
+        duty[2] = (double)next.c;
         if (tick % 2000 == 0) {
             printf("t = %.1f s   %6.1f rpm   phase a %+6.2f A\n", rig.time_s,
-                   (double)(drive.angle.speed_rad_s / rad_s_per_rpm), read.current_a[0]);
+                   (double)(now->angle.speed_rad_s / rad_s_per_rpm), (double)now->phase_a.a);
         }
     }
-    return drive.fault == CVK_FAULT_NONE ? EXIT_SUCCESS : EXIT_FAILURE;
+    return now->fault == CVK_FAULT_NONE ? EXIT_SUCCESS : EXIT_FAILURE;
 }

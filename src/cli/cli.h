@@ -26,6 +26,16 @@ int cmd_estimate(int argc, char **argv);
 int cmd_examine(int argc, char **argv);
 int cmd_card(int argc, char **argv);
 int cmd_plan(int argc, char **argv);
+int cmd_parameters(int argc, char **argv);
+int cmd_signals(int argc, char **argv);
+
+/* ---- bench.c ------------------------------------------------------------------------------- */
+
+/* The rig of a file with the controller's tune: that of `tune_path`, or X.tune.yaml beside
+ * X.rig.yaml when it is null, or the presets; and on top `parameters` (KEY=VALUE, ended by null; or
+ * null). Returns an exit status, with the message printed. */
+int read_bench(const char *verb, const char *rig_path, const char *tune_path,
+               char *const *parameters, cvk_rig_config *config);
 
 /* ---- output.c ------------------------------------------------------------------------------ */
 

@@ -101,7 +101,7 @@ static int work(job *j, const arguments *a, char **paths, int count)
     cvk_complaint complaint;
     int status = check_outputs(a, paths, count);
     if (status == EXIT_DONE && a->compare != NULL &&
-        cvk_rig_file_read(&j->truth, a->compare, &complaint) != CVK_OK) {
+        read_bench(VERB, a->compare, NULL, NULL, &j->truth) != EXIT_DONE) {
         status = complain_file(VERB, &complaint);
     }
     if (status == EXIT_DONE && a->refine != NULL &&

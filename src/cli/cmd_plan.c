@@ -106,14 +106,14 @@ static char *command_of(const job *j, const char *rig, const cvk_plan_option *op
 {
     GString *text = g_string_new(NULL);
     g_string_printf(text, "corvak record %s --rig %s", option->excitation, rig);
-    if (option->plateau_s != j->rig.drive.plateau_s) {
-        g_string_append_printf(text, " --set drive.plateau_s=%g", option->plateau_s);
+    if (option->plateau_s != j->rig.tune.program.hold_s) {
+        g_string_append_printf(text, " --parameter program.hold_s=%g", option->plateau_s);
     }
-    if (j->plan.current_a != j->rig.drive.current_limit_a) {
-        g_string_append_printf(text, " --set drive.current_limit_a=%g", j->plan.current_a);
+    if (j->plan.current_a != j->rig.tune.limit.current_a) {
+        g_string_append_printf(text, " --parameter limit.current_a=%g", j->plan.current_a);
     }
-    if (j->plan.speed_rad_s != j->rig.drive.speed_rad_s) {
-        g_string_append_printf(text, " --set drive.speed_rad_s=%g", j->plan.speed_rad_s);
+    if (j->plan.speed_rad_s != j->rig.tune.program.speed_rad_s) {
+        g_string_append_printf(text, " --parameter program.speed_rad_s=%g", j->plan.speed_rad_s);
     }
     g_string_append_printf(text, " -o next-%s.h5", option->excitation);
     return g_string_free(text, FALSE);
@@ -223,8 +223,10 @@ static int work(job *j, const arguments *a, char **paths, int count)
     if (count < 1) {
         return complain_usage(VERB, "name a rig file, and the logs that there are already");
     }
-    if (cvk_rig_file_read(&j->rig, paths[0], &complaint) != CVK_OK ||
-        (a->card != NULL && cvk_card_file_read(&card, a->card, &complaint) != CVK_OK)) {
+    if (read_bench(VERB, paths[0], NULL, NULL, &j->rig) != EXIT_DONE) {
+        return EXIT_BAD_USAGE;
+    }
+    if (a->card != NULL && cvk_card_file_read(&card, a->card, &complaint) != CVK_OK) {
         return complain_file(VERB, &complaint);
     }
     if (a->card != NULL) {

@@ -6,6 +6,7 @@
 
 #include "corvak/files/rig_yaml.h"
 #include "corvak/files/scenario_yaml.h"
+#include "corvak/files/tune_yaml.h"
 #include "corvak/host/recorder.h"
 #include "corvak/rig/scope.h"
 
@@ -16,8 +17,8 @@
 #define VERB "record"
 
 typedef struct options {
-    char *rig, *output, *channels, *scenario, *plot, *scope;
-    char **set, **without;
+    char *rig, *tune, *output, *channels, *scenario, *plot, *scope;
+    char **set, **without, **parameters;
     gboolean ideal, no_sensor;
     gint64 seed;
     gint decimate;
@@ -29,7 +30,8 @@ typedef struct recording {
     cvk_rig_config config;
     cvk_rig_scenario scenario;
     const char *excitation;
-    const record_channel *channel[CVK_LOG_WRITER_MOST];
+    const cvk_program *row; /* of the table of programs */
+    record_channel channel[CVK_LOG_WRITER_MOST];
     size_t channels;
     cvk_log_writer *log;
     record_figure *figure;
@@ -44,9 +46,11 @@ static gboolean prepare_rig(recording *r)
 {
     cvk_complaint complaint;
     const options *given = r->given;
-    if (cvk_rig_file_read(&r->config, given->rig, &complaint) != CVK_OK ||
-        (given->scenario != NULL &&
-         cvk_scenario_file_read(&r->scenario, given->scenario, &complaint) != CVK_OK)) {
+    if (read_bench(VERB, given->rig, given->tune, given->parameters, &r->config) != EXIT_DONE) {
+        return FALSE;
+    }
+    if (given->scenario != NULL &&
+        cvk_scenario_file_read(&r->scenario, given->scenario, &complaint) != CVK_OK) {
         complain_file(VERB, &complaint);
         return FALSE;
     }
@@ -89,16 +93,31 @@ static gboolean of_rotor_sensor(const record_channel *channel)
 static gboolean prepare_channels(recording *r)
 {
     size_t count, kept = 0;
-    if (!choose_channels(r->given->channels, r->excitation, &r->config, r->channel, &count)) {
+    if (!choose_channels(r->given->channels, r->row, &r->config, r->channel, &count)) {
         return FALSE;
     }
     for (size_t n = 0; n < count; n++) {
-        if (!r->given->no_sensor || !of_rotor_sensor(r->channel[n])) {
+        if (!r->given->no_sensor || !of_rotor_sensor(&r->channel[n])) {
             r->channel[kept++] = r->channel[n];
         }
     }
     r->channels = kept;
     return TRUE;
+}
+
+/* The row of the table; null, with the message printed, when there is none. */
+static const cvk_program *find_program(const char *name)
+{
+    const cvk_program *program = cvk_program_named(name);
+    if (program == NULL) {
+        GString *names = g_string_new(NULL);
+        for (unsigned n = 0; n < cvk_program_count(); n++) {
+            g_string_append_printf(names, "%s%s", n > 0 ? ", " : "", cvk_program_at(n)->name);
+        }
+        complain_usage(VERB, "there is no excitation \"%s\"; there are %s", name, names->str);
+        g_string_free(names, TRUE);
+    }
+    return program;
 }
 
 /* Returns an exit status. */
@@ -107,15 +126,12 @@ static int prepare_run(recording *r)
     cvk_refusal why = {0};
     cvk_status status = cvk_sim_init(&r->sim, &r->config, (uint64_t)r->given->seed, &why);
     if (status == CVK_OK) {
-        status = cvk_sim_start(&r->sim, r->excitation, &r->program, &why);
+        status = cvk_sim_start(&r->sim, r->row, &r->program, &why);
     }
-    if (status == CVK_NOT_IN_LOG) {
-        char *names = g_strjoinv(", ", (char **)(void *)cvk_sim_excitations);
-        complain_usage(VERB, "there is no excitation \"%s\"; there are %s", r->excitation, names);
-        g_free(names);
-    } else if (status != CVK_OK) {
-        complain_usage(VERB, "drive.%s is %g; allowed: %g .. %g", why.field, (double)why.value,
-                       (double)why.low, (double)why.high);
+    if (status != CVK_OK) {
+        char text[300];
+        cvk_refusal_text(status, &why, text, sizeof text);
+        complain_usage(VERB, "%s", text);
     }
     if (r->scenario.count > 0) {
         cvk_rig_set_scenario(&r->sim.rig, &r->scenario);
@@ -138,7 +154,7 @@ static size_t notes_of(const recording *r, cvk_log_writer_note notes[12])
     };
     size_t count = G_N_ELEMENTS(numbers) - 1;
     for (size_t c = 0; c < r->channels; c++) {
-        count += strcmp(r->channel[c]->column.name, "enc") == 0;
+        count += strcmp(r->channel[c].column.name, "enc") == 0;
     }
     notes[n++] = (cvk_log_writer_note){.key = "rig"};
     g_strlcpy(notes[0].value, r->config.name, sizeof notes[0].value);
@@ -197,7 +213,7 @@ static bool on_row(void *context, const cvk_sim *sim, const cvk_sim_row *now)
         state->recorded++ % (guint64)r->given->decimate == 0) {
         double cells[CVK_LOG_WRITER_MOST];
         for (size_t c = 0; c < r->channels; c++) {
-            cells[c] = r->channel[c]->read(sim, now);
+            cells[c] = record_channel_value(&r->channel[c], sim, now);
         }
         put_row(r, cells);
     }
@@ -218,7 +234,8 @@ static int run(recording *r, gboolean write_rows, double until_s)
     show_progress(r->excitation, 1.0);
     if (status == CVK_STOPPED) {
         g_printerr("corvak record: the drive stopped after %.3f s: %s; the log ends there\n",
-                   r->sim.rig.time_s, cvk_fault_text(r->sim.drive.fault));
+                   r->sim.rig.time_s,
+                   cvk_fault_text((cvk_fault)cvk_drive_now(&r->sim.drive)->fault));
         return EXIT_ANSWER_NO;
     }
     return EXIT_DONE;
@@ -282,7 +299,7 @@ static int run_log(recording *r)
 {
     cvk_log_writer_column columns[CVK_LOG_WRITER_MOST];
     for (size_t n = 0; n < r->channels; n++) {
-        columns[n] = r->channel[n]->column;
+        columns[n] = r->channel[n].column;
     }
     if (!open_log(r, columns, r->channels)) {
         return EXIT_BAD_USAGE;
@@ -323,7 +340,8 @@ static int record(const options *given, const char *excitation)
     r->given = given;
     r->excitation = excitation;
     int status = EXIT_BAD_USAGE;
-    if (prepare_rig(r) && prepare_channels(r)) {
+    r->row = find_program(excitation);
+    if (r->row != NULL && prepare_rig(r) && prepare_channels(r)) {
         status = prepare_run(r);
         if (status == EXIT_DONE) {
             status = finish(r, given->scope != NULL ? run_scope(r) : run_log(r));
@@ -335,11 +353,9 @@ static int record(const options *given, const char *excitation)
 
 static int list_channels(void)
 {
-    size_t count;
-    const record_channel *channels = record_channels(&count);
-    for (size_t n = 0; n < count; n++) {
-        g_print("%-14s %-6s %s\n", channels[n].column.name, channels[n].column.unit,
-                channels[n].meaning);
+    for (size_t n = 0; n < record_channel_count(); n++) {
+        const record_channel channel = record_channel_at(n);
+        g_print("%-14s %-6s %s\n", channel.column.name, channel.column.unit, channel.help);
     }
     return EXIT_DONE;
 }
@@ -383,7 +399,7 @@ static int check_options(const options *o, int argc)
                               "FILE.h5, .hdf5",
                               o->output);
     }
-    char *const inputs[] = {o->rig, o->scenario};
+    char *const inputs[] = {o->rig, o->tune, o->scenario};
     if (check_output(VERB, o->output, FALSE, inputs, G_N_ELEMENTS(inputs)) != EXIT_DONE ||
         check_output(VERB, o->plot, TRUE, inputs, G_N_ELEMENTS(inputs)) != EXIT_DONE) {
         return EXIT_BAD_USAGE;
@@ -397,6 +413,8 @@ static int check_options(const options *o, int argc)
 static void free_options(options *o)
 {
     g_free(o->rig);
+    g_free(o->tune);
+    g_strfreev(o->parameters);
     g_free(o->output);
     g_free(o->channels);
     g_free(o->scenario);
@@ -411,6 +429,10 @@ int cmd_record(int argc, char **argv)
     options o = {.seed = 1, .decimate = 1, .length_s = 2e-3, .rate_hz = 5e6};
     const GOptionEntry entries[] = {
         {"rig", 'r', 0, G_OPTION_ARG_FILENAME, &o.rig, "the rig file (needed)", "FILE"},
+        {"tune", 't', 0, G_OPTION_ARG_FILENAME, &o.tune,
+         "the controller's tune file (else X.tune.yaml beside X.rig.yaml)", "FILE"},
+        {"parameter", 'P', 0, G_OPTION_ARG_STRING_ARRAY, &o.parameters,
+         "change a parameter of the controller, such as program.hold_s=0.8", "KEY=VALUE"},
         {"output", 'o', 0, G_OPTION_ARG_FILENAME, &o.output,
          "where the log goes: CSV, or HDF5 when it ends in .h5 (else CSV to stdout)", "FILE"},
         {"seed", 's', 0, G_OPTION_ARG_INT64, &o.seed, "draws the rig's imperfections and noise (1)",
@@ -433,23 +455,22 @@ int cmd_record(int argc, char **argv)
         {"rate", 0, 0, G_OPTION_ARG_DOUBLE, &o.rate_hz, "its sample rate (5e6)", "HZ"},
         {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &o.plot, "draw the log", "FILE.png|.svg"},
         G_OPTION_ENTRY_NULL};
-    if (!parse_options(
-            VERB, "EXCITATION",
-            "Runs an excitation on the simulated rig, through the controller core, and writes a "
-            "log:\n"
-            "  standstill  shaft held: DC levels of both signs, then a square wave along three "
-            "directions\n"
-            "  spin        a few speeds, with and without a d-axis current\n"
-            "  coast       speeds up, switches the bridge off, logs terminal voltages\n"
-            "  sweep       turns the rotor slowly once forward and once back, in open loop\n"
-            "  duty        an ordinary run: ramps and plateaus, nothing injected\n"
-            "  steps       current steps on both axes and speed steps",
-            "corvak record standstill --rig data/wheel.rig.yaml -o standstill.csv\n"
-            "  corvak record duty --rig data/wheel.rig.yaml --scenario data/centring.scenario.yaml "
-            "-o duty.h5 --plot duty.png\n"
-            "  corvak record spin --rig data/wheel.rig.yaml --scope va,vb,ia --from 0.5 "
-            "-o scope.csv",
-            entries, &argc, &argv)) {
+    GString *summary = g_string_new("Runs an excitation on the simulated rig, through the "
+                                    "controller core, and writes a log:\n");
+    for (unsigned n = 0; n < cvk_program_count(); n++) {
+        g_string_append_printf(summary, "  %-11s %s\n", cvk_program_at(n)->name,
+                               cvk_program_at(n)->help);
+    }
+    const gboolean parsed = parse_options(
+        VERB, "EXCITATION", summary->str,
+        "corvak record standstill --rig data/wheel.rig.yaml -o standstill.csv\n"
+        "  corvak record duty --rig data/wheel.rig.yaml --scenario data/centring.scenario.yaml "
+        "-o duty.h5 --plot duty.png\n"
+        "  corvak record spin --rig data/wheel.rig.yaml --scope va,vb,ia --from 0.5 "
+        "-o scope.csv",
+        entries, &argc, &argv);
+    g_string_free(summary, TRUE);
+    if (!parsed) {
         return EXIT_BAD_USAGE;
     }
     if (o.channels != NULL && strcmp(o.channels, "help") == 0) {

@@ -39,7 +39,7 @@ static void print_outlook(const cvk_rig_config *config, const cvk_rig_outlook *o
             1e3 * o->time_constant_d_s, 1e3 * o->time_constant_q_s,
             1e3 * o->mechanical_time_constant_s);
     g_print("torque                  %.3g N m at the allowed %.3g A\n", o->torque_limit_nm,
-            config->drive.current_limit_a);
+            config->tune.limit.current_a);
     g_print("inductance loaded       %.3g µH (d), %.3g µH (q) at the allowed current\n",
             1e6 * o->loaded_inductance_d_h, 1e6 * o->loaded_inductance_q_h);
     g_print("\nspeed                     phase voltage      no load   at the allowed current\n");
@@ -152,12 +152,14 @@ static void print_keys(void)
 int cmd_rig(int argc, char **argv)
 {
     gboolean json = FALSE, keys = FALSE;
-    char *plot = NULL;
+    char *plot = NULL, *tune = NULL;
     const GOptionEntry entries[] = {
         {"keys", 'k', 0, G_OPTION_ARG_NONE, &keys, "print every key with its range and meaning",
          NULL},
         {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &plot,
          "run both inverters and draw how they compare", "FILE.png|.svg"},
+        {"tune", 't', 0, G_OPTION_ARG_FILENAME, &tune,
+         "the controller's tune file (else X.tune.yaml beside X.rig.yaml)", "FILE"},
         {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print one JSON document", NULL},
         G_OPTION_ENTRY_NULL};
     if (!parse_options(VERB, "FILE",
@@ -175,8 +177,8 @@ int cmd_rig(int argc, char **argv)
     if (argc != 2) {
         return complain_usage(VERB, "name one rig file, such as data/wheel.rig.yaml");
     }
-    if (cvk_rig_file_read(&config, argv[1], &complaint) != CVK_OK) {
-        return complain_file(VERB, &complaint);
+    if (read_bench(VERB, argv[1], tune, NULL, &config) != EXIT_DONE) {
+        return EXIT_BAD_USAGE;
     }
     cvk_rig_outlook outlook;
     cvk_rig_look_ahead(&config, &outlook);
@@ -194,5 +196,6 @@ int cmd_rig(int argc, char **argv)
         }
     }
     g_free(plot);
+    g_free(tune);
     return status;
 }

@@ -4,29 +4,12 @@
  */
 #include "log_set.h"
 
+#include "corvak/files/closest.h"
+
 #include <stdarg.h>
 #include <stdint.h>
 #include <stdlib.h>
 #include <string.h>
-
-static size_t edit_distance(const char *a, const char *b)
-{
-    enum { MOST = 64 };
-    size_t row[MOST + 1], length = MIN(strlen(b), (size_t)MOST);
-    for (size_t k = 0; k <= length; k++) {
-        row[k] = k;
-    }
-    for (size_t n = 0; a[n] != '\0'; n++) {
-        size_t diagonal = row[0]++;
-        for (size_t k = 0; k < length; k++) {
-            const size_t change =
-                diagonal + (g_ascii_tolower(a[n]) != g_ascii_tolower(b[k]) ? 1u : 0u);
-            diagonal = row[k + 1];
-            row[k + 1] = MIN(change, MIN(row[k], diagonal) + 1u);
-        }
-    }
-    return row[length];
-}
 
 static int parse_maps(log_set *set, const char *verb, const log_options *options)
 {
@@ -66,7 +49,7 @@ static char *closest_name(const char *wanted, const char *names)
     size_t least = SIZE_MAX;
     for (int n = 0; list[n] != NULL; n++) {
         const char *name = g_strstrip(list[n]);
-        const size_t distance = edit_distance(wanted, name);
+        const size_t distance = cvk_name_distance(wanted, name);
         if (distance < least) {
             least = distance;
             g_free(best);

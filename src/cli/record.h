@@ -7,22 +7,28 @@
 
 #include "cli.h"
 
+#include "corvak/core/signals.h"
 #include "corvak/files/log_writer.h"
 #include "corvak/sim/sim.h"
 
+/* What a column of a log shows: a signal of the controller, or something that only the rig knows.
+ */
 typedef struct record_channel {
     cvk_log_writer_column column;
-    const char *meaning;
-    double (*read)(const cvk_sim *sim, const cvk_sim_row *row);
+    const char *help;
+    double (*read)(const cvk_sim *sim, const cvk_sim_row *row); /* of the rig; or null */
+    const cvk_signal *signal;
 } record_channel;
 
-/* All channels; the count goes to `count`. */
-const record_channel *record_channels(size_t *count);
+size_t record_channel_count(void);
+record_channel record_channel_at(size_t index);
+double record_channel_value(const record_channel *channel, const cvk_sim *sim,
+                            const cvk_sim_row *row);
 
-/* The channels of a comma-separated list, or the usual ones of an excitation when `list` is null.
+/* The channels of a comma-separated list, or the usual ones of a program when `list` is null.
  * False, with the message printed, when there is no such channel. */
-gboolean choose_channels(const char *list, const char *excitation, const cvk_rig_config *rig,
-                         const record_channel *chosen[CVK_LOG_WRITER_MOST], size_t *count);
+gboolean choose_channels(const char *list, const cvk_program *program, const cvk_rig_config *rig,
+                         record_channel chosen[CVK_LOG_WRITER_MOST], size_t *count);
 
 /* Collects what a figure of a log needs, in bounded memory: the least and the most of each column
  * in each of a number of time bins. */

@@ -11,13 +11,21 @@
  */
 #include "corvak/core/current_control.h"
 
+#include "setup.h"
+
 #include <stddef.h>
 
 /* An unknown voltage is learned this many times more slowly than the current is controlled. */
 #define LEARNING_RATIO 0.25f
 
-cvk_status cvk_current_control_init(cvk_current_control *control,
-                                    const cvk_current_control_config *config, cvk_refusal *why)
+static const cvk_parameter rows[] = {
+    CVK_ROW(current, bandwidth_hz, "Hz", 1.0f, 12500.0f, 500.0f, true,
+            "bandwidth of the current loop; at most 1/16 of the control rate"),
+};
+const cvk_parameter_rows cvk_current_rows = CVK_ROWS(rows);
+
+cvk_status cvk_current_control_prepare(cvk_current_constants *constants,
+                                       const cvk_current_control_config *config, cvk_refusal *why)
 {
     static const cvk_range ranges[] = {
         {"period_s", offsetof(cvk_current_control_config, period_s), 5e-6f, 1e-3f},
@@ -26,7 +34,7 @@ cvk_status cvk_current_control_init(cvk_current_control *control,
         {"inductance_q_h", offsetof(cvk_current_control_config, inductance_q_h), 1e-7f, 1.0f},
         {"flux_linkage_wb", offsetof(cvk_current_control_config, flux_linkage_wb), 0.0f, 10.0f},
     };
-    if (control == NULL || config == NULL) {
+    if (constants == NULL || config == NULL) {
         return CVK_NULL_ARGUMENT;
     }
     cvk_status status = cvk_check_ranges(config, ranges, sizeof ranges / sizeof ranges[0], why);
@@ -38,7 +46,7 @@ cvk_status cvk_current_control_init(cvk_current_control *control,
         return status;
     }
     float alpha = 1.0f - expf(-CVK_TWO_PI * config->bandwidth_hz * config->period_s);
-    *control = (cvk_current_control){
+    *constants = (cvk_current_constants){
         .period_s = config->period_s,
         .resistance_ohm = config->resistance_ohm,
         .inductance_d_h = config->inductance_d_h,
@@ -50,23 +58,16 @@ cvk_status cvk_current_control_init(cvk_current_control *control,
     return CVK_OK;
 }
 
-void cvk_current_control_reset(cvk_current_control *control)
-{
-    control->disturbance_v = (cvk_dq){0.0f, 0.0f};
-    control->acting_v = (cvk_ab){0.0f, 0.0f};
-    control->primed = false;
-}
-
 void cvk_current_control_restart(cvk_current_control *control)
 {
     control->disturbance_v = (cvk_dq){0.0f, 0.0f};
     control->primed = false;
 }
 
-static cvk_dq flux_of(const cvk_current_control *control, cvk_dq current_a)
+static cvk_dq flux_of(const cvk_current_constants *c, cvk_dq current_a)
 {
-    return (cvk_dq){control->inductance_d_h * current_a.d + control->flux_linkage_wb,
-                    control->inductance_q_h * current_a.q};
+    return (cvk_dq){c->inductance_d_h * current_a.d + c->flux_linkage_wb,
+                    c->inductance_q_h * current_a.q};
 }
 
 /* J(angle) x */
@@ -75,41 +76,34 @@ static cvk_dq turn(cvk_dq x, cvk_rotation angle)
     return (cvk_dq){angle.cosine * x.d - angle.sine * x.q, angle.sine * x.d + angle.cosine * x.q};
 }
 
-cvk_ab cvk_current_control_step(cvk_current_control *control, cvk_dq setpoint_a, cvk_ab current_a,
+cvk_ab cvk_current_control_step(cvk_current_control *control, const cvk_current_constants *c,
+                                cvk_dq setpoint_a, cvk_ab current_a, cvk_ab acting_v,
                                 float angle_rad, float speed_rad_s)
 {
-    const float T = control->period_s;
+    const float T = c->period_s;
     const cvk_rotation frame = cvk_rotation_of(angle_rad);
     const cvk_rotation step = cvk_rotation_of(speed_rad_s * T);
-    const cvk_rotation step_back = {step.cosine, -step.sine};
     const cvk_dq i = cvk_park(current_a, frame);
-    const cvk_dq u = cvk_park(control->acting_v, frame);
-    const cvk_dq psi = flux_of(control, i);
-    const cvk_dq psi_set = flux_of(control, setpoint_a);
+    const cvk_dq u = cvk_park(acting_v, frame);
+    const cvk_dq psi = flux_of(c, i);
+    const cvk_dq psi_set = flux_of(c, setpoint_a);
     cvk_dq *e = &control->disturbance_v;
 
     if (control->primed) {
-        e->d += control->learning * (psi.d - control->predicted_wb.d) / T;
-        e->q += control->learning * (psi.q - control->predicted_wb.q) / T;
+        e->d += c->learning * (psi.d - control->predicted_wb.d) / T;
+        e->q += c->learning * (psi.q - control->predicted_wb.q) / T;
     }
-    const float R = control->resistance_ohm;
+    const float R = c->resistance_ohm;
     const cvk_dq e_total_v = {e->d - R * i.d, e->q - R * i.q};
     const cvk_dq moved = {psi.d + T * (u.d + e_total_v.d), psi.q + T * (u.q + e_total_v.q)};
-    const cvk_dq psi_next = turn(moved, step_back);
-    const cvk_dq psi_goal = {psi_next.d + control->alpha * (psi_set.d - psi_next.d),
-                             psi_next.q + control->alpha * (psi_set.q - psi_next.q)};
+    const cvk_dq psi_next = turn(moved, cvk_rotation_back(step));
+    const cvk_dq psi_goal = {psi_next.d + c->alpha * (psi_set.d - psi_next.d),
+                             psi_next.q + c->alpha * (psi_set.q - psi_next.q)};
     const cvk_dq goal_now = turn(psi_goal, step);
     const cvk_dq u_next = {(goal_now.d - psi_next.d) / T - e_total_v.d,
                            (goal_now.q - psi_next.q) / T - e_total_v.q};
 
     control->predicted_wb = psi_next;
     control->primed = true;
-    const cvk_rotation next_frame = {frame.cosine * step.cosine - frame.sine * step.sine,
-                                     frame.sine * step.cosine + frame.cosine * step.sine};
-    return cvk_park_inverse(u_next, next_frame);
-}
-
-void cvk_current_control_applied(cvk_current_control *control, cvk_ab voltage_v)
-{
-    control->acting_v = voltage_v;
+    return cvk_park_inverse(u_next, cvk_rotation_then(frame, step));
 }

@@ -1,184 +1,252 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * The drive's hot path, cvk_drive_control(): sample, protect, decide, control, modulate.
+ * The hot path, cvk_drive_control(), and the setters around it.
  */
 #include "corvak/core/drive.h"
 
-#include "corvak/core/svm.h"
+#include "drive_state.h"
+#include "modulate.h"
+#include "protect.h"
 
+#include <stdatomic.h>
 #include <stddef.h>
 
-static const cvk_abc idle_duties = {0.5f, 0.5f, 0.5f};
+_Static_assert(sizeof(cvk_drive_state) <= sizeof(cvk_drive),
+               "A cvk_drive is too small for what is kept inside it: raise CVK_DRIVE_BYTES in "
+               "corvak/core/drive.h.");
+_Static_assert(sizeof(float) == 4, "The core computes in 32-bit floats: choose a compiler or "
+                                   "options with a 4-byte float.");
 
-const char *cvk_fault_text(cvk_fault fault)
+static cvk_drive_state *state_of(cvk_drive *drive)
 {
-    switch (fault) {
-    case CVK_FAULT_NONE:
-        return "none";
-    case CVK_FAULT_SAMPLE:
-        return "a sample is not a number";
-    case CVK_FAULT_OVERCURRENT:
-        return "phase current beyond the trip level";
-    case CVK_FAULT_BUS_VOLTAGE:
-        return "bus voltage outside its window";
-    default:
-        return "unknown fault";
+    return (cvk_drive_state *)(void *)&drive->inside;
+}
+
+static const cvk_drive_state *const_state_of(const cvk_drive *drive)
+{
+    return (const cvk_drive_state *)(const void *)&drive->inside;
+}
+
+/* ---- the hot path --------------------------------------------------------------------------- */
+
+/* Staged settings come into force between two calls; what follows from them came with them. */
+static const cvk_setup *adopt(cvk_drive_state *d)
+{
+    d->setup_live = d->setup_staged;
+    return &d->setup[d->setup_live];
+}
+
+/* Who commands: a program, or the caller's last request. */
+static void take_request(cvk_drive_state *d, cvk_moment *now)
+{
+    cvk_excitation *program = d->excitation;
+    now->request = program != NULL ? cvk_excitation_next(program, now->current_ab_a)
+                                   : d->request[d->request_live];
+}
+
+/* A prediction that was made while another mode ruled belongs to a current that is gone. */
+static void leave_nothing_stale(cvk_drive_state *d, const cvk_moment *now)
+{
+    if (d->mode != now->request.mode || now->bridge_on == 0) {
+        const bool alike =
+            (d->mode == CVK_MODE_SPEED || d->mode == CVK_MODE_STOP) &&
+            (now->request.mode == CVK_MODE_SPEED || now->request.mode == CVK_MODE_STOP);
+        d->mode = now->request.mode;
+        if (!alike || now->bridge_on == 0) {
+            cvk_current_control_restart(&d->current_control);
+        }
     }
 }
 
-cvk_status cvk_drive_init(cvk_drive *drive, const cvk_port *port, const cvk_drive_config *config,
-                          cvk_refusal *why)
+static void set_gates(cvk_drive_state *d, cvk_moment *now)
 {
-    static const cvk_range ranges[] = {
-        {"trip_current_a", offsetof(cvk_drive_config, trip_current_a), 0.01f, 2000.0f},
-        {"bus_min_v", offsetof(cvk_drive_config, bus_min_v), 1.0f, 100.0f},
-        {"speed_gain_a_s", offsetof(cvk_drive_config, speed_gain_a_s), 0.0f, 1000.0f},
-        {"speed_integral_gain_a", offsetof(cvk_drive_config, speed_integral_gain_a), 0.0f, 1e5f},
-        {"speed_limit_a", offsetof(cvk_drive_config, speed_limit_a), 0.0f, 1000.0f},
-    };
-    if (drive == NULL || port == NULL || port->gate_enable == NULL || config == NULL) {
+    const bool on = now->fault == CVK_FAULT_NONE && now->request.mode != CVK_MODE_OFF;
+    if (d->gates_on != on) {
+        d->gates_on = on;
+        d->port->gate_enable(d->port->context, on);
+        cvk_current_control_restart(&d->current_control);
+    }
+    now->bridge_on = on ? 1 : 0;
+}
+
+/* From set-points to the voltage for the period after this one. */
+static void make_voltage(cvk_drive_state *d, const cvk_setup *setup, cvk_moment *now)
+{
+    const int32_t mode = now->request.mode;
+    now->current_a = cvk_park(now->current_ab_a, cvk_rotation_of(now->angle.angle_rad));
+    if (now->bridge_on == 0 || mode == CVK_MODE_REST) {
+        now->voltage_set_v = (cvk_ab){0.0f, 0.0f};
+    } else if (mode == CVK_MODE_VOLTAGE) {
+        now->voltage_set_v = now->request.voltage_v;
+    } else {
+        now->voltage_set_v = cvk_current_control_step(
+            &d->current_control, &setup->current, now->current_set_a, now->current_ab_a,
+            now->acting_v, now->angle.angle_rad, now->angle.speed_rad_s);
+    }
+}
+
+cvk_abc cvk_drive_control(cvk_drive *drive, const cvk_readings *readings)
+{
+    cvk_drive_state *d = state_of(drive);
+    cvk_moment *now = &d->now;
+    const cvk_setup *setup = adopt(d);
+    const bool clear = d->clear_fault;
+
+    d->clear_fault = false;
+    now->readings = *readings;
+    cvk_measure_step(&d->measure, setup, now);                            /* currents, bus */
+    cvk_protect_step(setup, clear, now);                                  /* faults */
+    cvk_angles_step(&d->angles, setup, now);                              /* every source */
+    take_request(d, now);                                                 /* who commands */
+    cvk_startup_step(&d->startup, setup, &d->angles, &d->reference, now); /* which angle */
+    set_gates(d, now);                                                    /* on, or off now */
+    leave_nothing_stale(d, now);
+    cvk_reference_step(&d->reference, setup, now); /* current wanted */
+    make_voltage(d, setup, now);                   /* voltage wanted */
+    cvk_modulate_step(setup, now);                 /* and made */
+    return now->duty;
+}
+
+/* ---- around it ------------------------------------------------------------------------------ */
+
+cvk_hardware cvk_hardware_default(void)
+{
+    return (cvk_hardware){
+        .period_s = 50e-6f, .updates_per_period = 1, .current_sensing = CVK_CURRENTS_ALWAYS};
+}
+
+static cvk_status check_hardware(const cvk_hardware *h, cvk_refusal *why)
+{
+    cvk_status status = cvk_check_range("period_s", h->period_s, 5e-6f, 1e-3f, why);
+    if (status == CVK_OK) {
+        status =
+            cvk_check_range("updates_per_period", (float)h->updates_per_period, 1.0f, 2.0f, why);
+    }
+    if (status == CVK_OK) {
+        status = cvk_check_range("current_sensing", (float)h->current_sensing, 0.0f,
+                                 (float)CVK_CURRENTS_LOW_SIDE, why);
+    }
+    if (status == CVK_OK) {
+        status = cvk_check_range("window_s", h->window_s, 0.0f,
+                                 0.25f * h->period_s * (float)h->updates_per_period, why);
+    }
+    return status;
+}
+
+cvk_status cvk_drive_init(cvk_drive *drive, const cvk_port *port, const cvk_hardware *hardware,
+                          const cvk_settings *settings, cvk_refusal *why)
+{
+    if (drive == NULL || port == NULL || port->gate_enable == NULL || hardware == NULL ||
+        settings == NULL) {
         return CVK_NULL_ARGUMENT;
     }
-    cvk_drive fresh = {.port = port, .config = *config};
-    cvk_status status = cvk_check_ranges(config, ranges, sizeof ranges / sizeof ranges[0], why);
+    cvk_drive_state *d = state_of(drive);
+    *d = (cvk_drive_state){.port = port, .hardware = *hardware};
+    cvk_status status = check_hardware(hardware, why);
     if (status == CVK_OK) {
-        status = cvk_check_range("bus_max_v", config->bus_max_v, config->bus_min_v, 100.0f, why);
-    }
-    if (status == CVK_OK) {
-        status = cvk_current_control_init(&fresh.current_control, &config->current, why);
+        status = cvk_setup_prepare(&d->setup[0], hardware, settings, why);
     }
     if (status == CVK_OK) {
-        status = cvk_angle_sensor_init(&fresh.sensor, &config->sensor, why);
+        cvk_measure_start(&d->measure, &d->setup[0]);
+        d->now.duty = (cvk_abc){0.5f, 0.5f, 0.5f};
+        port->gate_enable(port->context, false);
     }
-    if (status != CVK_OK) {
-        return status;
+    return status;
+}
+
+const cvk_moment *cvk_drive_now(const cvk_drive *drive)
+{
+    return &const_state_of(drive)->now;
+}
+
+const cvk_settings *cvk_drive_settings(const cvk_drive *drive)
+{
+    const cvk_drive_state *d = const_state_of(drive);
+    return &d->setup[d->setup_staged].settings;
+}
+
+/* The first parameter that differs and may not while the bridge is on. */
+static const cvk_parameter *forbidden_change(const cvk_settings *from, const cvk_settings *to)
+{
+    for (unsigned n = 0; n < cvk_parameter_count(); n++) {
+        const cvk_parameter *row = cvk_parameter_at(n);
+        if (!row->while_on && cvk_parameter_get(from, row) != cvk_parameter_get(to, row)) {
+            return row;
+        }
     }
-    fresh.speed_control = (cvk_speed_control){
-        .period_s = config->current.period_s,
-        .gain_a_s = config->speed_gain_a_s,
-        .integral_gain_a = config->speed_integral_gain_a,
-        .limit_a = config->speed_limit_a,
+    return NULL;
+}
+
+cvk_status cvk_drive_stage(cvk_drive *drive, const cvk_settings *settings, cvk_refusal *why)
+{
+    cvk_drive_state *d = state_of(drive);
+    const uint8_t live = d->setup_live, free_place = (uint8_t)(1u - live);
+    if (d->setup_staged != live) {
+        return CVK_BUSY;
+    }
+    const cvk_parameter *forbidden = forbidden_change(&d->setup[live].settings, settings);
+    if (d->gates_on && forbidden != NULL) {
+        if (why != NULL) {
+            *why = (cvk_refusal){.field = forbidden->name,
+                                 .value = cvk_parameter_get(settings, forbidden)};
+        }
+        return CVK_BRIDGE_IS_ON;
+    }
+    cvk_status status = cvk_setup_prepare(&d->setup[free_place], &d->hardware, settings, why);
+    if (status == CVK_OK) {
+        atomic_signal_fence(memory_order_release);
+        d->setup_staged = free_place;
+    }
+    return status;
+}
+
+static cvk_status check_request(const cvk_request *request, cvk_refusal *why)
+{
+    static const cvk_range ranges[] = {
+        {"voltage_v.alpha", offsetof(cvk_request, voltage_v.alpha), -1e3f, 1e3f},
+        {"voltage_v.beta", offsetof(cvk_request, voltage_v.beta), -1e3f, 1e3f},
+        {"current_a.d", offsetof(cvk_request, current_a.d), -1e4f, 1e4f},
+        {"current_a.q", offsetof(cvk_request, current_a.q), -1e4f, 1e4f},
+        {"speed_rad_s", offsetof(cvk_request, speed_rad_s), -1e5f, 1e5f},
     };
-    *drive = fresh;
-    port->gate_enable(port->context, false);
-    return CVK_OK;
+    cvk_status status =
+        cvk_check_range("mode", (float)request->mode, 0.0f, (float)CVK_MODE_COUNT - 1.0f, why);
+    return status == CVK_OK
+               ? cvk_check_ranges(request, ranges, sizeof ranges / sizeof ranges[0], why)
+               : status;
 }
 
-void cvk_drive_set_angle_source(cvk_drive *drive, cvk_angle_source source)
+cvk_status cvk_drive_request(cvk_drive *drive, const cvk_request *request, cvk_refusal *why)
 {
-    drive->angle_source = source;
+    cvk_drive_state *d = state_of(drive);
+    const uint8_t free_place = (uint8_t)(1u - d->request_live);
+    cvk_status status = check_request(request, why);
+    if (status == CVK_OK) {
+        status = cvk_setup_allows(&d->setup[d->setup_staged], (cvk_mode)request->mode, why);
+    }
+    if (status == CVK_OK) {
+        d->request[free_place] = *request;
+        atomic_signal_fence(memory_order_release);
+        d->request_live = free_place;
+    }
+    return status;
 }
 
-void cvk_drive_run(cvk_drive *drive, cvk_excitation *excitation)
+cvk_status cvk_drive_run(cvk_drive *drive, cvk_excitation *excitation, cvk_refusal *why)
 {
-    drive->excitation = excitation;
-}
-
-cvk_status cvk_drive_set_command(cvk_drive *drive, cvk_command command, cvk_refusal *why)
-{
-    const float largest = 3.4e38f;
-    const struct {
-        const char *name;
-        float value;
-    } fields[] = {{"mode", (unsigned)command.mode > CVK_MODE_SPEED ? NAN : 0.0f},
-                  {"voltage_v.alpha", command.voltage_v.alpha},
-                  {"voltage_v.beta", command.voltage_v.beta},
-                  {"current_a.d", command.current_a.d},
-                  {"current_a.q", command.current_a.q},
-                  {"speed_rad_s", command.speed_rad_s}};
-    for (size_t n = 0; n < sizeof fields / sizeof fields[0]; n++) {
-        cvk_status status =
-            cvk_check_range(fields[n].name, fields[n].value, -largest, largest, why);
+    cvk_drive_state *d = state_of(drive);
+    for (unsigned n = 0; excitation != NULL && n < excitation->count; n++) {
+        cvk_status status = cvk_setup_allows(&d->setup[d->setup_staged],
+                                             cvk_step_mode(excitation->steps[n].kind), why);
         if (status != CVK_OK) {
             return status;
         }
     }
-    drive->command = command;
+    d->excitation = excitation;
     return CVK_OK;
 }
 
 void cvk_drive_clear_fault(cvk_drive *drive)
 {
-    drive->fault = CVK_FAULT_NONE;
-}
-
-static cvk_fault check_sample(const cvk_drive *drive, const cvk_drive_sample *sample)
-{
-    const cvk_abc i = sample->current_a;
-    const float trip = drive->config.trip_current_a;
-    if (!isfinite(i.a) || !isfinite(i.b) || !isfinite(i.c) || !isfinite(sample->bus_v) ||
-        (drive->angle_source == CVK_ANGLE_SENSOR && !isfinite(sample->sensor_mech_rad))) {
-        return CVK_FAULT_SAMPLE;
-    }
-    if (fabsf(i.a) > trip || fabsf(i.b) > trip || fabsf(i.c) > trip) {
-        return CVK_FAULT_OVERCURRENT;
-    }
-    if (sample->bus_v < drive->config.bus_min_v || sample->bus_v > drive->config.bus_max_v) {
-        return CVK_FAULT_BUS_VOLTAGE;
-    }
-    return CVK_FAULT_NONE;
-}
-
-static void set_bridge(cvk_drive *drive, bool on)
-{
-    if (drive->bridge_on == on) {
-        return;
-    }
-    drive->bridge_on = on;
-    drive->port->gate_enable(drive->port->context, on);
-    cvk_current_control_reset(&drive->current_control);
-    drive->speed_control.integral_a = 0.0f;
-}
-
-/* A prediction made before another mode ruled belongs to a current that is gone. */
-static void enter_mode(cvk_drive *drive, cvk_drive_mode mode)
-{
-    if (drive->mode != mode) {
-        drive->mode = mode;
-        cvk_current_control_restart(&drive->current_control);
-        drive->speed_control.integral_a = 0.0f;
-    }
-}
-
-static cvk_ab wanted_voltage(cvk_drive *drive, cvk_command command, cvk_ab current_a)
-{
-    if (command.mode == CVK_MODE_VOLTAGE) {
-        return command.voltage_v;
-    }
-    cvk_dq setpoint_a = command.current_a;
-    if (command.mode == CVK_MODE_SPEED && drive->angle_source == CVK_ANGLE_SENSOR) {
-        setpoint_a.q = cvk_speed_control_step(&drive->speed_control, command.speed_rad_s,
-                                              drive->angle.speed_rad_s);
-    }
-    return cvk_current_control_step(&drive->current_control, setpoint_a, current_a,
-                                    drive->angle.angle_rad, drive->angle.speed_rad_s);
-}
-
-cvk_abc cvk_drive_control(cvk_drive *drive, const cvk_drive_sample *sample)
-{
-    if (drive->fault == CVK_FAULT_NONE) {
-        drive->fault = check_sample(drive, sample);
-    }
-    if (drive->fault != CVK_FAULT_NONE) {
-        set_bridge(drive, false);
-        return idle_duties;
-    }
-
-    const cvk_ab current_a = cvk_clarke(sample->current_a);
-    const cvk_command command = drive->excitation != NULL
-                                    ? cvk_excitation_next(drive->excitation, current_a)
-                                    : drive->command;
-    drive->angle =
-        drive->angle_source == CVK_ANGLE_SENSOR
-            ? cvk_angle_sensor_step(&drive->sensor, sample->sensor_mech_rad)
-            : cvk_angle_impose(drive->angle, command.speed_rad_s, drive->config.current.period_s);
-    set_bridge(drive, command.mode != CVK_MODE_OFF);
-    enter_mode(drive, command.mode);
-    if (command.mode == CVK_MODE_OFF) {
-        return idle_duties;
-    }
-
-    const cvk_svm_output out = cvk_svm(wanted_voltage(drive, command, current_a), sample->bus_v);
-    cvk_current_control_applied(&drive->current_control, out.voltage_v);
-    return out.duties;
+    state_of(drive)->clear_fault = true;
 }

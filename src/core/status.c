@@ -17,6 +17,10 @@ const char *cvk_status_text(cvk_status status)
         [CVK_BAD_FORMAT] = "the contents could not be understood",
         [CVK_STOPPED] = "the drive stopped with a fault",
         [CVK_NOT_IN_LOG] = "the log does not show it",
+        [CVK_CONTRADICTION] = "two parameters contradict each other",
+        [CVK_BRIDGE_IS_ON] = "may change only while the bridge is off",
+        [CVK_BUSY] = "what was asked for before has not been taken up yet",
+        [CVK_UNKNOWN_NAME] = "there is nothing of that name",
     };
     if ((unsigned)status >= CVK_STATUS_COUNT) {
         return "unknown status";
@@ -30,7 +34,7 @@ cvk_status cvk_check_range(const char *field, float value, float low, float high
         return CVK_OK;
     }
     if (why != NULL) {
-        *why = (cvk_refusal){field, value, low, high};
+        *why = (cvk_refusal){field, value, low, high, NULL, NULL};
     }
     return CVK_OUT_OF_RANGE;
 }

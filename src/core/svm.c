@@ -19,7 +19,7 @@ static float min3(cvk_abc x)
 
 static float unit_clamp(float x)
 {
-    return x < 0.0f ? 0.0f : (x > 1.0f ? 1.0f : x);
+    return x >= 0.0f ? (x <= 1.0f ? x : 1.0f) : 0.0f; /* 0 for what is no number */
 }
 
 cvk_svm_output cvk_svm(cvk_ab voltage_v, float bus_v)

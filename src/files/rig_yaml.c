@@ -4,6 +4,8 @@
  */
 #include "corvak/files/rig_yaml.h"
 
+#include "corvak/core/parameters.h"
+#include "corvak/files/closest.h"
 #include "number.h"
 #include "text_file.h"
 #include "yaml_doc.h"
@@ -20,6 +22,7 @@ typedef struct rig_reader {
     cvk_complaint *complaint;
     long line_of[MOST_FIELDS]; /* 0 until the field was read */
     bool named;
+    bool old_drive; /* there is a section drive: */
 } rig_reader;
 
 static cvk_status read_name(rig_reader *r, const char *value, long line)
@@ -33,29 +36,71 @@ static cvk_status read_name(rig_reader *r, const char *value, long line)
     return CVK_OK;
 }
 
-static size_t common_start(const char *a, const char *b)
-{
-    size_t n = 0;
-    while (a[n] != '\0' && a[n] == b[n]) {
-        n++;
-    }
-    return n;
-}
-
-/* The key of this section that begins most like `key`, or null. */
+/* The key of this section that is most like `key`, or null when none is. */
 static const cvk_rig_field *closest_key(const char *section, const char *key)
 {
     unsigned count;
     const cvk_rig_field *fields = cvk_rig_fields(&count), *best = NULL;
-    size_t longest = 3;
+    size_t least = strlen(key) / 2u + 1u;
     for (unsigned n = 0; n < count; n++) {
-        size_t common = common_start(fields[n].name, key);
-        if (strcmp(fields[n].section, section) == 0 && common > longest) {
+        const size_t distance = cvk_name_distance(fields[n].name, key);
+        if (strcmp(fields[n].section, section) == 0 && distance < least) {
             best = &fields[n];
-            longest = common;
+            least = distance;
         }
     }
     return best;
+}
+
+/* ---- the drive section of before ------------------------------------------------------------ */
+
+/* What a rig file said of the controller before there were tune files. */
+static const struct {
+    const char *key, *parameter;
+} old_keys[] = {{"current_limit_a", "limit.current_a"},
+                {"trip_current_a", "protect.trip_current_a"},
+                {"bandwidth_hz", "current.bandwidth_hz"},
+                {"resistance_ohm", "motor.resistance_ohm"},
+                {"inductance_d_h", "motor.inductance_d_h"},
+                {"inductance_q_h", "motor.inductance_q_h"},
+                {"flux_linkage_wb", "motor.flux_linkage_wb"},
+                {"speed_gain_a_s", "speed.gain_a_s"},
+                {"speed_integral_gain_a", "speed.integral_gain_a"},
+                {"speed_rad_s", "program.speed_rad_s"},
+                {"plateau_s", "program.hold_s"}};
+
+static cvk_status read_old_drive(rig_reader *r, const char *key, const char *value, long line)
+{
+    for (size_t n = 0; n < sizeof old_keys / sizeof old_keys[0]; n++) {
+        if (strcmp(old_keys[n].key, key) != 0) {
+            continue;
+        }
+        const cvk_parameter *row = cvk_parameter_named(old_keys[n].parameter);
+        const char *end = value + strlen(value), *after;
+        double number;
+        r->old_drive = true;
+        if (!cvk_read_number(value, end, '.', &number, &after) || after != end ||
+            cvk_parameter_set(&r->config->tune, row, (float)number, NULL) != CVK_OK) {
+            return cvk_complain(r->complaint, CVK_OUT_OF_RANGE, r->path, line,
+                                "drive.%s is \"%s\"; allowed: %g .. %g %s (%s)", key, value,
+                                (double)row->low, (double)row->high, row->unit, row->help);
+        }
+        return CVK_OK;
+    }
+    return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, line,
+                        "unknown key drive.%s; what a controller is told stands in a tune file now "
+                        "(corvak parameters lists all)",
+                        key);
+}
+
+/* What stood in no file before, as it was then. */
+static void finish_old_drive(cvk_rig_config *config)
+{
+    const double rate_hz = config->inverter.pwm_hz * config->inverter.updates_per_period;
+    config->tune.protect.bus_min_v = (float)(0.5 * config->supply.bus_v);
+    config->tune.protect.bus_max_v = (float)fmin(100.0, 1.5 * config->supply.bus_v);
+    config->tune.rotor.bandwidth_hz = (float)(rate_hz / 200.0);
+    config->tune.motor.pole_pairs = (int32_t)config->motor.pole_pairs;
 }
 
 /* Names of the sections, or of the keys of one. */
@@ -146,6 +191,9 @@ static cvk_status visit(void *context, const char *section, const char *key, con
     if (section[0] == '\0' && strcmp(key, "name") == 0) {
         return read_name(r, value, line);
     }
+    if (strcmp(section, "drive") == 0) {
+        return read_old_drive(r, key, value, line);
+    }
     for (unsigned n = 0; n < count && n < MOST_FIELDS; n++) {
         if (strcmp(fields[n].section, section) != 0 || strcmp(fields[n].name, key) != 0) {
             continue;
@@ -200,7 +248,19 @@ cvk_status cvk_rig_file_parse(cvk_rig_config *config, const char *path, const ch
     *config = cvk_rig_config_default();
     rig_reader r = {.config = config, .path = path, .complaint = complaint};
     cvk_status status = cvk_yaml_walk(path, text, length, visit, &r, complaint);
-    return status == CVK_OK ? check(&r) : status;
+    if (status == CVK_OK) {
+        status = check(&r);
+    }
+    if (status == CVK_OK && complaint != NULL) {
+        complaint->text[0] = '\0';
+    }
+    if (status == CVK_OK && r.old_drive) {
+        finish_old_drive(config);
+        (void)cvk_complain(complaint, CVK_OK, path, 0,
+                           "its section drive: is read as before, but belongs into a tune file "
+                           "(--tune), whose keys corvak parameters lists");
+    }
+    return status;
 }
 
 cvk_status cvk_rig_file_read(cvk_rig_config *config, const char *path, cvk_complaint *complaint)

@@ -81,7 +81,7 @@ static cvk_status try_option(const cvk_rig_config *config, const cvk_log *const 
     const cvk_recorder_options record = {.seed = SEED, .rotor_sensor = limits->rotor_sensor};
     cvk_rig_config rig = *config;
     cvk_recording recording;
-    rig.drive.plateau_s = option->plateau_s;
+    rig.tune.program.hold_s = (float)option->plateau_s;
     if (option->length_s > 0.0) { /* known to be too long */
         return CVK_OK;
     }
@@ -136,10 +136,11 @@ static cvk_rig_config limited(const cvk_rig_config *config, const cvk_plan_limit
 {
     cvk_rig_config rig = *config;
     if (limits->current_a > 0.0) {
-        rig.drive.current_limit_a = fmin(rig.drive.current_limit_a, limits->current_a);
+        rig.tune.limit.current_a = fminf(rig.tune.limit.current_a, (float)limits->current_a);
     }
     if (limits->speed_rad_s > 0.0) {
-        rig.drive.speed_rad_s = fmin(rig.drive.speed_rad_s, limits->speed_rad_s);
+        rig.tune.program.speed_rad_s =
+            fminf(rig.tune.program.speed_rad_s, (float)limits->speed_rad_s);
     }
     return rig;
 }
@@ -158,8 +159,9 @@ cvk_status cvk_plan_next(const cvk_rig_config *config, const cvk_log *const *log
     const cvk_estimate_options how = cvk_estimate_options_default();
     cvk_estimate *estimate = calloc(1, sizeof *estimate);
     cvk_status status = estimate != NULL ? CVK_OK : CVK_NO_MEMORY;
-    *out = (cvk_plan){
-        .best = -1, .current_a = rig.drive.current_limit_a, .speed_rad_s = rig.drive.speed_rad_s};
+    *out = (cvk_plan){.best = -1,
+                      .current_a = rig.tune.limit.current_a,
+                      .speed_rad_s = rig.tune.program.speed_rad_s};
     if (status == CVK_OK && count > 0) {
         status = cvk_estimate_logs(logs, count, &how, estimate);
         status = status == CVK_NOT_IN_LOG ? CVK_OK : status; /* they show nothing yet */
@@ -171,7 +173,7 @@ cvk_status cvk_plan_next(const cvk_rig_config *config, const cvk_log *const *log
     for (size_t n = 0; n < total && status == CVK_OK; n++) {
         cvk_plan_option *option = &out->option[out->options++];
         *option = (cvk_plan_option){.excitation = candidates[n].excitation,
-                                    .plateau_s = candidates[n].plateaus * rig.drive.plateau_s};
+                                    .plateau_s = candidates[n].plateaus * rig.tune.program.hold_s};
         if (n > 0 && option[-1].excitation == candidates[n].excitation && !option[-1].possible) {
             option->length_s = option[-1].length_s * candidates[n].plateaus;
         }

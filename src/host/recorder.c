@@ -33,7 +33,7 @@ cvk_status cvk_run_excitation(cvk_sim *sim, const cvk_excitation *program, cvk_r
     while (go_on && !cvk_excitation_finished(program)) {
         const cvk_sim_row row = cvk_sim_step(sim);
         go_on = on_row(context, sim, &row);
-        if (sim->drive.fault != CVK_FAULT_NONE) {
+        if (row.now->fault != CVK_FAULT_NONE) {
             return CVK_STOPPED;
         }
     }
@@ -50,11 +50,18 @@ static bool keep_row(void *context, const cvk_sim *sim, const cvk_sim_row *row)
 {
     const memory *m = context;
     cvk_recording *out = m->out;
-    const double *voltage = m->off ? row->sample.terminal_v : row->duty;
-    const double cells[COLUMNS] = {row->time_s,       row->current_a[0], row->current_a[1],
-                                   row->current_a[2], voltage[0],        voltage[1],
-                                   voltage[2],        row->sample.bus_v, row->sensor_mech_rad};
-    (void)sim;
+    const cvk_moment *now = row->now;
+    const double duty[] = {(double)now->duty.a, (double)now->duty.b, (double)now->duty.c};
+    const double *voltage = m->off ? row->sample.terminal_v : duty;
+    const double cells[COLUMNS] = {row->time_s,
+                                   (double)now->phase_a.a,
+                                   (double)now->phase_a.b,
+                                   (double)now->phase_a.c,
+                                   voltage[0],
+                                   voltage[1],
+                                   voltage[2],
+                                   row->sample.bus_v,
+                                   cvk_sim_shaft_angle(&sim->rig.config, &row->sample)};
     for (size_t c = 0; c < COLUMNS && row->recorded; c++) {
         out->storage[c * m->most + out->log.rows] = cells[c];
     }
@@ -71,19 +78,23 @@ cvk_status cvk_record(cvk_recording *out, const cvk_rig_config *config, const ch
     }
     cvk_sim *sim = malloc(sizeof *sim);
     cvk_excitation *program = malloc(sizeof *program);
+    const cvk_program *row = cvk_program_named(excitation);
     cvk_status status = sim != NULL && program != NULL ? CVK_OK : CVK_NO_MEMORY;
+    if (status == CVK_OK && row == NULL) {
+        status = CVK_UNKNOWN_NAME;
+    }
     if (status == CVK_OK) {
         status = cvk_sim_init(sim, config, options->seed, why);
     }
     if (status == CVK_OK) {
-        status = cvk_sim_start(sim, excitation, program, why);
+        status = cvk_sim_start(sim, row, program, why);
     }
     if (status == CVK_OK) {
         const size_t most =
             (size_t)((double)cvk_excitation_length_s(program) * config->inverter.pwm_hz *
                      config->inverter.updates_per_period) +
             16u;
-        const bool off = strcmp(excitation, "coast") == 0;
+        const bool off = row->bridge_off;
         snprintf(out->name, sizeof out->name, "%.31s-%.31s", config->name, excitation);
         out->log = cvk_log_empty(out->name);
         out->log.current_gain_tolerance = config->sensing.current_gain_tolerance;

@@ -114,7 +114,7 @@ cvk_status cvk_rig_compare_inverters(const cvk_rig_config *config, cvk_rig_compa
     *comparison = (cvk_rig_comparison){.crossover_a = averaged.derived.crossover_a};
     gathering g;
     const size_t each = sizeof shares / sizeof shares[0];
-    double full_v = cvk_smaller(config->drive.current_limit_a * averaged.derived.resistance_ohm +
+    double full_v = cvk_smaller(config->tune.limit.current_a * averaged.derived.resistance_ohm +
                                     4.0 / 3.0 * averaged.derived.dead_v,
                                 0.5 * config->supply.bus_v);
     for (size_t n = 0; n < 2 * each; n++) {

@@ -158,18 +158,6 @@ static const cvk_rig_field fields[] = {
     FLAW(inputs, pedal_noise_v, 0, 0, 5, input_noise, "analogue pedal: noise, rms"),
     FLAW(inputs, digital_loss, 0, 0, 1, input_loss, "share of digital set-points that are lost"),
 
-    NEED(drive, current_limit_a, 0.01, 1000, "allowed phase current, peak"),
-    NEED(drive, trip_current_a, 0.01, 2000, "phase current that switches the bridge off"),
-    NEED(drive, bandwidth_hz, 1, 10000, "bandwidth of the current loop"),
-    NEED(drive, resistance_ohm, 0, 100, "what the controller believes"),
-    NEED(drive, inductance_d_h, 1e-7, 1, "what the controller believes"),
-    NEED(drive, inductance_q_h, 1e-7, 1, "what the controller believes"),
-    NEED(drive, flux_linkage_wb, 0, 10, "what the controller believes; 0 when not known"),
-    NEED(drive, speed_gain_a_s, 0, 1000, "speed loop: A per electrical rad/s"),
-    NEED(drive, speed_integral_gain_a, 0, 1e5, "speed loop: A per electrical rad/s per s"),
-    NEED(drive, speed_rad_s, 1, 20000, "highest electrical speed of a spin"),
-    NEED(drive, plateau_s, 0.01, 100, "length of one plateau of a spin"),
-
     SWITCH(saturation, "inductances fall with current"),
     SWITCH(harmonics, "back-EMF is not a pure sine"),
     SWITCH(unequal_magnets, "back-EMF has a once-per-turn pattern"),
@@ -242,7 +230,7 @@ void cvk_rig_field_set(cvk_rig_config *config, const cvk_rig_field *field, doubl
 
 cvk_rig_config cvk_rig_config_default(void)
 {
-    cvk_rig_config config = {.name = ""};
+    cvk_rig_config config = {.name = "", .tune = cvk_settings_default()};
     for (unsigned n = 0; n < FIELDS; n++) {
         cvk_rig_field_set(&config, &fields[n], fields[n].preset);
     }
@@ -297,7 +285,7 @@ static const char *too_fast(const cvk_rig_config *config)
         1.5 * pow(p * motor->flux_linkage_wb, 2.0) / low_h + 6.0 * p * shaft->cogging_nm;
     if (cvk_rig_wanted_steps(config) > CVK_RIG_MOST_STEPS) {
         return "the winding settles in far less than a PWM period (inductance, or what saturation "
-               "leaves of it at drive.trip_current_a, against resistance and dead time): raise "
+               "leaves of it at protect.trip_current_a, against resistance and dead time): raise "
                "motor.inductance_d_h, inductance_q_h, saturation_d_a, saturation_q_a or "
                "inverter.pwm_hz";
     }
@@ -306,9 +294,10 @@ static const char *too_fast(const cvk_rig_config *config)
         return "shaft.inertia_kg_m2 is so small that the shaft swings or settles within a PWM "
                "period: raise it, or inverter.pwm_hz";
     }
-    if (config->drive.trip_current_a * period_s / config->supply.capacitor_f >
+    if (config->tune.protect.trip_current_a * period_s / config->supply.capacitor_f >
         0.5 * config->supply.bus_v) {
-        return "supply.capacitor_f is so small that drive.trip_current_a takes half the bus within "
+        return "supply.capacitor_f is so small that protect.trip_current_a takes half the bus "
+               "within "
                "a PWM period: raise it";
     }
     return NULL;

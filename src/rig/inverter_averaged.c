@@ -41,7 +41,7 @@ static double least_inductance(const cvk_rig_config *config, double d_a, double 
 
 double cvk_rig_wanted_steps(const cvk_rig_config *config)
 {
-    double trip_a = config->drive.trip_current_a;
+    double trip_a = config->tune.protect.trip_current_a;
     double low_h =
         cvk_smaller(least_inductance(config, trip_a, 0.0), least_inductance(config, 0.0, trip_a));
     double slope = cvk_rig_visible_resistance(config) +

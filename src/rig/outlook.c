@@ -120,7 +120,7 @@ static void find_speeds(const cvk_rig_config *config, cvk_rig_outlook *out)
         out->depth[n].phase_voltage_v = voltage_v;
         out->depth[n].no_load_mech_rad_s = speed_at(config, voltage_v, 0.0) / p;
         out->depth[n].loaded_mech_rad_s =
-            speed_at(config, voltage_v, config->drive.current_limit_a) / p;
+            speed_at(config, voltage_v, config->tune.limit.current_a) / p;
     }
 }
 
@@ -141,7 +141,7 @@ doubt(cvk_rig_outlook *out, const char *format, ...)
 /* Slope of the flux map along an axis. */
 static double loaded_inductance(const cvk_rig_config *config, double d_a, double q_a)
 {
-    double d_wb[2], q_wb[2], step_a = 1e-3 * config->drive.current_limit_a;
+    double d_wb[2], q_wb[2], step_a = 1e-3 * config->tune.limit.current_a;
     double step_d = q_a == 0.0 ? step_a : 0.0, step_q = step_a - step_d;
     cvk_rig_flux_at(config, d_a - step_d, q_a - step_q, &d_wb[0], &q_wb[0]);
     cvk_rig_flux_at(config, d_a + step_d, q_a + step_q, &d_wb[1], &q_wb[1]);
@@ -158,38 +158,38 @@ static double shunt_duty_limit(const cvk_rig_config *config)
 
 static void doubt_currents(const cvk_rig_config *config, cvk_rig_outlook *out)
 {
-    const cvk_rig_drive *drive = &config->drive;
+    const cvk_settings *tune = &config->tune;
     double range_a = config->sensing.current_range_a;
     double short_a = config->supply.bus_v / SQRT3 / cvk_rig_visible_resistance(config);
-    if (drive->trip_current_a > range_a) {
+    if (tune->protect.trip_current_a > range_a) {
         doubt(out,
-              "drive.trip_current_a %g is beyond sensing.current_range_a %g: it can never be "
+              "protect.trip_current_a %g is beyond sensing.current_range_a %g: it can never be "
               "seen; lower it or widen the range",
-              drive->trip_current_a, range_a);
+              tune->protect.trip_current_a, range_a);
     }
-    if (drive->current_limit_a + 0.5 * out->ripple_a > drive->trip_current_a) {
+    if (tune->limit.current_a + 0.5 * out->ripple_a > tune->protect.trip_current_a) {
         doubt(out,
-              "drive.current_limit_a %g plus half the ripple (%.3g A) reaches trip_current_a %g: "
+              "limit.current_a %g plus half the ripple (%.3g A) reaches protect.trip_current_a %g: "
               "it will trip in normal use",
-              drive->current_limit_a, 0.5 * out->ripple_a, drive->trip_current_a);
+              tune->limit.current_a, 0.5 * out->ripple_a, tune->protect.trip_current_a);
     }
-    if (drive->current_limit_a > short_a) {
+    if (tune->limit.current_a > short_a) {
         doubt(out,
-              "drive.current_limit_a %g is more than the bus can drive through the winding at "
+              "limit.current_a %g is more than the bus can drive through the winding at "
               "standstill (%.3g A)",
-              drive->current_limit_a, short_a);
+              tune->limit.current_a, short_a);
     }
-    if (drive->current_limit_a < 50.0 * out->current_step_a) {
+    if (tune->limit.current_a < 50.0 * out->current_step_a) {
         doubt(out,
-              "drive.current_limit_a %g is only %.0f counts of the converter: lower "
+              "limit.current_a %g is only %.0f counts of the converter: lower "
               "sensing.current_range_a %g",
-              drive->current_limit_a, drive->current_limit_a / out->current_step_a, range_a);
+              tune->limit.current_a, tune->limit.current_a / out->current_step_a, range_a);
     }
-    if (out->ripple_a > drive->current_limit_a) {
+    if (out->ripple_a > tune->limit.current_a) {
         doubt(out,
-              "current ripple (%.3g A) is larger than drive.current_limit_a %g: raise "
+              "current ripple (%.3g A) is larger than limit.current_a %g: raise "
               "inverter.pwm_hz",
-              out->ripple_a, drive->current_limit_a);
+              out->ripple_a, tune->limit.current_a);
     }
 }
 
@@ -197,17 +197,17 @@ static void doubt_sensing(const cvk_rig_config *config, cvk_rig_outlook *out)
 {
     const cvk_rig_gate_driver *gate = &config->gate_driver;
     if (config->sensing.amplifier_range_a > 0.0 &&
-        config->sensing.amplifier_range_a < config->drive.trip_current_a) {
+        config->sensing.amplifier_range_a < config->tune.protect.trip_current_a) {
         doubt(out,
-              "sensing.amplifier_range_a %g saturates below drive.trip_current_a %g: the trip "
+              "sensing.amplifier_range_a %g saturates below protect.trip_current_a %g: the trip "
               "cannot be seen; lower the trip or the amplifier's gain",
-              config->sensing.amplifier_range_a, config->drive.trip_current_a);
+              config->sensing.amplifier_range_a, config->tune.protect.trip_current_a);
     }
-    if (gate->overcurrent_a > 0.0 && gate->overcurrent_a < config->drive.current_limit_a) {
+    if (gate->overcurrent_a > 0.0 && gate->overcurrent_a < config->tune.limit.current_a) {
         doubt(out,
-              "gate_driver.overcurrent_a %g cuts in below drive.current_limit_a %g: raise it or "
+              "gate_driver.overcurrent_a %g cuts in below limit.current_a %g: raise it or "
               "lower the limit",
-              gate->overcurrent_a, config->drive.current_limit_a);
+              gate->overcurrent_a, config->tune.limit.current_a);
     }
     if (out->shunt_duty_limit < 0.85) {
         doubt(out,
@@ -222,23 +222,23 @@ static void doubt_sensing(const cvk_rig_config *config, cvk_rig_outlook *out)
 
 static void doubt_timing(const cvk_rig_config *config, cvk_rig_outlook *out)
 {
-    const cvk_rig_drive *drive = &config->drive;
+    const cvk_settings *tune = &config->tune;
     double top_rad_s = out->depth[1].no_load_mech_rad_s * config->motor.pole_pairs;
-    double drop_v = cvk_rig_visible_resistance(config) * drive->current_limit_a;
-    if (drive->speed_rad_s > top_rad_s) {
+    double drop_v = cvk_rig_visible_resistance(config) * tune->limit.current_a;
+    if (tune->program.speed_rad_s > top_rad_s) {
         doubt(out,
-              "drive.speed_rad_s %g is beyond the no-load speed %.4g: a spin will not reach it",
-              drive->speed_rad_s, top_rad_s);
+              "program.speed_rad_s %g is beyond the no-load speed %.4g: a spin will not reach it",
+              tune->program.speed_rad_s, top_rad_s);
     }
     if (out->radians_per_sample > 0.6) {
         doubt(out,
-              "%.2f rad of electrical angle per sample at drive.speed_rad_s: raise "
+              "%.2f rad of electrical angle per sample at program.speed_rad_s: raise "
               "inverter.pwm_hz (0.6 is a lot)",
               out->radians_per_sample);
     }
-    if (drive->bandwidth_hz > config->inverter.pwm_hz / 16.0) {
-        doubt(out, "drive.bandwidth_hz %g is refused by the controller: at most pwm_hz / 16 = %g",
-              drive->bandwidth_hz, config->inverter.pwm_hz / 16.0);
+    if (tune->current.bandwidth_hz > config->inverter.pwm_hz / 16.0) {
+        doubt(out, "current.bandwidth_hz %g is refused by the controller: at most pwm_hz / 16 = %g",
+              tune->current.bandwidth_hz, config->inverter.pwm_hz / 16.0);
     }
     if (out->dead_time_v > 0.5 * drop_v) {
         doubt(out,
@@ -259,15 +259,15 @@ static void doubt_beliefs(const cvk_rig_config *config, cvk_rig_outlook *out)
         const char *name;
         double believed, truth;
     } beliefs[] = {
-        {"inductance_d_h", config->drive.inductance_d_h, config->motor.inductance_d_h},
-        {"inductance_q_h", config->drive.inductance_q_h, config->motor.inductance_q_h},
+        {"inductance_d_h", config->tune.motor.inductance_d_h, config->motor.inductance_d_h},
+        {"inductance_q_h", config->tune.motor.inductance_q_h, config->motor.inductance_q_h},
     };
     for (size_t n = 0; n < sizeof beliefs / sizeof beliefs[0]; n++) {
         double ratio = beliefs[n].believed / beliefs[n].truth;
         if (ratio > 2.0 || ratio < 0.5) {
             doubt(out,
                   "the controller believes %s to be %g, the motor has %g: estimate it and put "
-                  "the card's value under drive",
+                  "the card's value into the tune file",
                   beliefs[n].name, beliefs[n].believed, beliefs[n].truth);
         }
     }
@@ -283,14 +283,14 @@ void cvk_rig_look_ahead(const cvk_rig_config *config, cvk_rig_outlook *out)
         .time_constant_q_s = motor->inductance_q_h / r,
         .mechanical_time_constant_s =
             config->shaft.inertia_kg_m2 * r / (1.5 * pow(p * motor->flux_linkage_wb, 2.0)),
-        .torque_limit_nm = torque_per_a * config->drive.current_limit_a,
-        .capacitor_ripple_a = capacitor_ripple(config->drive.current_limit_a),
-        .radians_per_sample = config->drive.speed_rad_s / config->inverter.pwm_hz,
+        .torque_limit_nm = torque_per_a * config->tune.limit.current_a,
+        .capacitor_ripple_a = capacitor_ripple(config->tune.limit.current_a),
+        .radians_per_sample = config->tune.program.speed_rad_s / config->inverter.pwm_hz,
         .dead_time_v = cvk_rig_dead_time_voltage(config),
         .current_step_a =
             2.0 * config->sensing.current_range_a / (exp2(floor(config->sensing.adc_bits)) - 1.0),
     };
-    double limit_a = config->drive.current_limit_a;
+    double limit_a = config->tune.limit.current_a;
     out->loaded_inductance_d_h = loaded_inductance(config, limit_a, 0.0);
     out->loaded_inductance_q_h = loaded_inductance(config, 0.0, limit_a);
     out->thermal_time_constant_s = motor->winding_k_w * motor->winding_j_k;

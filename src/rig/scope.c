@@ -30,7 +30,7 @@ static void take(cvk_rig_scope *scope, const cvk_rig *rig, const cvk_rig_scope_r
     for (int n = 0; n < 3; n++) {
         double current = from->leg_a[n] + share * (now->leg_a[n] - from->leg_a[n]);
         row.leg_v[n] = probe(scope, from->leg_v[n], sensing->voltage_range_v);
-        row.leg_a[n] = probe(scope, current, 1.25 * rig->config.drive.current_limit_a);
+        row.leg_a[n] = probe(scope, current, 1.25 * rig->config.tune.limit.current_a);
     }
     row.bus_v = probe(scope, from->bus_v, sensing->voltage_range_v);
     scope->row(scope->context, &row);

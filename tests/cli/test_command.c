@@ -40,7 +40,8 @@ END_TEST
 
 START_TEST(each_verb_explains_itself)
 {
-    static const char *const verbs[] = {"rig", "record", "examine", "estimate", "plan", "card"};
+    static const char *const verbs[] = {"rig",  "record", "examine",    "estimate",
+                                        "plan", "card",   "parameters", "signals"};
     for (size_t n = 0; n < G_N_ELEMENTS(verbs); n++) {
         assert_status(run(CORVAK_COMMAND " %s --help", verbs[n]), 0);
         assert_says(out, "Example:");
@@ -142,12 +143,14 @@ END_TEST
 
 /* A log that shows one thing only still gives a whole page, with the reasons in the empty panels.
  */
-START_TEST(a_page_with_empty_panels_is_drawn)
+START_TEST(a_page_shows_only_what_there_is)
 {
     assert_status(run(CORVAK_COMMAND " estimate wheel-coast.csv --plot coast.svg"), 0);
     char *page = read_file("coast.svg");
-    assert_says(page, "no standstill run among the logs");
-    assert_says(page, "no DC levels among the logs");
+    assert_says(page, "Flux circle");
+    assert_says(page, "Speed, from the back-EMF");
+    ck_assert_ptr_null(strstr(page, "DC levels"));
+    ck_assert_ptr_null(strstr(page, "Step: measured"));
     g_free(page);
     assert_says(out, "pole pairs                           12  (probability");
 }
@@ -189,15 +192,47 @@ START_TEST(an_implausible_rig_ends_with_status_1)
 {
     char *path = g_build_filename(CORVAK_DATA, "wheel.rig.yaml", NULL), *text = NULL;
     ck_assert(g_file_get_contents(path, &text, NULL, NULL));
-    char **parts = g_strsplit(text, "trip_current_a: 25", 2);
-    char *changed = g_strjoinv("trip_current_a: 40", parts);
-    write_file("odd.rig.yaml", changed, -1);
+    write_file("odd.rig.yaml", text, -1);
+    write_file("odd.tune.yaml",
+               "tune_version: 1\nlimit:\n  current_a: 14\nprotect:\n  trip_current_a: 40\n", -1);
     assert_status(run(CORVAK_COMMAND " rig odd.rig.yaml"), 1);
-    assert_says(out, "beyond sensing.current_range_a 33");
-    g_free(changed);
-    g_strfreev(parts);
+    assert_says(out, "protect.trip_current_a 40 is beyond sensing.current_range_a 33");
+    /* a section of before is read, and answered with where it belongs; the tune file goes first */
+    char *old = g_strconcat(text, "drive:\n  trip_current_a: 41\n  current_limit_a: 14\n", NULL);
+    write_file("old.rig.yaml", old, -1);
+    assert_status(run(CORVAK_COMMAND " rig old.rig.yaml"), 1);
+    assert_says(out, "protect.trip_current_a 41 is beyond");
+    assert_says(err, "its section drive: is read as before, but belongs into a tune file");
+    g_free(old);
     g_free(text);
     g_free(path);
+}
+END_TEST
+
+/* The two tables of the controller, and a parameter that is changed by its key. */
+START_TEST(tables_are_listed_and_parameters_set)
+{
+    assert_status(run(CORVAK_COMMAND " parameters"), 0);
+    assert_says(out, "current.bandwidth_hz");
+    assert_says(out, "1 .. 12500");
+    assert_status(run(CORVAK_COMMAND " parameters start. --json"), 0);
+    assert_says(out, "\"key\" : \"start.align_s\"");
+    ck_assert_ptr_null(strstr(out, "bandwidth_hz"));
+    assert_status(run(CORVAK_COMMAND " signals"), 0);
+    assert_says(out, "theta_flux");
+    assert_status(run(CORVAK_COMMAND " signals waltz"), 1);
+    static const char record[] = CORVAK_COMMAND " record steps --rig " CORVAK_DATA
+                                                "/wheel.rig.yaml -o steps.csv --parameter ";
+    assert_status(run("%scurrent.bandwith_hz=500", record), 2);
+    assert_says(err, "unknown parameter current.bandwith_hz; the closest is current.bandwidth_hz");
+    assert_status(run("%scurrent.bandwidth_hz=-1", record), 2);
+    assert_says(err, "current.bandwidth_hz is \"-1\"; allowed: 1 .. 12500 Hz");
+    assert_status(run("%scurrent.bandwidth_hz=5000", record), 2);
+    assert_says(err, "current.bandwidth_hz against the control rate");
+    assert_status(run("%slimit.current_a=30", record), 2);
+    assert_says(err, "protect.trip_current_a against limit.current_a");
+    assert_status(run("%sangle.source=observer -P motor.flux_linkage_wb=0", record), 2);
+    assert_says(err, "motor.flux_linkage_wb against speed");
 }
 END_TEST
 
@@ -434,12 +469,13 @@ static void add(TCase *tests)
     tcase_add_test(tests, three_logs_give_the_wheel);
     tcase_add_test(tests, the_table_is_for_people);
     tcase_add_test(tests, awkward_names_stay_names);
-    tcase_add_test(tests, a_page_with_empty_panels_is_drawn);
+    tcase_add_test(tests, a_page_shows_only_what_there_is);
     tcase_add_test(tests, record_is_deterministic_and_prints_to_stdout);
     tcase_add_test(tests, the_rotor_sensor_can_be_left_out);
     tcase_add_test(tests, counted_turns_in_the_head_tell_pole_pairs);
     tcase_add_test(tests, rigs_are_explained);
     tcase_add_test(tests, an_implausible_rig_ends_with_status_1);
+    tcase_add_test(tests, tables_are_listed_and_parameters_set);
     tcase_add_test(tests, wrong_usage_is_explained);
     tcase_add_test(tests, unreadable_logs_end_with_status_2);
     tcase_add_test(tests, milliampere_headed_as_ampere_is_refused_with_the_cure);

@@ -74,7 +74,7 @@ START_TEST(channels_and_decimation)
     assert_status(run(CORVAK_COMMAND " record spin --channels help"), 0);
     assert_says(out, "true_speed_m");
     assert_status(run(CORVAK_COMMAND " record spin" WHEEL " -c t,colour"), 2);
-    assert_says(err, "no channel \"colour\"; there are: t ia");
+    assert_says(err, "no channel \"colour\"; there are: t va");
 }
 END_TEST
 
@@ -164,8 +164,8 @@ START_TEST(a_cut_run_leaves_no_log)
                         (char *)"duty",
                         (char *)"--rig",
                         (char *)CORVAK_DATA "/wheel.rig.yaml",
-                        (char *)"--set",
-                        (char *)"drive.plateau_s=20",
+                        (char *)"--parameter",
+                        (char *)"program.hold_s=20",
                         (char *)"-o",
                         (char *)names[n],
                         NULL};

@@ -1,9 +1,11 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * Frames, modulation and angle sources, judged against double-precision references.
+ * Frames and modulation, judged against double-precision references.
  */
-#include "corvak/core/angle.h"
 #include "corvak/core/frames.h"
+#include "corvak/core/status.h"
+#include "corvak/core/frames.h"
+#include "corvak/core/status.h"
 #include "corvak/core/svm.h"
 #include "suite.h"
 
@@ -117,67 +119,28 @@ START_TEST(svm_shortens_to_the_hexagon)
 }
 END_TEST
 
-static const cvk_angle_sensor_config sensor_config = {.period_s = 50e-6f,
-                                                      .pole_pairs = 12.0f,
-                                                      .direction = 1.0f,
-                                                      .offset_rad = 0.4f,
-                                                      .bandwidth_hz = 100.0f};
-
-/* At constant speed the tracking filter has neither angle nor speed error. */
-START_TEST(sensor_tracks_without_lag)
+/* Sine and cosine from one polynomial: as good as a float can be within a turn or two. */
+START_TEST(sine_and_cosine_are_those_of_the_library)
 {
-    cvk_angle_sensor sensor;
-    ck_assert_int_eq(cvk_angle_sensor_init(&sensor, &sensor_config, NULL), CVK_OK);
-    const double speed_mech = 26.0, period = 50e-6;
-    cvk_angle now = {0.0f, 0.0f};
-    for (int n = 0; n < 20000; n++) {
-        double angle = fmod(speed_mech * period * n, 2 * PI);
-        now = cvk_angle_sensor_step(&sensor, (float)angle);
-        if (n > 10000) {
-            double truth = 12.0 * speed_mech * period * n + 0.4;
-            ck_assert_double_eq_tol(remainder((double)now.angle_rad - truth, 2 * PI), 0.0, 2e-3);
-            ck_assert_double_eq_tol((double)now.speed_rad_s, 12.0 * speed_mech, 0.5);
-        }
+    for (int n = -4000; n <= 4000; n++) {
+        const float angle = 0.00314159f * (float)n;
+        const cvk_rotation r = cvk_rotation_of(angle);
+        ck_assert_double_eq_tol((double)r.cosine, cos((double)angle), 3e-7);
+        ck_assert_double_eq_tol((double)r.sine, sin((double)angle), 3e-7);
     }
+    const cvk_rotation far = cvk_rotation_of(-628.0f);
+    ck_assert_double_eq_tol((double)far.sine, sin(-628.0), 1e-4);
 }
 END_TEST
 
-START_TEST(sensor_can_count_backwards)
+START_TEST(angle_of_a_vector)
 {
-    cvk_angle_sensor sensor;
-    cvk_angle_sensor_config config = sensor_config;
-    config.direction = -1.0f;
-    ck_assert_int_eq(cvk_angle_sensor_init(&sensor, &config, NULL), CVK_OK);
-    for (int n = 0; n < 10000; n++) {
-        cvk_angle_sensor_step(&sensor, -10.0f * 50e-6f * (float)n);
+    for (int n = -180; n <= 180; n++) {
+        const double angle = n * PI / 180.0;
+        const float seen = cvk_angle_of((float)(3.0 * cos(angle)), (float)(3.0 * sin(angle)));
+        ck_assert_double_eq_tol(remainder((double)seen - angle, 2 * PI), 0.0, 2e-5);
     }
-    ck_assert_float_eq_tol(sensor.now.speed_rad_s, 120.0f, 0.5f);
-}
-END_TEST
-
-START_TEST(imposed_angle_turns_at_its_speed)
-{
-    cvk_angle now = {0.0f, 0.0f};
-    for (int n = 0; n < 1000; n++) {
-        now = cvk_angle_impose(now, 314.0f, 50e-6f);
-    }
-    ck_assert_double_eq_tol(remainder((double)now.angle_rad - 15.7, 2 * PI), 0.0, 1e-3);
-}
-END_TEST
-
-START_TEST(bad_sensor_config_is_refused_by_name)
-{
-    cvk_angle_sensor sensor;
-    cvk_refusal why = {0};
-    cvk_angle_sensor_config config = {0};
-    ck_assert_int_eq(cvk_angle_sensor_init(&sensor, &config, &why), CVK_OUT_OF_RANGE);
-    ck_assert_str_eq(why.field, "period_s");
-    config = sensor_config;
-    config.pole_pairs = NAN;
-    ck_assert_int_eq(cvk_angle_sensor_init(&sensor, &config, &why), CVK_OUT_OF_RANGE);
-    ck_assert_str_eq(why.field, "pole_pairs");
-    ck_assert_float_eq(why.high, 100.0f);
-    ck_assert_int_eq(cvk_angle_sensor_init(NULL, &config, &why), CVK_NULL_ARGUMENT);
+    ck_assert_float_eq(cvk_angle_of(0.0f, 0.0f), 0.0f);
 }
 END_TEST
 
@@ -194,6 +157,8 @@ END_TEST
 
 static void add(TCase *tests)
 {
+    tcase_add_test(tests, sine_and_cosine_are_those_of_the_library);
+    tcase_add_test(tests, angle_of_a_vector);
     tcase_add_test(tests, clarke_keeps_the_amplitude);
     tcase_add_test(tests, clarke_ignores_what_the_phases_share);
     tcase_add_test(tests, transforms_undo_each_other);
@@ -201,10 +166,6 @@ static void add(TCase *tests)
     tcase_add_test(tests, wrap_keeps_the_direction);
     tcase_add_test(tests, svm_makes_the_vector);
     tcase_add_test(tests, svm_shortens_to_the_hexagon);
-    tcase_add_test(tests, sensor_tracks_without_lag);
-    tcase_add_test(tests, sensor_can_count_backwards);
-    tcase_add_test(tests, imposed_angle_turns_at_its_speed);
-    tcase_add_test(tests, bad_sensor_config_is_refused_by_name);
     tcase_add_test(tests, every_status_has_a_text);
 }
 

@@ -89,7 +89,7 @@ START_TEST(unknown_missing_and_double_keys_are_refused)
     memcpy(bus, "buz_v", 5);
     ck_assert_int_eq(parse(text), CVK_BAD_FORMAT);
     ck_assert_ptr_nonnull(
-        strstr(complaint.text, "unknown key supply.buz_v; allowed here: kind bus_v"));
+        strstr(complaint.text, "unknown key supply.buz_v; the closest is supply.bus_v"));
 
     /* a key with another unit is answered with the right one */
     write_rig(text, sizeof text, NULL, NULL);

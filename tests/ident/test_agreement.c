@@ -18,8 +18,8 @@ static recording still, spin, coast, blower_still, blower_spin;
 static void setup(void)
 {
     cvk_rig_config wheel = studio_rig("wheel"), blower = studio_rig("blower");
-    wheel.drive.plateau_s = 0.2;
-    blower.drive.plateau_s = 0.05;
+    wheel.tune.program.hold_s = 0.2;
+    blower.tune.program.hold_s = 0.05;
     record(&still, &wheel, "standstill", 11, false);
     record(&spin, &wheel, "spin", 11, true);
     record(&coast, &wheel, "coast", 11, true);
@@ -108,7 +108,7 @@ END_TEST
 START_TEST(commanded_and_measured_voltages_go_together)
 {
     cvk_rig_config rig = studio_rig("wheel");
-    rig.drive.plateau_s = 0.2;
+    rig.tune.program.hold_s = 0.2;
     rig.imperfections.dead_time = 0; /* the spin's own inverter; the standstill log has one */
     rig.inverter.switch_resistance_ohm = 0.0;
     recording measured;

@@ -53,7 +53,7 @@ static void take(capture *c, const char *motor, const char *excitation, double f
     cvk_rig_config rig = studio_rig(motor);
     rig.inverter.fidelity = CVK_FIDELITY_SWITCHED;
     ck_assert_int_eq(cvk_sim_init(&sim, &rig, 3, NULL), CVK_OK);
-    ck_assert_int_eq(cvk_sim_start(&sim, excitation, &program, NULL), CVK_OK);
+    ck_assert_int_eq(cvk_sim_start(&sim, cvk_program_named(excitation), &program, NULL), CVK_OK);
     snprintf(c->name, sizeof c->name, "%s %s %g Hz", motor, excitation, rate_hz);
     c->log = cvk_log_empty(c->name);
     c->most = (size_t)(length_s * rate_hz) + 2u;

@@ -168,7 +168,7 @@ static void backwards(patient *p)
 }
 
 /* `far` tells damage that the estimate need not survive: then it must be told. What is near must
- * leave the resistance known. */
+ * leave known what such a log shows best. */
 static const struct {
     void (*happen)(patient *p);
     bool far;
@@ -223,8 +223,10 @@ static void damage_and_estimate(const char *excitation, int which)
         ck_assert_msg(told(&result) || !result.card.entry[CVK_CARD_RESISTANCE].known,
                       "damage %d is not told", which);
     } else {
-        ck_assert_msg(result.card.entry[CVK_CARD_RESISTANCE].known, "damage %d: resistance is %s",
-                      which, result.card.entry[CVK_CARD_RESISTANCE].missing);
+        const cvk_card_key shown =
+            strcmp(excitation, "duty") == 0 ? CVK_CARD_FLUX_LINKAGE : CVK_CARD_RESISTANCE;
+        ck_assert_msg(result.card.entry[shown].known, "damage %d: %s: %s", which,
+                      cvk_card_key_name(shown), result.card.entry[shown].missing);
     }
     free_patient(&p);
     recording_free(&r);

@@ -80,11 +80,11 @@ END_TEST
 START_TEST(harmonics_do_not_look_like_inertia_or_friction)
 {
     cvk_rig_config rig = studio_rig("mixer");
-    rig.motor.pole_pairs = 20;
+    rig.motor.pole_pairs = rig.tune.motor.pole_pairs = 20;
     rig.motor.resistance_ohm = 0.06;
     rig.motor.inductance_d_h = 40e-6;
     rig.motor.inductance_q_h = 100e-6;
-    rig.motor.flux_linkage_wb = rig.drive.flux_linkage_wb = 0.004;
+    rig.motor.flux_linkage_wb = rig.tune.motor.flux_linkage_wb = 0.004;
     recording r;
     record(&r, &rig, "duty", 5, true);
     const cvk_log *logs[] = {&r.log};

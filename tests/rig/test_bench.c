@@ -22,7 +22,8 @@ static void start(const cvk_rig_config *config, const char *excitation)
 {
     ck_assert_int_eq(cvk_sim_init(&sim, config, 5, NULL), CVK_OK);
     if (excitation != NULL) {
-        ck_assert_int_eq(cvk_sim_start(&sim, excitation, &program, NULL), CVK_OK);
+        ck_assert_int_eq(cvk_sim_start(&sim, cvk_program_named(excitation), &program, NULL),
+                         CVK_OK);
     }
 }
 
@@ -45,9 +46,8 @@ static void run_until(double time_s)
 static void spin_at(const cvk_rig_config *config, double speed_e_rad_s)
 {
     start(config, NULL);
-    cvk_drive_set_angle_source(&sim.drive, CVK_ANGLE_SENSOR);
-    const cvk_command command = {.mode = CVK_MODE_SPEED, .speed_rad_s = (float)speed_e_rad_s};
-    ck_assert_int_eq(cvk_drive_set_command(&sim.drive, command, NULL), CVK_OK);
+    const cvk_request command = {.mode = CVK_MODE_SPEED, .speed_rad_s = (float)speed_e_rad_s};
+    ck_assert_int_eq(cvk_drive_request(&sim.drive, &command, NULL), CVK_OK);
 }
 
 static cvk_rig_config small_motor(void)
@@ -205,9 +205,9 @@ START_TEST(a_short_between_wires_trips_the_drive)
     spin_at(&config, 200.0);
     cvk_rig_set_scenario(&sim.rig, &scenario);
     run_until(0.19);
-    ck_assert_int_eq(sim.drive.fault, CVK_FAULT_NONE);
+    ck_assert_int_eq(cvk_drive_now(&sim.drive)->fault, CVK_FAULT_NONE);
     run_until(0.3);
-    ck_assert_int_eq(sim.drive.fault, CVK_FAULT_OVERCURRENT);
+    ck_assert_int_eq(cvk_drive_now(&sim.drive)->fault, CVK_FAULT_OVERCURRENT);
     ck_assert(!sim.rig.bridge_on);
 }
 END_TEST
@@ -276,11 +276,11 @@ START_TEST(a_bench_supply_takes_nothing_back)
         config.supply.kind = kind;
         config.supply.resistance_ohm = 0.05;
         config.supply.cable_inductance_h = 1e-6;
+        config.tune.protect.bus_max_v = 60.0f;
         spin_at(&config, 700.0);
-        sim.drive.config.bus_max_v = 60.0f;
         run_until(0.5);
-        const cvk_command stop = {.mode = CVK_MODE_SPEED};
-        ck_assert_int_eq(cvk_drive_set_command(&sim.drive, stop, NULL), CVK_OK);
+        const cvk_request stop = {.mode = CVK_MODE_SPEED};
+        ck_assert_int_eq(cvk_drive_request(&sim.drive, &stop, NULL), CVK_OK);
         highest[kind] = 0.0;
         while (sim.rig.time_s < 0.7) {
             cvk_sim_step(&sim);
@@ -311,11 +311,12 @@ START_TEST(every_current_sensing_controls_the_motor)
     while (sim.rig.time_s < 0.3) {
         double truth[3];
         cvk_rig_true_current(&sim.rig, truth);
-        cvk_sim_row row = cvk_sim_step(&sim);
+        const cvk_abc i = cvk_sim_step(&sim).now->phase_a;
+        const double seen[3] = {(double)i.a, (double)i.b, (double)i.c};
         for (int n = 0; n < 3; n++) {
             largest = fmax(largest, fabs(truth[n]));
             if (sim.rig.time_s > 0.15) {
-                worst = fmax(worst, fabs(row.current_a[n] - truth[n]));
+                worst = fmax(worst, fabs(seen[n] - truth[n]));
             }
         }
     }
@@ -353,7 +354,7 @@ START_TEST(any_wiring_turns)
     run_until(0.3);
     double shaft = config.wiring.phases < CVK_PHASES_ACB ? 75.0 : -75.0;
     ck_assert_double_eq_tol(sim.rig.state.speed_mech_rad_s, shaft, 1.0);
-    ck_assert_double_eq_tol(sim.drive.angle.speed_rad_s, 300.0, 4.0);
+    ck_assert_double_eq_tol(cvk_drive_now(&sim.drive)->angle.speed_rad_s, 300.0, 4.0);
 }
 END_TEST
 
@@ -531,14 +532,15 @@ START_TEST(every_excitation_runs_on_the_studio)
     static const char *const names[] = {"wheel", "blower", "mixer", "table"};
     cvk_rig_config config = studio_rig(names[_i / 2]);
     config.inverter.fidelity = _i % 2;
-    for (int n = 0; cvk_sim_excitations[n] != NULL; n++) {
-        start(&config, cvk_sim_excitations[n]);
+    for (unsigned n = 0; n < cvk_program_count(); n++) {
+        start(&config, cvk_program_at(n)->name);
         long rows = 0;
         while (!cvk_excitation_finished(&program)) {
             rows += cvk_sim_step(&sim).recorded;
         }
-        ck_assert_msg(sim.drive.fault == CVK_FAULT_NONE, "%s %s: %s", names[_i / 2],
-                      cvk_sim_excitations[n], cvk_fault_text(sim.drive.fault));
+        ck_assert_msg(cvk_drive_now(&sim.drive)->fault == CVK_FAULT_NONE, "%s %s: %s",
+                      names[_i / 2], cvk_program_at(n)->name,
+                      cvk_fault_text((cvk_fault)cvk_drive_now(&sim.drive)->fault));
         ck_assert_int_gt(rows, 10000);
     }
 }

@@ -16,7 +16,7 @@ static cvk_rig_config plain(void)
     config.sensing.adc_bits = 12;
     config.sensing.current_range_a = 20;
     config.sensing.voltage_range_v = 40;
-    config.drive.trip_current_a = 15;
+    config.tune.protect.trip_current_a = 15;
     return config;
 }
 
@@ -94,10 +94,10 @@ END_TEST
 START_TEST(implausible_rigs_are_doubted_with_a_cure)
 {
     cvk_rig_config config = plain();
-    config.drive.trip_current_a = 30;
-    config.drive.speed_rad_s = 19000;
-    config.drive.inductance_q_h = 1e-5;
-    config.drive.bandwidth_hz = 5000;
+    config.tune.protect.trip_current_a = 30;
+    config.tune.program.speed_rad_s = 19000;
+    config.tune.motor.inductance_q_h = 1e-5;
+    config.tune.current.bandwidth_hz = 5000;
     cvk_rig_look_ahead(&config, &outlook);
     ck_assert(doubts("beyond sensing.current_range_a 20"));
     ck_assert(doubts("beyond the no-load speed"));
@@ -106,7 +106,7 @@ START_TEST(implausible_rigs_are_doubted_with_a_cure)
     ck_assert(doubts("at most pwm_hz / 16 = 1250"));
 
     config = plain();
-    config.drive.current_limit_a = 14.99;
+    config.tune.limit.current_a = 14.99;
     config.motor.inductance_d_h = 1e-5;
     config.inverter.dead_time_s = 5e-6;
     config.motor.resistance_ohm = 0.01;
@@ -117,7 +117,7 @@ START_TEST(implausible_rigs_are_doubted_with_a_cure)
     ck_assert(doubts("beyond sensing.voltage_range_v 40"));
 
     config = plain();
-    config.drive.current_limit_a = 0.2;
+    config.tune.limit.current_a = 0.2;
     cvk_rig_look_ahead(&config, &outlook);
     ck_assert(doubts("counts of the converter"));
 
@@ -130,8 +130,8 @@ START_TEST(implausible_rigs_are_doubted_with_a_cure)
     cvk_rig_look_ahead(&config, &outlook);
     ck_assert_double_eq_tol(outlook.shunt_duty_limit, 0.8, 1e-12);
     ck_assert(doubts("blind above a duty of 0.80"));
-    ck_assert(doubts("saturates below drive.trip_current_a 15"));
-    ck_assert(doubts("cuts in below drive.current_limit_a 10"));
+    ck_assert(doubts("saturates below protect.trip_current_a 15"));
+    ck_assert(doubts("cuts in below limit.current_a 10"));
     ck_assert(doubts("a hall does not move"));
 }
 END_TEST

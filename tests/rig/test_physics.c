@@ -22,7 +22,7 @@ static cvk_rig rig;
 static void drive_cycle(const cvk_rig_config *config, const char *excitation)
 {
     ck_assert_int_eq(cvk_sim_init(&sim, config, 5, NULL), CVK_OK);
-    ck_assert_int_eq(cvk_sim_start(&sim, excitation, &program, NULL), CVK_OK);
+    ck_assert_int_eq(cvk_sim_start(&sim, cvk_program_named(excitation), &program, NULL), CVK_OK);
 }
 
 static double energy_lost_j(const cvk_rig_meter *m)
@@ -38,15 +38,15 @@ START_TEST(energy_is_balanced)
     drive_cycle(&config, "duty");
     cvk_rig_scenario load = {.count = 1};
     load.item[0] = cvk_rig_event_default(CVK_LOAD_FAN);
-    load.item[0].value[0] = 0.2 * config.drive.current_limit_a * config.motor.flux_linkage_wb;
-    load.item[0].value[1] = config.drive.speed_rad_s / config.motor.pole_pairs;
+    load.item[0].value[0] = 0.2 * config.tune.limit.current_a * config.motor.flux_linkage_wb;
+    load.item[0].value[1] = config.tune.program.speed_rad_s / config.motor.pole_pairs;
     cvk_rig_set_scenario(&sim.rig, &load);
     sim.rig.meter.on = true;
     double stored_j = cvk_rig_stored_j(&sim.rig);
     while (!cvk_excitation_finished(&program)) {
         cvk_sim_step(&sim);
     }
-    ck_assert_int_eq(sim.drive.fault, CVK_FAULT_NONE);
+    ck_assert_int_eq(cvk_drive_now(&sim.drive)->fault, CVK_FAULT_NONE);
     stored_j = cvk_rig_stored_j(&sim.rig) - stored_j;
     const cvk_rig_meter *m = &sim.rig.meter;
     double missing = m->source_j - energy_lost_j(m) - stored_j;

@@ -39,7 +39,7 @@ static const cvk_log *pooled(int motor, int excitation)
     recording *r = &pool[motor][excitation];
     if (r->storage == NULL) {
         cvk_rig_config rig = studio_rig(motors[motor]);
-        rig.drive.plateau_s = 0.25;
+        rig.tune.program.hold_s = 0.25;
         record(r, &rig, excitations[excitation], 7u + (unsigned)motor, excitation != 0);
     }
     return &r->log;

@@ -25,7 +25,12 @@ static inline cvk_rig_config ideal_rig(void)
     config.supply.resistance_ohm = 0.0;
     config.sensing = (cvk_rig_sensing){
         .adc_bits = 24, .current_range_a = 100, .voltage_range_v = 100, .ringing_decay_s = 3e-7};
-    config.drive = (cvk_rig_drive){10, 50, 500, 0.5, 1e-3, 1e-3, 0.01, 0.1, 0.1, 400, 0.2};
+    config.tune.motor = (cvk_motor_settings){4, 0.5f, 1e-3f, 1e-3f, 0.01f};
+    config.tune.limit.current_a = 10.0f;
+    config.tune.protect = (cvk_protect_settings){50.0f, 12.0f, 36.0f};
+    config.tune.current.bandwidth_hz = 500.0f;
+    config.tune.speed.gain_a_s = config.tune.speed.integral_gain_a = 0.1f;
+    config.tune.program = (cvk_program_settings){400.0f, 0.2f};
     return config;
 }
 

@@ -5,6 +5,7 @@
 #include "recording.h"
 
 #include "corvak/files/rig_yaml.h"
+#include "corvak/files/tune_yaml.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -24,6 +25,12 @@ cvk_rig_config studio_rig(const char *name)
     if (cvk_rig_file_read(&config, path, &complaint) != CVK_OK) {
         give_up(complaint.text);
     }
+    cvk_tune tune;
+    snprintf(path, sizeof path, "%s/%s.tune.yaml", CORVAK_DATA, name);
+    if (cvk_tune_file_read(&tune, path, &complaint) != CVK_OK) {
+        give_up(complaint.text);
+    }
+    config.tune = tune.settings;
     return config;
 }
 

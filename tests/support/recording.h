@@ -9,7 +9,8 @@
 
 typedef cvk_recording recording;
 
-/* A rig of the studio, from data/NAME.rig.yaml: wheel, blower, mixer or table. */
+/* A bench of the studio, from data/NAME.rig.yaml and NAME.tune.yaml: wheel, blower, mixer, table.
+ */
 cvk_rig_config studio_rig(const char *name);
 
 /* Runs one excitation to its end. Voltages are duties and bus while the bridge is on (standstill,

@@ -33,35 +33,36 @@ typedef struct cvk_current_control_config {
     float flux_linkage_wb; /* 0 .. 10; 0 when not known yet */
 } cvk_current_control_config;
 
-typedef struct cvk_current_control {
+/* What follows from the config: prepared outside the control call, and exchanged while the
+ * controller runs. */
+typedef struct cvk_current_constants {
     float period_s, resistance_ohm, inductance_d_h, inductance_q_h, flux_linkage_wb;
-    float alpha;          /* share of the remaining error removed in one period */
-    float learning;       /* share of a prediction error taken into the disturbance voltage */
+    float alpha;    /* share of the remaining error removed in one period */
+    float learning; /* share of a prediction error taken into the disturbance voltage */
+} cvk_current_constants;
+
+/* The state; starts as all zeros. */
+typedef struct cvk_current_control {
     cvk_dq predicted_wb;  /* flux expected at the next sample */
-    cvk_dq disturbance_v; /* the voltage the model does not know of */
-    cvk_ab acting_v;      /* commanded in the call before: acts from this sample to the next */
+    cvk_dq disturbance_v; /* the voltage that the model does not know of */
     bool primed;          /* false until a prediction exists */
 } cvk_current_control;
 
-/* Refuses any field outside the ranges above; `why` may be null. */
-cvk_status cvk_current_control_init(cvk_current_control *control,
-                                    const cvk_current_control_config *config,
-                                    cvk_refusal *why) CVK_MUST_CHECK;
+/* Refuses any field outside the ranges above; `why` may be null. Task. */
+cvk_status cvk_current_control_prepare(cvk_current_constants *constants,
+                                       const cvk_current_control_config *config,
+                                       cvk_refusal *why) CVK_MUST_CHECK;
 
-/* Forgets all state, as after the bridge was off. */
-void cvk_current_control_reset(cvk_current_control *control);
-
-/* Forgets what was predicted and learnt, but not the voltage that acts: after another mode. */
+/* Forgets what was predicted and learnt, as after another mode. Interrupt. */
 void cvk_current_control_restart(cvk_current_control *control);
 
-/* One step: from the current sampled now, the frame's angle now and its speed (rad/s), to the
- * stationary voltage for the period that begins one period from now. */
-cvk_ab cvk_current_control_step(cvk_current_control *control, cvk_dq setpoint_a, cvk_ab current_a,
-                                float angle_rad, float speed_rad_s);
-
-/* Tells the controller what became of the voltage it asked for (after limiting). Call once after
- * each step. */
-void cvk_current_control_applied(cvk_current_control *control, cvk_ab voltage_v);
+/* One step: from the current sampled now, the voltage that acts from now to the next sample (after
+ * all limits), the frame's angle now and its speed (rad/s), to the stationary voltage for the
+ * period that begins one period from now. Interrupt. */
+cvk_ab cvk_current_control_step(cvk_current_control *control,
+                                const cvk_current_constants *constants, cvk_dq setpoint_a,
+                                cvk_ab current_a, cvk_ab acting_v, float angle_rad,
+                                float speed_rad_s);
 
 #ifdef __cplusplus
 }

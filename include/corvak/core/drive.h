@@ -1,87 +1,100 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * The drive: one call from a current sample to three duties. Call cvk_drive_control() from the
+ * The drive: one call from a sample to three duties. Call cvk_drive_control() from the
  * current-sample interrupt of the port, once per control period; the duties that it returns must
  * act for exactly one period, beginning one period after the sample.
+ *
+ * Invariants, asserted by tests/core/test_invariants.c as they stand here:
+ *   1. Every duty is a number in 0 .. 1.
+ *   2. With a fault the bridge is off, from the call that sees the fault on.
+ *   3. A fault stays, and stays the first one, until cvk_drive_clear_fault().
+ *   4. No number that is not finite gets into a request or a setting.
+ *   5. Settings are adopted whole, between two control calls, or not at all.
+ *   6. The gates are enabled only while the mode is another than CVK_MODE_OFF.
+ *
+ * Context: "interrupt" below is the one that calls cvk_drive_control(); "task" is anything that it
+ * can interrupt. One task at a time may call the setters; they need no lock against the interrupt.
  */
 #ifndef CORVAK_CORE_DRIVE_H
 #define CORVAK_CORE_DRIVE_H
 
-#include "corvak/core/angle.h"
-#include "corvak/core/current_control.h"
 #include "corvak/core/excitation.h"
+#include "corvak/core/moment.h"
 #include "corvak/core/port.h"
-#include "corvak/core/speed_control.h"
+#include "corvak/core/settings.h"
 
 #ifdef __cplusplus
 extern "C" {
 #endif
 
-typedef enum cvk_angle_source {
-    CVK_ANGLE_IMPOSED = 0, /* turns at the commanded speed, whatever the rotor does */
-    CVK_ANGLE_SENSOR       /* follows the rotor sensor */
-} cvk_angle_source;
+/* Where the currents are measured. */
+typedef enum cvk_current_sensing {
+    CVK_CURRENTS_ALWAYS = 0, /* in the motor wires: valid at any instant */
+    CVK_CURRENTS_LOW_SIDE    /* below the low switches: valid while these conduct long enough */
+} cvk_current_sensing;
 
-/* Why the bridge was switched off. The first cause is kept until it is cleared. */
-typedef enum cvk_fault {
-    CVK_FAULT_NONE = 0,
-    CVK_FAULT_SAMPLE,      /* a sample is not a number */
-    CVK_FAULT_OVERCURRENT, /* a phase current is beyond trip_current_a */
-    CVK_FAULT_BUS_VOLTAGE  /* the bus is outside bus_min_v .. bus_max_v */
-} cvk_fault;
+/* What is soldered: fixed at init. */
+typedef struct cvk_hardware {
+    float period_s;             /* control period: 5e-6 .. 1e-3 */
+    int32_t updates_per_period; /* control periods in one PWM period: 1 or 2 */
+    int32_t current_sensing;    /* cvk_current_sensing */
+    float window_s; /* low side: this long before and after the sample its switch must be on, dead
+                       time included: 0 .. a quarter of the PWM period */
+} cvk_hardware;
 
-const char *cvk_fault_text(cvk_fault fault);
+/* 20 kHz, one update, currents always valid. */
+cvk_hardware cvk_hardware_default(void);
 
-typedef struct cvk_drive_config {
-    cvk_current_control_config current;
-    cvk_angle_sensor_config sensor;
-    float trip_current_a;        /* peak phase current: 0.01 .. 2000 */
-    float bus_min_v, bus_max_v;  /* 1 .. 100; bus_max_v above bus_min_v */
-    float speed_gain_a_s;        /* speed loop: A per electrical rad/s: 0 .. 1000 */
-    float speed_integral_gain_a; /* A per electrical rad/s per s: 0 .. 1e5 */
-    float speed_limit_a;         /* largest torque current of the speed loop: 0 .. 1000 */
-} cvk_drive_config;
-
-typedef struct cvk_drive_sample {
-    cvk_abc current_a; /* positive into the motor, sampled at the carrier valley */
-    float bus_v;
-    float sensor_mech_rad; /* rotor sensor, mechanical; ignored with an imposed angle */
-} cvk_drive_sample;
+/* A drive's memory, owned by the caller. Its inside is private: what may be known of it is in the
+ * moment. */
+#define CVK_DRIVE_BYTES 2048u
 
 typedef struct cvk_drive {
-    const cvk_port *port;
-    cvk_drive_config config;
-    cvk_current_control current_control;
-    cvk_speed_control speed_control;
-    cvk_angle_sensor sensor;
-    cvk_angle_source angle_source;
-    cvk_angle angle;            /* used in the last call */
-    cvk_excitation *excitation; /* null: the command below counts */
-    cvk_command command;
-    cvk_drive_mode mode; /* of the last call: a change of it leaves no stale state behind */
-    cvk_fault fault;
-    bool bridge_on;
+    union {
+        unsigned char byte[CVK_DRIVE_BYTES];
+        void *pointer; /* these two align it */
+        uint32_t word;
+    } inside;
 } cvk_drive;
 
-/* Refuses any config field outside its range; `why` may be null. `port` and the drive must outlive
- * their use; the config is copied. The bridge is off afterwards. */
-cvk_status cvk_drive_init(cvk_drive *drive, const cvk_port *port, const cvk_drive_config *config,
-                          cvk_refusal *why) CVK_MUST_CHECK;
+/* A drive with its bridge off. CVK_OUT_OF_RANGE or CVK_CONTRADICTION, with the first refusal in
+ * `why` (may be null), when hardware or settings are refused; the drive is then not usable. `port`
+ * and the drive must outlive their use. Task, before the interrupt is enabled. */
+cvk_status cvk_drive_init(cvk_drive *drive, const cvk_port *port, const cvk_hardware *hardware,
+                          const cvk_settings *settings, cvk_refusal *why) CVK_MUST_CHECK;
 
-void cvk_drive_set_angle_source(cvk_drive *drive, cvk_angle_source source);
+/* The hot path. Interrupt. Bounded time; no allocation; touches nothing but `drive` and its port.
+ */
+cvk_abc cvk_drive_control(cvk_drive *drive, const cvk_readings *readings);
 
-/* Runs a program from its first step; null ends one. The caller keeps `excitation` alive. */
-void cvk_drive_run(cvk_drive *drive, cvk_excitation *excitation);
+/* The moment of the last call. In the interrupt's context it is whole; from a task copy it with the
+ * interrupt held off. */
+const cvk_moment *cvk_drive_now(const cvk_drive *drive);
 
-/* Sets what to do while no program runs. CVK_OUT_OF_RANGE, and nothing changes, when the mode is
- * none of the list or a number is not finite; `why` (may be null) names it. */
-cvk_status cvk_drive_set_command(cvk_drive *drive, cvk_command command,
-                                 cvk_refusal *why) CVK_MUST_CHECK;
+/* Checks a whole set of settings, prepares what follows from it, and leaves it for the next control
+ * call to adopt; loops and angle sources keep their state. Refusals as for cvk_drive_init(), and:
+ * CVK_BUSY when the set before has not been adopted yet, CVK_BRIDGE_IS_ON (with the key in `why`)
+ * when a parameter would change that may not. Nothing changes on a refusal. Task. */
+cvk_status cvk_drive_stage(cvk_drive *drive, const cvk_settings *settings,
+                           cvk_refusal *why) CVK_MUST_CHECK;
 
+/* The settings in force, or those staged last. Task. */
+const cvk_settings *cvk_drive_settings(const cvk_drive *drive);
+
+/* Sets what to do while no program runs; counts from the next control call on, as a whole.
+ * CVK_OUT_OF_RANGE when the mode is none of the list or a number is outside its range, CVK_CONTRADICTION
+ * when the mode needs a parameter that is not known (`why` names it). Nothing changes then. Task.
+ */
+cvk_status cvk_drive_request(cvk_drive *drive, const cvk_request *request,
+                             cvk_refusal *why) CVK_MUST_CHECK;
+
+/* Runs an excitation from its first step; null ends one. The caller keeps it alive until then.
+ * CVK_CONTRADICTION as for a request. Task. */
+cvk_status cvk_drive_run(cvk_drive *drive, cvk_excitation *excitation,
+                         cvk_refusal *why) CVK_MUST_CHECK;
+
+/* Ends a fault, from the next control call on: then the request counts again. Task or interrupt. */
 void cvk_drive_clear_fault(cvk_drive *drive);
-
-/* The hot path. Bounded time; no allocation; touches nothing but `drive` and its port. */
-cvk_abc cvk_drive_control(cvk_drive *drive, const cvk_drive_sample *sample);
 
 #ifdef __cplusplus
 }

@@ -3,20 +3,12 @@
  * Excitations: short programs of steps that make a motor show its parameters. They are stepped by
  * the hot path, so a microcontroller, the simulated rig and a self-setup run the very same ones.
  *
- *   standstill   with the shaft held: finds the voltage that drives the allowed current, then
- *                holds DC levels of both signs along three directions, then a small square-wave
- *                voltage along three directions. Needs to know nothing of the motor.
- *   spin         a few speeds in closed loop, with and without a d-axis current.
- *   coast        speeds up, then leaves the bridge off.
- *   sweep        turns a current vector slowly forward and back, and the rotor with it, in open
- *                loop: shows every rotor sensor over whole turns in both directions.
- *   duty         an ordinary run: speed ramps and plateaus, nothing injected.
- *   steps        current steps on both axes and speed steps, around half the speed.
+ * What there is stands in the table of programs (programs.h).
  */
 #ifndef CORVAK_CORE_EXCITATION_H
 #define CORVAK_CORE_EXCITATION_H
 
-#include "corvak/core/frames.h"
+#include "corvak/core/moment.h"
 #include "corvak/core/status.h"
 
 #ifdef __cplusplus
@@ -24,21 +16,6 @@ extern "C" {
 #endif
 
 #define CVK_EXCITATION_MAX_STEPS 64u
-
-/* What the drive is to do during one control period. */
-typedef enum cvk_drive_mode {
-    CVK_MODE_OFF = 0, /* bridge off */
-    CVK_MODE_VOLTAGE, /* voltage_v, stationary frame */
-    CVK_MODE_CURRENT, /* current_a, in the frame of the angle source */
-    CVK_MODE_SPEED    /* speed_rad_s, with current_a.d kept */
-} cvk_drive_mode;
-
-typedef struct cvk_command {
-    cvk_drive_mode mode;
-    cvk_ab voltage_v;
-    cvk_dq current_a;
-    float speed_rad_s; /* electrical */
-} cvk_command;
 
 typedef enum cvk_step_kind {
     CVK_STEP_REST,        /* zero voltage */
@@ -54,6 +31,9 @@ typedef enum cvk_step_kind {
                              step, with a d-axis current of `fraction` of the limit */
     CVK_STEP_OFF          /* bridge off */
 } cvk_step_kind;
+
+/* What the drive does in a step of this kind. */
+cvk_mode cvk_step_mode(cvk_step_kind kind);
 
 typedef struct cvk_step {
     cvk_step_kind kind;
@@ -89,24 +69,9 @@ typedef struct cvk_excitation {
 cvk_excitation_config cvk_excitation_config_default(float period_s, float current_limit_a,
                                                     float bus_v);
 
-/* Programs. Each refuses a config field outside its range (see above); `why` may be null. */
-cvk_status cvk_excitation_standstill(cvk_excitation *excitation,
-                                     const cvk_excitation_config *config,
-                                     cvk_refusal *why) CVK_MUST_CHECK;
-cvk_status cvk_excitation_spin(cvk_excitation *excitation, const cvk_excitation_config *config,
-                               cvk_refusal *why) CVK_MUST_CHECK;
-cvk_status cvk_excitation_coast(cvk_excitation *excitation, const cvk_excitation_config *config,
-                                cvk_refusal *why) CVK_MUST_CHECK;
-cvk_status cvk_excitation_sweep(cvk_excitation *excitation, const cvk_excitation_config *config,
-                                cvk_refusal *why) CVK_MUST_CHECK;
-cvk_status cvk_excitation_duty(cvk_excitation *excitation, const cvk_excitation_config *config,
-                               cvk_refusal *why) CVK_MUST_CHECK;
-cvk_status cvk_excitation_steps(cvk_excitation *excitation, const cvk_excitation_config *config,
-                                cvk_refusal *why) CVK_MUST_CHECK;
-
 /* One control period: what to do now, given the current sampled now. After the last step the
- * command is "off" for ever. */
-cvk_command cvk_excitation_next(cvk_excitation *excitation, cvk_ab current_a);
+ * request is "off" for ever. */
+cvk_request cvk_excitation_next(cvk_excitation *excitation, cvk_ab current_a);
 
 bool cvk_excitation_finished(const cvk_excitation *excitation);
 

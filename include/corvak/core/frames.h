@@ -9,6 +9,7 @@
 #define CORVAK_CORE_FRAMES_H
 
 #include <math.h>
+#include <stdbool.h>
 
 #ifdef __cplusplus
 extern "C" {
@@ -35,9 +36,36 @@ typedef struct cvk_rotation {
     float cosine, sine;
 } cvk_rotation;
 
+/* Both at once, from one reduction of the angle to an eighth of a turn: within 2e-7 up to a turn,
+ * 1e-5 up to a hundred turns. Polynomials: Moshier, Methods and Programs for Mathematical
+ * Functions, 1989. */
 static inline cvk_rotation cvk_rotation_of(float angle_rad)
 {
-    cvk_rotation r = {cosf(angle_rad), sinf(angle_rad)};
+    const float quarters = angle_rad * (2.0f / CVK_PI);
+    const int n = (int)(quarters + (quarters < 0.0f ? -0.5f : 0.5f));
+    const float x = (angle_rad - (float)n * 1.5703125f) - (float)n * 4.83826794897e-4f, y = x * x;
+    const float sine =
+        x + x * y * (-1.6666654611e-1f + y * (8.3321608736e-3f - y * 1.9515295891e-4f));
+    const float cosine =
+        1.0f - 0.5f * y +
+        y * y * (4.166664568298827e-2f - y * (1.388731625493765e-3f - y * 2.443315711809948e-5f));
+    const bool odd = ((unsigned)n & 1u) != 0u, back = ((unsigned)n & 2u) != 0u;
+    const float c = odd ? -sine : cosine, s = odd ? cosine : sine;
+    cvk_rotation r = {back ? -c : c, back ? -s : s};
+    return r;
+}
+
+/* One rotation after the other, and a rotation the other way. */
+static inline cvk_rotation cvk_rotation_then(cvk_rotation first, cvk_rotation then)
+{
+    cvk_rotation r = {first.cosine * then.cosine - first.sine * then.sine,
+                      first.sine * then.cosine + first.cosine * then.sine};
+    return r;
+}
+
+static inline cvk_rotation cvk_rotation_back(cvk_rotation x)
+{
+    cvk_rotation r = {x.cosine, -x.sine};
     return r;
 }
 
@@ -77,6 +105,21 @@ static inline float cvk_wrap_angle(float angle_rad)
 {
     float turns = angle_rad * (1.0f / CVK_TWO_PI);
     return angle_rad - CVK_TWO_PI * (float)(int)(turns + (turns < 0.0f ? -0.5f : 0.5f));
+}
+
+/* Angle of a vector, -pi .. pi, within 1e-5 rad; 0 for the null vector. Polynomial: Abramowitz,
+ * Stegun, Handbook of Mathematical Functions, 1964, 4.4.49. */
+static inline float cvk_angle_of(float x, float y)
+{
+    const float ax = fabsf(x), ay = fabsf(y);
+    const float large = ax > ay ? ax : ay, small = ax > ay ? ay : ax;
+    const float z = large > 0.0f ? small / large : 0.0f, zz = z * z;
+    float angle =
+        z * (0.9998660f +
+             zz * (-0.3302995f + zz * (0.1801410f + zz * (-0.0851330f + zz * 0.0208351f))));
+    angle = ay > ax ? 0.5f * CVK_PI - angle : angle;
+    angle = x < 0.0f ? CVK_PI - angle : angle;
+    return y < 0.0f ? -angle : angle;
 }
 
 #ifdef __cplusplus

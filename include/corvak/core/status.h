@@ -26,17 +26,23 @@ typedef enum cvk_status {
     CVK_BAD_FORMAT,    /* a file's contents cannot be understood */
     CVK_STOPPED,       /* the drive stopped with a fault */
     CVK_NOT_IN_LOG,    /* the log does not show what was asked for */
+    CVK_CONTRADICTION, /* two parameters contradict each other */
+    CVK_BRIDGE_IS_ON,  /* may change only while the bridge is off */
+    CVK_BUSY,          /* what was asked for before has not been taken up yet: ask again */
+    CVK_UNKNOWN_NAME,  /* there is nothing of that name */
     CVK_STATUS_COUNT
 } cvk_status;
 
 /* A short English name of a status, never null. */
 const char *cvk_status_text(cvk_status status);
 
-/* The number that a configuration check refused. */
+/* The number that a check refused. */
 typedef struct cvk_refusal {
-    const char *field; /* the field's name with its unit, as in the header */
-    float value;       /* what was given */
-    float low, high;   /* the allowed range, both ends included */
+    const char *field;   /* the field's name with its unit, as in the header or table */
+    float value;         /* what was given */
+    float low, high;     /* the allowed range, both ends included */
+    const char *against; /* CVK_CONTRADICTION: the other parameter; else null */
+    const char *reason;  /* CVK_CONTRADICTION: what is wrong and what to do; else null */
 } cvk_refusal;
 
 /* CVK_OK when low <= value <= high. Otherwise (also for NaN) CVK_OUT_OF_RANGE, and `why`,

@@ -16,7 +16,9 @@ extern "C" {
 
 /* Reads and checks a rig file. Keys without a preset must be there; an unknown key, one given
  * twice, a value that is not a number or not one of the names, or one outside its range is refused
- * with file, line, key and range, and so are values that contradict each other. */
+ * with file, line, key and range, and so are values that contradict each other. The tune stands at
+ * its presets, or at what a section `drive:` of an older file says; then the complaint holds a note
+ * on that, though the status is CVK_OK. Without a note it is empty. */
 cvk_status cvk_rig_file_read(cvk_rig_config *config, const char *path,
                              cvk_complaint *complaint) CVK_MUST_CHECK;
 

@@ -7,7 +7,7 @@
 #ifndef CORVAK_RIG_CONFIG_H
 #define CORVAK_RIG_CONFIG_H
 
-#include "corvak/core/status.h"
+#include "corvak/core/settings.h"
 
 #ifdef __cplusplus
 extern "C" {
@@ -170,17 +170,6 @@ typedef struct cvk_rig_inputs {
     double digital_loss;  /* share of digital set-points that do not arrive, 100 per second */
 } cvk_rig_inputs;
 
-/* What the person tells the controller; not part of the physics. */
-typedef struct cvk_rig_drive {
-    double current_limit_a;
-    double trip_current_a;
-    double bandwidth_hz;
-    double resistance_ohm, inductance_d_h, inductance_q_h, flux_linkage_wb;
-    double speed_gain_a_s, speed_integral_gain_a;
-    double speed_rad_s; /* electrical, highest of a spin */
-    double plateau_s;   /* length of one plateau of a spin */
-} cvk_rig_drive;
-
 /* One switch for each imperfection: "off" makes that part of the rig perfect. */
 typedef struct cvk_rig_imperfections {
     int saturation, harmonics, unequal_magnets, cogging, iron_loss, heating, friction, compliance;
@@ -204,8 +193,8 @@ typedef struct cvk_rig_config {
     cvk_rig_rotor_sensor rotor_sensor;
     cvk_rig_gate_driver gate_driver;
     cvk_rig_inputs inputs;
-    cvk_rig_drive drive;
     cvk_rig_imperfections imperfections;
+    cvk_settings tune; /* of the controller on this bench; not part of the physics */
 } cvk_rig_config;
 
 /* One field of the config that a rig file can set. */

@@ -7,6 +7,7 @@
 #define CORVAK_SIM_SIM_H
 
 #include "corvak/core/drive.h"
+#include "corvak/core/programs.h"
 #include "corvak/rig/rig.h"
 
 #ifdef __cplusplus
@@ -17,35 +18,37 @@ typedef struct cvk_sim {
     cvk_rig rig;
     cvk_port port;
     cvk_drive drive;
-    double duty[3];      /* computed in the call before: act during the next period */
-    double current_a[3]; /* as the drive got them, completed where a window was too short */
+    const cvk_excitation *program; /* that runs; or null */
+    double duty[3];                /* computed in the call before: act during the next period */
 } cvk_sim;
 
-/* One control period as a logger on the controller sees it. */
+/* One control period. */
 typedef struct cvk_sim_row {
     double time_s; /* of the sample */
     cvk_rig_sample sample;
-    double current_a[3];    /* what the drive got: see cvk_sim_step() */
-    double sensor_mech_rad; /* of the rotor sensor in use; NaN when there is none */
-    double duty[3];         /* computed from this sample */
-    bool recorded;          /* the running excitation wants this row in the log */
+    const cvk_moment *now; /* of the drive, until the next step */
+    bool recorded;         /* the running excitation wants this row in the log */
 } cvk_sim_row;
 
-/* Rig and drive from one config. `sim` must not be moved afterwards: the port points into it.
- * `why` (may be null) names a drive field that is refused. */
+/* What the drive must know of the rig's power stage. */
+cvk_hardware cvk_sim_hardware(const cvk_rig_config *config);
+
+/* Rig and drive from one config, the drive's settings from `config->tune`; its rotor section is
+ * filled in as a calibration would have found it. `sim` must not be moved afterwards: the port
+ * points into it. `why` (may be null) names a parameter that is refused. */
 cvk_status cvk_sim_init(cvk_sim *sim, const cvk_rig_config *config, uint64_t seed,
                         cvk_refusal *why) CVK_MUST_CHECK;
 
-/* One control period. Currents that the sensing cannot show follow from the others (their sum is
- * zero), or are those of the period before when two are missing. */
+/* The shaft's angle (rad) as the rotor sensor in use shows it; sin/cos and halls within their own
+ * period. NaN without such a sensor. */
+double cvk_sim_shaft_angle(const cvk_rig_config *config, const cvk_rig_sample *sample);
+
+/* One control period. */
 cvk_sim_row cvk_sim_step(cvk_sim *sim);
 
-/* The names of the excitations, ended by null. */
-extern const char *const cvk_sim_excitations[];
-
-/* An excitation by its name, prepared for this rig: holds or frees the shaft, selects the angle
- * source, fills in `excitation` and starts it. CVK_NOT_IN_LOG when there is none of that name. */
-cvk_status cvk_sim_start(cvk_sim *sim, const char *name, cvk_excitation *excitation,
+/* A program prepared for this rig: holds or frees the shaft, fills in `excitation` and starts it.
+ */
+cvk_status cvk_sim_start(cvk_sim *sim, const cvk_program *program, cvk_excitation *excitation,
                          cvk_refusal *why) CVK_MUST_CHECK;
 
 #ifdef __cplusplus

@@ -1,0 +1,149 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The moment: every quantity of one control period in one struct, in the order in which it comes to
+ * be. Each step of the hot path reads what stands above its part and writes its own. The signal
+ * table (signals.h) gives each a name.
+ */
+#ifndef CORVAK_CORE_MOMENT_H
+#define CORVAK_CORE_MOMENT_H
+
+#include "corvak/core/frames.h"
+
+#include <stdbool.h>
+#include <stdint.h>
+
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+/* Raw readings of the rotor sensors: fill in those that are fitted, leave the others at 0. */
+typedef struct cvk_rotor_readings {
+    float absolute_mech_rad; /* any number of turns */
+    int32_t encoder_counts;  /* since any instant; may wrap around */
+    int32_t index_passed;    /* 1 when the index mark went by since the readings before */
+    float sin_v, cos_v;
+    int32_t hall; /* 0 .. 7: hall a is bit 0 */
+    float tachometer_v;
+} cvk_rotor_readings;
+
+/* What the port hands over at the sample instant. */
+typedef struct cvk_readings {
+    cvk_abc current_a;     /* positive into the motor, at the carrier valley, offsets included */
+    int32_t current_valid; /* bits 0, 1, 2: phases a, b, c were really seen */
+    float bus_v;
+    cvk_rotor_readings rotor;
+    float winding_degc; /* NaN when there is none */
+} cvk_readings;
+
+#define CVK_ALL_CURRENTS_VALID 7
+
+/* Where an electrical angle can come from. */
+typedef enum cvk_angle_source {
+    CVK_ANGLE_IMPOSED = 0, /* turns at a given speed, whatever the rotor does */
+    CVK_ANGLE_ROTOR,       /* the rotor sensor */
+    CVK_ANGLE_FLUX,        /* observer: active flux with its length held */
+    CVK_ANGLE_SOURCES
+} cvk_angle_source;
+
+/* Why a source is not to be trusted now. */
+typedef enum cvk_angle_reason {
+    CVK_ANGLE_FINE = 0,
+    CVK_ANGLE_OFF,      /* not enabled, or not yet any reading */
+    CVK_ANGLE_TOO_SLOW, /* too little back-EMF */
+    CVK_ANGLE_NO_MATCH, /* what it expects is not what is measured */
+    CVK_ANGLE_NOT_SETTLED,
+    CVK_ANGLE_BAD_READING
+} cvk_angle_reason;
+
+typedef struct cvk_angle {
+    float angle_rad;   /* electrical, -pi .. pi, at the sample instant */
+    float speed_rad_s; /* electrical */
+    float quality;     /* 0: no idea .. 1: trusted */
+    int32_t reason;    /* cvk_angle_reason */
+} cvk_angle;
+
+/* Why the bridge was switched off. The first cause is kept until it is cleared. */
+typedef enum cvk_fault {
+    CVK_FAULT_NONE = 0,
+    CVK_FAULT_SAMPLE,      /* a sample is not a number */
+    CVK_FAULT_OVERCURRENT, /* a phase current is beyond protect.trip_current_a */
+    CVK_FAULT_BUS_VOLTAGE, /* the bus is outside protect.bus_min_v .. bus_max_v */
+    CVK_FAULT_START,       /* the rotor did not follow the start */
+    CVK_FAULT_ANGLE,       /* the angle was lost while the motor turned */
+    CVK_FAULT_REST,        /* currents flowed during the calibration at rest */
+    CVK_FAULT_COUNT
+} cvk_fault;
+
+/* What the drive is to do. */
+typedef enum cvk_mode {
+    CVK_MODE_OFF = 0, /* bridge off */
+    CVK_MODE_REST,    /* bridge at half duty: the offsets of the current channels are found */
+    CVK_MODE_VOLTAGE, /* voltage_v, stationary frame */
+    CVK_MODE_IMPOSED, /* current_a in a frame that turns at speed_rad_s, whatever the rotor does */
+    CVK_MODE_CURRENT, /* current_a, in the rotor's frame */
+    CVK_MODE_SPEED,   /* speed_rad_s, with current_a.d kept */
+    CVK_MODE_STOP,    /* slows down as SPEED does, then off */
+    CVK_MODE_COUNT
+} cvk_mode;
+
+typedef struct cvk_request {
+    int32_t mode;      /* cvk_mode */
+    cvk_ab voltage_v;  /* each -1000 .. 1000 */
+    cvk_dq current_a;  /* each -1e4 .. 1e4 */
+    float speed_rad_s; /* electrical, -1e5 .. 1e5 */
+} cvk_request;
+
+/* Where a start without a sensor stands. */
+typedef enum cvk_start_phase {
+    CVK_START_IDLE = 0, /* nothing of the kind */
+    CVK_START_ALIGN,    /* the vector stands still */
+    CVK_START_TURN,     /* it turns, and the rotor with it */
+    CVK_START_RUN,      /* the observer has taken over */
+    CVK_START_YIELD     /* slow: the observer is about to hand back to the imposed angle */
+} cvk_start_phase;
+
+typedef struct cvk_moment {
+    uint32_t tick; /* control periods since cvk_drive_init(); wraps around */
+    cvk_readings readings;
+    /* measure */
+    cvk_abc phase_a;     /* currents: offsets off, missing ones completed */
+    cvk_ab current_ab_a; /* the same as a vector */
+    cvk_abc offset_a;    /* of the current channels, taken off above */
+    int32_t rest_done;   /* 1 when the calibration at rest has found them */
+    float bus_v;
+    cvk_ab acted_v;  /* voltage that acted since the sample before */
+    cvk_ab acting_v; /* voltage that acts until the next sample */
+    /* protect */
+    int32_t fault; /* cvk_fault */
+    /* angles */
+    cvk_angle source[CVK_ANGLE_SOURCES];
+    /* request and start */
+    cvk_request request;  /* whoever commands: a program or the caller */
+    int32_t start_phase;  /* cvk_start_phase */
+    int32_t angle_source; /* cvk_angle_source: the one in use */
+    cvk_angle angle;      /* of that source */
+    float start_d_a;      /* d current that the start has left over or needs */
+    /* reference */
+    float speed_set_rad_s; /* after its slew */
+    cvk_dq current_set_a;  /* after limits */
+    /* voltage */
+    cvk_dq current_a;     /* in the frame of `angle` */
+    cvk_ab voltage_set_v; /* wanted from the next sample on */
+    /* modulate */
+    int32_t bridge_on;
+    cvk_abc duty;          /* 0 .. 1 */
+    cvk_ab voltage_made_v; /* what these duties make */
+    float headroom;        /* 1: no voltage wanted; 0: at the hexagon's edge or beyond */
+} cvk_moment;
+
+/* English names, never null. */
+const char *cvk_fault_text(cvk_fault fault);
+const char *cvk_angle_source_text(cvk_angle_source source);
+const char *cvk_angle_reason_text(cvk_angle_reason reason);
+const char *cvk_mode_text(cvk_mode mode);
+const char *cvk_start_phase_text(cvk_start_phase phase);
+
+#ifdef __cplusplus
+}
+#endif
+#endif

@@ -1,0 +1,127 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The settings of a drive: everything that may be tuned, one struct, one section a module. Keys,
+ * units, ranges, presets and help of all of it stand in the parameter table (parameters.h); a tune
+ * file holds them by their keys. What is soldered is not here: see cvk_hardware in drive.h.
+ *
+ * A number that is not known yet is 0 where the table's range says so: what needs it refuses to
+ * start and names it.
+ */
+#ifndef CORVAK_CORE_SETTINGS_H
+#define CORVAK_CORE_SETTINGS_H
+
+#include "corvak/core/status.h"
+
+#include <stdint.h>
+
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+typedef struct cvk_motor_settings {
+    int32_t pole_pairs; /* 0: not known */
+    float resistance_ohm, inductance_d_h, inductance_q_h, flux_linkage_wb;
+} cvk_motor_settings;
+
+/* The inverter's own voltage (dead time and devices) against the current of a phase:
+ * voltage_v * x / (1 + |x|) with x = current / knee_a. */
+typedef struct cvk_inverter_settings {
+    float voltage_v, knee_a;
+} cvk_inverter_settings;
+
+typedef struct cvk_sensing_settings {
+    float offset_phase_a_a, offset_phase_b_a, offset_phase_c_a; /* reading at no current */
+    float rest_s; /* length of the offset calibration at rest */
+} cvk_sensing_settings;
+
+typedef struct cvk_protect_settings {
+    float trip_current_a, bus_min_v, bus_max_v;
+} cvk_protect_settings;
+
+typedef struct cvk_limit_settings {
+    float current_a; /* phase current, peak */
+} cvk_limit_settings;
+
+typedef struct cvk_current_settings {
+    float bandwidth_hz;
+} cvk_current_settings;
+
+typedef struct cvk_speed_settings {
+    float gain_a_s;            /* A per electrical rad/s */
+    float integral_gain_a;     /* A per electrical rad/s per s */
+    float current_a;           /* largest torque current; 0: 70 % of limit.current_a */
+    float acceleration_rad_s2; /* slew of the set-point, electrical; 0: none */
+} cvk_speed_settings;
+
+/* Which source gives the angle while the motor turns by its own angle. */
+typedef enum cvk_angle_choice { CVK_BY_ROTOR_SENSOR = 0, CVK_BY_OBSERVER } cvk_angle_choice;
+
+typedef struct cvk_angle_settings {
+    int32_t source; /* cvk_angle_choice */
+} cvk_angle_settings;
+
+typedef enum cvk_rotor_kind {
+    CVK_ROTOR_NONE = 0,
+    CVK_ROTOR_ABSOLUTE,
+    CVK_ROTOR_ENCODER,
+    CVK_ROTOR_SINCOS,
+    CVK_ROTOR_HALLS
+} cvk_rotor_kind;
+
+typedef struct cvk_rotor_settings {
+    int32_t kind;             /* cvk_rotor_kind */
+    int32_t counts;           /* encoder: per turn */
+    int32_t periods_per_turn; /* sin/cos; 0: one per pole pair */
+    int32_t reversed;         /* 1: counts against the field's direction */
+    float offset_rad;         /* electrical angle at sensor angle zero */
+    float bandwidth_hz;       /* of the tracking filter */
+} cvk_rotor_settings;
+
+typedef struct cvk_observer_settings {
+    float bandwidth_rad_s;          /* of the flux: how fast its length is corrected */
+    float tracking_bandwidth_rad_s; /* of angle and speed */
+    float least_speed_rad_s;        /* electrical: below it the angle is not trusted */
+} cvk_observer_settings;
+
+/* Starting without a sensor: a current vector is turned by hand, so to speak, until the observer
+ * sees the rotor follow. */
+typedef struct cvk_start_settings {
+    float current_a;           /* of that vector; 0: half of limit.current_a */
+    float align_s;             /* it stands still so long first */
+    float acceleration_rad_s2; /* electrical */
+    float speed_rad_s;         /* electrical: at it the observer takes over */
+    float patience_s;          /* at that speed, before the start counts as failed */
+} cvk_start_settings;
+
+/* Defaults of the excitations (programs.h). */
+typedef struct cvk_program_settings {
+    float speed_rad_s; /* electrical, highest */
+    float hold_s;      /* one plateau of a turning program */
+} cvk_program_settings;
+
+typedef struct cvk_settings {
+    cvk_motor_settings motor;
+    cvk_inverter_settings inverter;
+    cvk_sensing_settings sensing;
+    cvk_protect_settings protect;
+    cvk_limit_settings limit;
+    cvk_current_settings current;
+    cvk_speed_settings speed;
+    cvk_angle_settings angle;
+    cvk_rotor_settings rotor;
+    cvk_observer_settings observer;
+    cvk_start_settings start;
+    cvk_program_settings program;
+} cvk_settings;
+
+/* Every parameter at its preset. */
+cvk_settings cvk_settings_default(void);
+
+/* Each parameter against its range, then the set as a whole. CVK_OUT_OF_RANGE or CVK_CONTRADICTION
+ * with the first refusal in `why` (may be null). Any context; takes some microseconds. */
+cvk_status cvk_settings_check(const cvk_settings *settings, cvk_refusal *why) CVK_MUST_CHECK;
+
+#ifdef __cplusplus
+}
+#endif
+#endif

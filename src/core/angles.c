@@ -1,0 +1,31 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The list of angle sources, and the imposed angle.
+ */
+#include "angles.h"
+
+#include <stddef.h>
+
+static const char *const choices[] = {"rotor_sensor", "observer", NULL};
+
+static const cvk_parameter rows[] = {
+    CVK_ROW_CHOICE(angle, source, choices, 1, 0, "what gives the rotor's angle"),
+};
+const cvk_parameter_rows cvk_angle_rows = CVK_ROWS(rows);
+
+void cvk_imposed_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
+{
+    cvk_imposed *s = &angles->imposed;
+    s->angle_rad = cvk_wrap_angle(s->angle_rad + s->speed_rad_s * setup->period_s);
+    now->source[CVK_ANGLE_IMPOSED] =
+        (cvk_angle){s->angle_rad, s->speed_rad_s, 1.0f, CVK_ANGLE_FINE};
+}
+
+void cvk_angles_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
+{
+    static void (*const steps[])(cvk_angles *, const cvk_setup *,
+                                 cvk_moment *) = {cvk_imposed_step, cvk_rotor_step, cvk_flux_step};
+    for (unsigned n = 0; n < sizeof steps / sizeof steps[0]; n++) {
+        steps[n](angles, setup, now);
+    }
+}

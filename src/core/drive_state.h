@@ -1,0 +1,35 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * What is inside a cvk_drive.
+ */
+#ifndef CORVAK_CORE_DRIVE_STATE_H
+#define CORVAK_CORE_DRIVE_STATE_H
+
+#include "angles.h"
+#include "measure.h"
+#include "reference.h"
+#include "startup.h"
+
+typedef struct cvk_drive_state {
+    const cvk_port *port;
+    cvk_hardware hardware;
+    /* Written by a task, read by the interrupt: two places each, and the number of the one that
+     * counts. The interrupt preempts the task, never the other way round. */
+    cvk_setup setup[2];
+    volatile uint8_t setup_live, setup_staged;
+    cvk_request request[2];
+    volatile uint8_t request_live;
+    volatile bool clear_fault;
+    cvk_excitation *volatile excitation;
+    /* the interrupt's own */
+    cvk_measure measure;
+    cvk_angles angles;
+    cvk_startup startup;
+    cvk_reference reference;
+    cvk_current_control current_control;
+    int32_t mode; /* of the last call */
+    bool gates_on;
+    cvk_moment now;
+} cvk_drive_state;
+
+#endif

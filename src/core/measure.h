@@ -1,0 +1,22 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * From readings to quantities: offsets taken off, currents completed where a shunt's window was too
+ * short, and the calibration of the offsets at rest.
+ */
+#ifndef CORVAK_CORE_MEASURE_H
+#define CORVAK_CORE_MEASURE_H
+
+#include "setup.h"
+
+typedef struct cvk_measure {
+    cvk_abc offset_a;
+    cvk_abc sum_a, square_a2; /* of the readings while at rest */
+    uint32_t rest_ticks;      /* of the calibration that runs */
+} cvk_measure;
+
+/* Takes the offsets from the settings. */
+void cvk_measure_start(cvk_measure *measure, const cvk_setup *setup);
+
+void cvk_measure_step(cvk_measure *measure, const cvk_setup *setup, cvk_moment *now);
+
+#endif

@@ -1,0 +1,60 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Names of the states in a moment.
+ */
+#include "corvak/core/moment.h"
+
+#define TEXT_OF(value, texts, other)                                                               \
+    ((unsigned)(value) < sizeof(texts) / sizeof(texts)[0] ? (texts)[value] : (other))
+
+const char *cvk_fault_text(cvk_fault fault)
+{
+    static const char *const texts[CVK_FAULT_COUNT] = {
+        [CVK_FAULT_NONE] = "no fault",
+        [CVK_FAULT_SAMPLE] = "a sample is not a number",
+        [CVK_FAULT_OVERCURRENT] = "a phase current is beyond the trip current",
+        [CVK_FAULT_BUS_VOLTAGE] = "the bus voltage is outside its window",
+        [CVK_FAULT_START] = "the rotor did not follow the start",
+        [CVK_FAULT_ANGLE] = "the rotor's angle was lost",
+        [CVK_FAULT_REST] = "currents flowed during the calibration at rest"};
+    return TEXT_OF(fault, texts, "unknown fault");
+}
+
+const char *cvk_angle_source_text(cvk_angle_source source)
+{
+    static const char *const texts[CVK_ANGLE_SOURCES] = {[CVK_ANGLE_IMPOSED] = "imposed",
+                                                         [CVK_ANGLE_ROTOR] = "rotor sensor",
+                                                         [CVK_ANGLE_FLUX] = "flux observer"};
+    return TEXT_OF(source, texts, "unknown source");
+}
+
+const char *cvk_angle_reason_text(cvk_angle_reason reason)
+{
+    static const char *const texts[] = {[CVK_ANGLE_FINE] = "fine",
+                                        [CVK_ANGLE_OFF] = "off",
+                                        [CVK_ANGLE_TOO_SLOW] = "too slow",
+                                        [CVK_ANGLE_NO_MATCH] = "does not match",
+                                        [CVK_ANGLE_NOT_SETTLED] = "not settled",
+                                        [CVK_ANGLE_BAD_READING] = "bad reading"};
+    return TEXT_OF(reason, texts, "unknown reason");
+}
+
+const char *cvk_mode_text(cvk_mode mode)
+{
+    static const char *const texts[CVK_MODE_COUNT] = {
+        [CVK_MODE_OFF] = "off",         [CVK_MODE_REST] = "rest",
+        [CVK_MODE_VOLTAGE] = "voltage", [CVK_MODE_IMPOSED] = "imposed",
+        [CVK_MODE_CURRENT] = "current", [CVK_MODE_SPEED] = "speed",
+        [CVK_MODE_STOP] = "stop"};
+    return TEXT_OF(mode, texts, "unknown mode");
+}
+
+const char *cvk_start_phase_text(cvk_start_phase phase)
+{
+    static const char *const texts[] = {[CVK_START_IDLE] = "idle",
+                                        [CVK_START_ALIGN] = "align",
+                                        [CVK_START_TURN] = "turn",
+                                        [CVK_START_RUN] = "run",
+                                        [CVK_START_YIELD] = "yield"};
+    return TEXT_OF(phase, texts, "unknown phase");
+}

@@ -1,0 +1,39 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The checks of every control call.
+ */
+#include "protect.h"
+
+#include <stddef.h>
+
+static const cvk_parameter rows[] = {
+    CVK_ROW(protect, trip_current_a, "A", 0.01f, 2000.0f, 20.0f, true,
+            "a phase current beyond it switches the bridge off"),
+    CVK_ROW(protect, bus_min_v, "V", 1.0f, 100.0f, 6.0f, true,
+            "a bus below it switches the bridge off"),
+    CVK_ROW(protect, bus_max_v, "V", 1.0f, 100.0f, 60.0f, true,
+            "a bus above it switches the bridge off"),
+    CVK_ROW(limit, current_a, "A", 0.01f, 1000.0f, 5.0f, true,
+            "largest phase current that is asked for, peak"),
+};
+const cvk_parameter_rows cvk_protect_rows = CVK_ROWS(rows);
+
+void cvk_protect_raise(cvk_moment *now, cvk_fault fault)
+{
+    now->fault = now->fault == CVK_FAULT_NONE ? (int32_t)fault : now->fault;
+}
+
+void cvk_protect_step(const cvk_setup *setup, bool clear, cvk_moment *now)
+{
+    const cvk_protect_settings *s = &setup->settings.protect;
+    const cvk_abc i = now->phase_a;
+    const float trip_a = s->trip_current_a;
+    now->fault = clear ? CVK_FAULT_NONE : now->fault;
+    if (!isfinite(i.a) || !isfinite(i.b) || !isfinite(i.c) || !isfinite(now->bus_v)) {
+        cvk_protect_raise(now, CVK_FAULT_SAMPLE);
+    } else if (fabsf(i.a) > trip_a || fabsf(i.b) > trip_a || fabsf(i.c) > trip_a) {
+        cvk_protect_raise(now, CVK_FAULT_OVERCURRENT);
+    } else if (now->bus_v < s->bus_min_v || now->bus_v > s->bus_max_v) {
+        cvk_protect_raise(now, CVK_FAULT_BUS_VOLTAGE);
+    }
+}

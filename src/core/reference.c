@@ -1,0 +1,85 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The speed loop: PI with conditional integration, behind a set-point with limited slew; and the
+ * limit of the current vector, in which the d current goes first.
+ */
+#include "reference.h"
+
+#include <stddef.h>
+
+static const cvk_parameter rows[] = {
+    CVK_ROW(speed, gain_a_s, "A s", 0.0f, 1000.0f, 0.0f, true,
+            "speed loop: A per electrical rad/s"),
+    CVK_ROW(speed, integral_gain_a, "A", 0.0f, 1e5f, 0.0f, true,
+            "speed loop: A per electrical rad/s per s"),
+    CVK_ROW(speed, current_a, "A", 0.0f, 1000.0f, 0.0f, true,
+            "largest torque current of the speed loop; 0: 70 % of limit.current_a"),
+    CVK_ROW(speed, acceleration_rad_s2, "rad/s^2", 0.0f, 1e7f, 0.0f, true,
+            "slew of the speed set-point, electrical; 0: none"),
+};
+const cvk_parameter_rows cvk_reference_rows = CVK_ROWS(rows);
+
+static float toward(float from, float to, float step)
+{
+    const float way = to - from;
+    return step <= 0.0f || fabsf(way) <= step ? to : from + copysignf(step, way);
+}
+
+static float clamp(float x, float limit)
+{
+    return x > limit ? limit : (x < -limit ? -limit : x);
+}
+
+/* The integral stops while the output is limited in the direction of the error. */
+static float speed_control(cvk_reference *reference, const cvk_setup *setup, float error_rad_s)
+{
+    const cvk_speed_settings *s = &setup->settings.speed;
+    const float limit_a = setup->speed_current_a;
+    const float wanted_a = s->gain_a_s * error_rad_s + reference->integral_a;
+    const float given_a = clamp(wanted_a, limit_a);
+    if (given_a == wanted_a || (wanted_a > 0.0f) != (error_rad_s > 0.0f)) {
+        reference->integral_a = clamp(
+            reference->integral_a + s->integral_gain_a * setup->period_s * error_rad_s, limit_a);
+    }
+    return given_a;
+}
+
+void cvk_reference_continue(cvk_reference *reference, const cvk_setup *setup, float current_q_a,
+                            cvk_moment *now)
+{
+    now->speed_set_rad_s = now->angle.speed_rad_s;
+    reference->integral_a = clamp(current_q_a, setup->speed_current_a);
+    reference->running = true;
+}
+
+static float speed_wanted(const cvk_moment *now)
+{
+    return now->request.mode == CVK_MODE_SPEED ? now->request.speed_rad_s : 0.0f;
+}
+
+void cvk_reference_step(cvk_reference *reference, const cvk_setup *setup, cvk_moment *now)
+{
+    const int32_t mode = now->request.mode;
+    const bool by_speed = mode == CVK_MODE_SPEED || mode == CVK_MODE_STOP;
+    const bool was_by_speed = reference->mode == CVK_MODE_SPEED || reference->mode == CVK_MODE_STOP;
+    const bool given = now->start_phase == CVK_START_ALIGN || now->start_phase == CVK_START_TURN;
+    reference->mode = mode;
+    if (!by_speed || given) {
+        reference->integral_a = 0.0f;
+        reference->running = false;
+        now->speed_set_rad_s = given ? now->angle.speed_rad_s : 0.0f;
+    }
+    if (!given) { /* else the start has set it */
+        now->current_set_a =
+            (cvk_dq){now->request.current_a.d + now->start_d_a, now->request.current_a.q};
+    }
+    if (by_speed && !given) {
+        if (!reference->running || !was_by_speed) {
+            cvk_reference_continue(reference, setup, 0.0f, now);
+        }
+        now->speed_set_rad_s =
+            toward(now->speed_set_rad_s, speed_wanted(now), setup->speed_slew_rad_s);
+        now->current_set_a.q =
+            speed_control(reference, setup, now->speed_set_rad_s - now->angle.speed_rad_s);
+    }
+}

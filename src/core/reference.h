@@ -1,0 +1,22 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Reference: from the request to currents in the frame of the angle in use.
+ */
+#ifndef CORVAK_CORE_REFERENCE_H
+#define CORVAK_CORE_REFERENCE_H
+
+#include "setup.h"
+
+typedef struct cvk_reference {
+    float integral_a;
+    int32_t mode; /* of the last call: a change of it leaves no stale state behind */
+    bool running; /* the speed set-point has a value to go on from */
+} cvk_reference;
+
+/* Goes on from a current without a jump: as after a handover at this speed. */
+void cvk_reference_continue(cvk_reference *reference, const cvk_setup *setup, float current_q_a,
+                            cvk_moment *now);
+
+void cvk_reference_step(cvk_reference *reference, const cvk_setup *setup, cvk_moment *now);
+
+#endif

@@ -1,0 +1,164 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * From settings to the constants of the control call; what a mode needs to know.
+ */
+#include "setup.h"
+
+#include <stddef.h>
+
+/* Of the period's share that low-side windows leave; a little more than the two windows. */
+#define WINDOW_MARGIN 2.1f
+#define CURRENT_SHARE 0.7f /* of the limit, for the speed loop, when no other is set */
+#define START_SHARE 0.5f   /* of the limit, for the start, when no other is set */
+#define RISE_S 0.1f        /* the start's current rises within this time */
+#define SETTLED_S 0.02f    /* the observer must agree so long */
+#define LOST_S 0.02f       /* and may be without an idea so long */
+
+void cvk_tracking_gains(float bandwidth_rad_s, float period_s, float *gain_angle, float *gain_speed)
+{
+    const float r = expf(-bandwidth_rad_s * period_s);
+    *gain_angle = 1.0f - r * r;
+    *gain_speed = (1.0f - r) * (1.0f - r) / period_s;
+}
+
+static uint32_t ticks_of(float time_s, float period_s)
+{
+    return (uint32_t)(time_s / period_s + 0.5f);
+}
+
+static cvk_status prepare_current(cvk_setup *setup, cvk_refusal *why)
+{
+    const cvk_settings *s = &setup->settings;
+    const float most_hz = 0.0625f / setup->period_s;
+    if (s->current.bandwidth_hz > most_hz) {
+        if (why != NULL) {
+            *why = (cvk_refusal){"current.bandwidth_hz",
+                                 s->current.bandwidth_hz,
+                                 1.0f,
+                                 most_hz,
+                                 "the control rate",
+                                 "the current loop can be at most 1/16 of the control rate: lower "
+                                 "it, or control faster"};
+        }
+        return CVK_CONTRADICTION;
+    }
+    if (s->motor.inductance_d_h == 0.0f || s->motor.inductance_q_h == 0.0f) {
+        return CVK_OK; /* not known: modes that need them are refused */
+    }
+    const cvk_current_control_config config = {setup->period_s,         s->current.bandwidth_hz,
+                                               s->motor.resistance_ohm, s->motor.inductance_d_h,
+                                               s->motor.inductance_q_h, s->motor.flux_linkage_wb};
+    return cvk_current_control_prepare(&setup->current, &config, why);
+}
+
+static void prepare_rotor(cvk_setup *setup)
+{
+    const cvk_settings *s = &setup->settings;
+    const float pole_pairs = (float)s->motor.pole_pairs;
+    setup->rotor.ratio = s->rotor.reversed != 0 ? -pole_pairs : pole_pairs;
+    setup->rotor.sensor_periods =
+        s->rotor.periods_per_turn > 0 ? (float)s->rotor.periods_per_turn : pole_pairs;
+    setup->rotor.per_count_rad = CVK_TWO_PI / (float)s->rotor.counts;
+    cvk_tracking_gains(CVK_TWO_PI * s->rotor.bandwidth_hz, setup->period_s,
+                       &setup->rotor.gain_angle, &setup->rotor.gain_speed);
+}
+
+static void prepare_start(cvk_setup *setup)
+{
+    const cvk_settings *s = &setup->settings;
+    const float T = setup->period_s, limit_a = s->limit.current_a;
+    const float wanted_a = s->start.current_a > 0.0f ? s->start.current_a : START_SHARE * limit_a;
+    cvk_start_constants *start = &setup->start;
+    start->current_a = wanted_a;
+    start->current_step_a = wanted_a * T / RISE_S;
+    start->speed_step_rad_s = s->start.acceleration_rad_s2 * T;
+    start->align_ticks = ticks_of(s->start.align_s, T);
+    start->patience_ticks = ticks_of(s->start.patience_s, T);
+    start->settle_ticks = ticks_of(SETTLED_S, T);
+    start->lost_ticks = ticks_of(LOST_S, T);
+}
+
+static void prepare_observer(cvk_setup *setup)
+{
+    const cvk_observer_settings *s = &setup->settings.observer;
+    setup->flux.pull = 1.0f - expf(-s->bandwidth_rad_s * setup->period_s);
+    cvk_tracking_gains(s->tracking_bandwidth_rad_s, setup->period_s, &setup->flux.gain_angle,
+                       &setup->flux.gain_speed);
+}
+
+static float most_duty(const cvk_hardware *hardware)
+{
+    const float pwm_hz = 1.0f / (hardware->period_s * (float)hardware->updates_per_period);
+    return hardware->current_sensing == CVK_CURRENTS_LOW_SIDE
+               ? 1.0f - WINDOW_MARGIN * hardware->window_s * pwm_hz
+               : 1.0f;
+}
+
+cvk_status cvk_setup_prepare(cvk_setup *setup, const cvk_hardware *hardware,
+                             const cvk_settings *settings, cvk_refusal *why)
+{
+    cvk_status status = cvk_settings_check(settings, why);
+    *setup = (cvk_setup){.settings = *settings, .period_s = hardware->period_s};
+    if (status == CVK_OK) {
+        status = prepare_current(setup, why);
+    }
+    if (status == CVK_OK) {
+        prepare_rotor(setup);
+        prepare_observer(setup);
+        prepare_start(setup);
+        const cvk_speed_settings *speed = &setup->settings.speed;
+        setup->rest_ticks = ticks_of(setup->settings.sensing.rest_s, setup->period_s);
+        setup->speed_current_a = speed->current_a > 0.0f
+                                     ? speed->current_a
+                                     : CURRENT_SHARE * setup->settings.limit.current_a;
+        setup->speed_slew_rad_s = speed->acceleration_rad_s2 * setup->period_s;
+        setup->most_duty = most_duty(hardware);
+    }
+    return status;
+}
+
+/* ---- what a mode needs ---------------------------------------------------------------------- */
+
+static cvk_status unknown(const char *field, const char *mode, const char *reason, cvk_refusal *why)
+{
+    if (why != NULL) {
+        *why = (cvk_refusal){field, 0.0f, 0.0f, 0.0f, mode, reason};
+    }
+    return CVK_CONTRADICTION;
+}
+
+static cvk_status needs_angle(const cvk_setup *setup, const char *mode, cvk_refusal *why)
+{
+    const cvk_settings *s = &setup->settings;
+    const bool by_sensor = s->angle.source == CVK_BY_ROTOR_SENSOR;
+    if (by_sensor && s->motor.pole_pairs == 0) {
+        return unknown("motor.pole_pairs", mode, "a rotor sensor needs them: estimate them", why);
+    }
+    if (by_sensor && s->rotor.kind == CVK_ROTOR_NONE) {
+        return unknown("rotor.kind", mode,
+                       "the angle comes from a rotor sensor, and there is none: name its kind, or "
+                       "set angle.source: observer",
+                       why);
+    }
+    if (!by_sensor && (s->motor.flux_linkage_wb == 0.0f || s->motor.resistance_ohm == 0.0f)) {
+        return unknown(s->motor.flux_linkage_wb == 0.0f ? "motor.flux_linkage_wb"
+                                                        : "motor.resistance_ohm",
+                       mode, "an observer needs it: estimate it", why);
+    }
+    return CVK_OK;
+}
+
+cvk_status cvk_setup_allows(const cvk_setup *setup, cvk_mode mode, cvk_refusal *why)
+{
+    const cvk_settings *s = &setup->settings;
+    const char *name = cvk_mode_text(mode);
+    if (mode == CVK_MODE_OFF || mode == CVK_MODE_REST || mode == CVK_MODE_VOLTAGE) {
+        return CVK_OK;
+    }
+    if (s->motor.inductance_d_h == 0.0f || s->motor.inductance_q_h == 0.0f) {
+        return unknown(s->motor.inductance_d_h == 0.0f ? "motor.inductance_d_h"
+                                                       : "motor.inductance_q_h",
+                       name, "the current loop needs it: estimate it (corvak gains)", why);
+    }
+    return mode == CVK_MODE_IMPOSED ? CVK_OK : needs_angle(setup, name, why);
+}

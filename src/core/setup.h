@@ -1,0 +1,90 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * A set of settings with all constants that follow from it, prepared outside the control call.
+ */
+#ifndef CORVAK_CORE_SETUP_H
+#define CORVAK_CORE_SETUP_H
+
+#include "corvak/core/current_control.h"
+#include "corvak/core/drive.h"
+#include "corvak/core/parameters.h"
+
+typedef struct cvk_rotor_constants {
+    float ratio; /* electrical angle over sensor angle, signed */
+    float sensor_periods, per_count_rad;
+    float gain_angle, gain_speed;
+} cvk_rotor_constants;
+
+typedef struct cvk_flux_constants {
+    float pull; /* share of the error of the flux's length removed in one period, at least */
+    float gain_angle, gain_speed;
+} cvk_flux_constants;
+
+typedef struct cvk_start_constants {
+    float current_a, current_step_a; /* vector, and its slew in one period */
+    float speed_step_rad_s;
+    uint32_t align_ticks, patience_ticks, settle_ticks, lost_ticks;
+} cvk_start_constants;
+
+typedef struct cvk_setup {
+    cvk_settings settings;
+    float period_s;
+    uint32_t rest_ticks;
+    cvk_current_constants current;
+    cvk_rotor_constants rotor;
+    cvk_flux_constants flux;
+    cvk_start_constants start;
+    float speed_current_a, speed_slew_rad_s; /* in one period */
+    float most_duty;                         /* above it a low-side shunt cannot see its phase */
+} cvk_setup;
+
+/* Checks settings against the hardware and prepares them. */
+cvk_status cvk_setup_prepare(cvk_setup *setup, const cvk_hardware *hardware,
+                             const cvk_settings *settings, cvk_refusal *why) CVK_MUST_CHECK;
+
+/* What a mode needs and is not known; CVK_OK when nothing. */
+cvk_status cvk_setup_allows(const cvk_setup *setup, cvk_mode mode, cvk_refusal *why) CVK_MUST_CHECK;
+
+/* Gains of a tracking filter with both poles at a bandwidth (rad/s): the discrete alpha-beta filter
+ * with r = exp(-bandwidth T), gain_angle = 1 - r^2, gain_speed = (1 - r)^2 / T. */
+void cvk_tracking_gains(float bandwidth_rad_s, float period_s, float *gain_angle,
+                        float *gain_speed);
+
+/* The rows of one section of the parameter table. */
+typedef struct cvk_parameter_rows {
+    const cvk_parameter *row;
+    unsigned count;
+} cvk_parameter_rows;
+
+/* Each module's own: in its file. */
+extern const cvk_parameter_rows cvk_motor_rows, cvk_measure_rows, cvk_protect_rows,
+    cvk_current_rows, cvk_reference_rows, cvk_angle_rows, cvk_rotor_rows, cvk_flux_rows,
+    cvk_startup_rows, cvk_program_rows, cvk_inverter_rows;
+
+/* Rows of a table: a number with its range and preset; while_on when it may change at any time. */
+#define CVK_AT(section, name) offsetof(cvk_settings, section.name)
+#define CVK_ROW(section, name, unit, low, high, preset, while_on, help)                            \
+    {                                                                                              \
+#section, #name, unit, CVK_REAL, CVK_AT(section, name), low, high, preset, while_on, NULL, \
+            help                                                                                   \
+    }
+#define CVK_ROW_WHOLE(section, name, low, high, preset, help)                                      \
+    {                                                                                              \
+#section, #name, "", CVK_WHOLE, CVK_AT(section, name), low, high, preset, false, NULL,     \
+            help                                                                                   \
+    }
+#define CVK_ROW_CHOICE(section, name, names, most, preset, help)                                   \
+    {                                                                                              \
+#section, #name, "", CVK_CHOICE, CVK_AT(section, name), 0, most, preset, false, names,     \
+            help                                                                                   \
+    }
+#define CVK_ROW_YES_NO(section, name, preset, help)                                                \
+    {                                                                                              \
+#section, #name, "", CVK_YES_NO, CVK_AT(section, name), 0, 1, preset, false, NULL, help    \
+    }
+#define CVK_ROWS(rows)                                                                             \
+    {                                                                                              \
+        rows, sizeof rows / sizeof rows[0]                                                         \
+    }
+
+#endif

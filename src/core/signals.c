@@ -1,0 +1,115 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The signal table, in the order of the moment.
+ */
+#include "corvak/core/signals.h"
+
+#include "text.h"
+
+#define AT(place) offsetof(cvk_moment, place)
+#define REAL(name, unit, place, digits, help)                                                      \
+    {                                                                                              \
+        name, unit, AT(place), false, digits, NULL, help                                           \
+    }
+#define WHOLE(name, place, text, help)                                                             \
+    {                                                                                              \
+        name, "", AT(place), true, 0, text, help                                                   \
+    }
+
+static const char *fault_text(int value)
+{
+    return cvk_fault_text((cvk_fault)value);
+}
+
+static const char *source_text(int value)
+{
+    return cvk_angle_source_text((cvk_angle_source)value);
+}
+
+static const char *reason_text(int value)
+{
+    return cvk_angle_reason_text((cvk_angle_reason)value);
+}
+
+static const char *mode_text(int value)
+{
+    return cvk_mode_text((cvk_mode)value);
+}
+
+static const char *phase_text(int value)
+{
+    return cvk_start_phase_text((cvk_start_phase)value);
+}
+
+static const cvk_signal signals[] = {
+    REAL("theta_m", "rad", readings.rotor.absolute_mech_rad, 6, "absolute sensor, mechanical"),
+    WHOLE("enc", readings.rotor.encoder_counts, NULL, "encoder counts"),
+    WHOLE("index", readings.rotor.index_passed, NULL, "encoder: 1 when the index mark went by"),
+    WHOLE("hall", readings.rotor.hall, NULL, "halls: 0..7, a is bit 0"),
+    REAL("sin", "V", readings.rotor.sin_v, 5, "sin/cos sensor"),
+    REAL("cos", "V", readings.rotor.cos_v, 5, "sin/cos sensor"),
+    REAL("tach", "V", readings.rotor.tachometer_v, 5, "tachometer"),
+    REAL("temp", "degC", readings.winding_degc, 2, "winding temperature"),
+    REAL("ia", "A", phase_a.a, 4, "phase current: offset taken off, completed where not seen"),
+    REAL("ib", "A", phase_a.b, 4, "phase current"),
+    REAL("ic", "A", phase_a.c, 4, "phase current"),
+    REAL("offset_a", "A", offset_a.a, 4, "offset of current channel a, taken off"),
+    REAL("offset_b", "A", offset_a.b, 4, "offset of current channel b"),
+    REAL("offset_c", "A", offset_a.c, 4, "offset of current channel c"),
+    REAL("vdc", "V", bus_v, 4, "bus voltage"),
+    REAL("v_alpha", "V", acting_v.alpha, 4, "voltage that acts until the next sample"),
+    REAL("v_beta", "V", acting_v.beta, 4, "the same, beta"),
+    WHOLE("fault", fault, fault_text, "why the bridge was switched off"),
+    REAL("theta_imposed", "rad", source[CVK_ANGLE_IMPOSED].angle_rad, 5, "the imposed angle"),
+    REAL("theta_rotor", "rad", source[CVK_ANGLE_ROTOR].angle_rad, 5,
+         "electrical angle by the rotor sensor"),
+    REAL("speed_rotor", "rad/s", source[CVK_ANGLE_ROTOR].speed_rad_s, 3, "and its speed"),
+    REAL("quality_rotor", "", source[CVK_ANGLE_ROTOR].quality, 3, "and its quality, 0..1"),
+    REAL("theta_flux", "rad", source[CVK_ANGLE_FLUX].angle_rad, 5,
+         "electrical angle by the flux observer"),
+    REAL("speed_flux", "rad/s", source[CVK_ANGLE_FLUX].speed_rad_s, 3, "and its speed"),
+    REAL("quality_flux", "", source[CVK_ANGLE_FLUX].quality, 3, "and its quality, 0..1"),
+    WHOLE("reason_flux", source[CVK_ANGLE_FLUX].reason, reason_text, "why it is not trusted"),
+    WHOLE("mode", request.mode, mode_text, "what the drive does"),
+    REAL("speed_request", "rad/s", request.speed_rad_s, 3, "electrical speed that is asked for"),
+    WHOLE("start_phase", start_phase, phase_text, "where a start without a sensor stands"),
+    WHOLE("angle_source", angle_source, source_text, "which angle is used"),
+    REAL("theta_e", "rad", angle.angle_rad, 5, "electrical angle in use"),
+    REAL("speed_e", "rad/s", angle.speed_rad_s, 3, "electrical speed in use"),
+    REAL("speed_set", "rad/s", speed_set_rad_s, 3, "speed set-point after its slew"),
+    REAL("id_set", "A", current_set_a.d, 4, "current set-point, d"),
+    REAL("iq_set", "A", current_set_a.q, 4, "current set-point, q"),
+    REAL("id", "A", current_a.d, 4, "current in the frame of the angle in use, d"),
+    REAL("iq", "A", current_a.q, 4, "the same, q"),
+    WHOLE("bridge_on", bridge_on, NULL, "1 while the switches follow the duties"),
+    REAL("duty_a", "", duty.a, 6, "duty computed from this sample: acts one period later"),
+    REAL("duty_b", "", duty.b, 6, "duty"),
+    REAL("duty_c", "", duty.c, 6, "duty"),
+    REAL("headroom", "", headroom, 3, "voltage left: 1 all, 0 none"),
+};
+
+unsigned cvk_signal_count(void)
+{
+    return sizeof signals / sizeof signals[0];
+}
+
+const cvk_signal *cvk_signal_at(unsigned index)
+{
+    return index < cvk_signal_count() ? &signals[index] : NULL;
+}
+
+const cvk_signal *cvk_signal_named(const char *name)
+{
+    for (unsigned n = 0; n < cvk_signal_count(); n++) {
+        if (cvk_same_text(signals[n].name, name)) {
+            return &signals[n];
+        }
+    }
+    return NULL;
+}
+
+float cvk_signal_value(const cvk_moment *moment, const cvk_signal *signal)
+{
+    const void *place = (const char *)moment + signal->offset;
+    return signal->whole ? (float)*(const int32_t *)place : *(const float *)place;
+}

@@ -1,0 +1,166 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The invariants of drive.h, on a million calls with random requests, settings and readings, bad
+ * ones among them.
+ */
+#include "corvak/core/drive.h"
+#include "corvak/core/parameters.h"
+#include "corvak/core/programs.h"
+#include "noise.h"
+#include "suite.h"
+
+#include <math.h>
+#include <string.h>
+
+enum { CALLS = 250000, SEEDS = 4 };
+
+static bool gates_on;
+static cvk_drive drive;
+static cvk_excitation program;
+
+static void gate_enable(void *context, bool enable)
+{
+    (void)context;
+    gates_on = enable;
+}
+
+static const cvk_port port = {.gate_enable = gate_enable};
+
+static float random_between(float low, float high)
+{
+    return low + (high - low) * (float)(uniform() + 0.5);
+}
+
+static bool once_in(int calls)
+{
+    return (uniform() + 0.5) * calls < 1.0;
+}
+
+/* Now and then something that is no number, or a very large one. */
+static float maybe_bad(float good, int once)
+{
+    static const float bad[] = {NAN, INFINITY, -INFINITY, 3e38f, -3e38f, 1e-40f};
+    return once_in(once) ? bad[(int)(6.0 * (uniform() + 0.5)) % 6] : good;
+}
+
+static cvk_settings any_settings(void)
+{
+    cvk_settings s = cvk_settings_default();
+    s.motor = (cvk_motor_settings){4, 0.1f, 1e-4f, 1.5e-4f, 0.01f};
+    s.rotor.kind = (int32_t)random_between(0.0f, 4.999f);
+    s.angle.source = once_in(2) ? CVK_BY_OBSERVER : CVK_BY_ROTOR_SENSOR;
+    s.limit.current_a = random_between(0.1f, 15.0f);
+    s.inverter.voltage_v = random_between(0.0f, 2.0f);
+    s.current.bandwidth_hz = maybe_bad(random_between(1.0f, 1250.0f), 50);
+    s.speed.gain_a_s = random_between(0.0f, 1000.0f);
+    s.speed.integral_gain_a = maybe_bad(random_between(0.0f, 1e5f), 50);
+    s.motor.resistance_ohm = maybe_bad(random_between(0.0f, 100.0f), 50);
+    s.observer.tracking_bandwidth_rad_s = random_between(100.0f, 20000.0f);
+    s.observer.bandwidth_rad_s = random_between(1.0f, 100.0f);
+    s.start.acceleration_rad_s2 = random_between(1.0f, 1e6f);
+    return s;
+}
+
+static cvk_readings any_readings(void)
+{
+    return (cvk_readings){.current_a = {maybe_bad(random_between(-15, 15), 3000),
+                                        maybe_bad(random_between(-15, 15), 3000),
+                                        maybe_bad(random_between(-21, 21), 3000)},
+                          .current_valid = (int32_t)random_between(0.0f, 15.9f),
+                          .bus_v = maybe_bad(random_between(20.0f, 28.0f), 3000),
+                          .rotor = {.absolute_mech_rad = maybe_bad(random_between(-100, 100), 100),
+                                    .encoder_counts = (int32_t)random_between(-2e9f, 2e9f),
+                                    .sin_v = maybe_bad(random_between(-1, 1), 100),
+                                    .cos_v = maybe_bad(random_between(-1, 1), 100),
+                                    .hall = (int32_t)random_between(-9.0f, 16.0f)},
+                          .winding_degc = maybe_bad(25.0f, 10)};
+}
+
+static void ask_something(void)
+{
+    const cvk_request request = {
+        .mode = (int32_t)random_between(-1.0f, (float)CVK_MODE_COUNT + 0.9f),
+        .voltage_v = {maybe_bad(random_between(-20, 20), 30), random_between(-20, 20)},
+        .current_a = {maybe_bad(random_between(-20, 20), 30), random_between(-20, 20)},
+        .speed_rad_s = maybe_bad(random_between(-5000, 5000), 30)};
+    const cvk_status status = cvk_drive_request(&drive, &request, NULL);
+    const bool finite = isfinite(request.voltage_v.alpha) && isfinite(request.current_a.d) &&
+                        isfinite(request.speed_rad_s);
+    ck_assert(finite || status == CVK_OUT_OF_RANGE); /* invariant 4 */
+}
+
+static void run_something(const cvk_hardware *hardware)
+{
+    const cvk_excitation_config config =
+        cvk_excitation_config_default(hardware->period_s, 5.0f, 24.0f);
+    const unsigned which = (unsigned)random_between(0.0f, (float)cvk_program_count() - 0.01f);
+    ck_assert_int_eq(cvk_drive_run(&drive, NULL, NULL), CVK_OK);
+    ck_assert_int_eq(cvk_program_write(cvk_program_at(which), &program, &config, NULL), CVK_OK);
+    if (cvk_drive_run(&drive, once_in(2) ? &program : NULL, NULL) != CVK_OK) {
+        return; /* something that it needs is not known */
+    }
+}
+
+static void stage_something(void)
+{
+    const cvk_settings settings = any_settings();
+    const cvk_settings before = *cvk_drive_settings(&drive);
+    if (cvk_drive_stage(&drive, &settings, NULL) != CVK_OK) { /* invariant 5 */
+        ck_assert_mem_eq(&before, cvk_drive_settings(&drive), sizeof before);
+    }
+}
+
+static void check(const cvk_abc duty, int32_t fault_before, bool cleared)
+{
+    const cvk_moment *now = cvk_drive_now(&drive);
+    ck_assert(duty.a >= 0.0f && duty.a <= 1.0f); /* invariant 1; false for NaN */
+    ck_assert(duty.b >= 0.0f && duty.b <= 1.0f);
+    ck_assert(duty.c >= 0.0f && duty.c <= 1.0f);
+    ck_assert(now->fault == CVK_FAULT_NONE || !gates_on);                               /* 2 */
+    ck_assert(cleared || fault_before == CVK_FAULT_NONE || now->fault == fault_before); /* 3 */
+    ck_assert(now->request.mode != CVK_MODE_OFF || !gates_on);                          /* 6 */
+    ck_assert(gates_on == (now->bridge_on != 0));
+}
+
+START_TEST(the_invariants_hold)
+{
+    cvk_hardware hardware = cvk_hardware_default();
+    cvk_settings settings = any_settings();
+    lcg = 11u + (uint32_t)_i;
+    hardware.current_sensing = _i % 2;
+    hardware.window_s = 2e-6f;
+    settings = cvk_settings_default();
+    ck_assert_int_eq(cvk_drive_init(&drive, &port, &hardware, &settings, NULL), CVK_OK);
+    const cvk_readings calm = {.current_valid = CVK_ALL_CURRENTS_VALID, .bus_v = 24.0f};
+    for (int n = 0; n < CALLS; n++) {
+        const int32_t fault_before = cvk_drive_now(&drive)->fault;
+        const bool cleared = once_in(20);
+        if (once_in(40)) {
+            ask_something();
+        }
+        if (once_in(60)) {
+            stage_something();
+        }
+        if (once_in(500)) {
+            run_something(&hardware);
+        }
+        if (cleared) {
+            cvk_drive_clear_fault(&drive);
+        }
+        const bool quiet = n / 1000 % 2 == 0;
+        const cvk_readings readings = quiet ? calm : any_readings();
+        const cvk_abc duty = cvk_drive_control(&drive, &readings);
+        check(duty, fault_before, cleared);
+    }
+}
+END_TEST
+
+static void add(TCase *tests)
+{
+    tcase_add_loop_test(tests, the_invariants_hold, 0, SEEDS);
+}
+
+int main(void)
+{
+    return run_suite("invariants", add, 120.0);
+}
