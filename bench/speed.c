@@ -8,6 +8,7 @@
 #include "corvak/files/log_file.h"
 #include "corvak/files/log_writer.h"
 #include "corvak/ident/estimate.h"
+#include "corvak/sim/sim.h"
 #include "recording.h"
 
 #include <math.h>

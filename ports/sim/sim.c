@@ -101,6 +101,8 @@ static cvk_readings readings_of(const cvk_rig_sample *sample)
 {
     cvk_readings out = {
         .bus_v = (float)sample->bus_v,
+        .terminal_v = {(float)sample->terminal_v[0], (float)sample->terminal_v[1],
+                       (float)sample->terminal_v[2]},
         .rotor =
             {
                 .absolute_mech_rad = (float)sample->absolute_mech_rad,
@@ -122,30 +124,11 @@ static cvk_readings readings_of(const cvk_rig_sample *sample)
     return out;
 }
 
-double cvk_sim_shaft_angle(const cvk_rig_config *config, const cvk_rig_sample *sample)
-{
-    static const int sixth_of[8] = {0, 0, 2, 1, 4, 5, 3, 0}; /* hall word to sixth of a turn */
-    const cvk_rig_rotor_sensor *sensor = &config->rotor_sensor;
-    const double two_pi = 6.28318530717958647693, pole_pairs = config->motor.pole_pairs;
-    switch (sensor->kind) {
-    case CVK_SENSOR_ABSOLUTE:
-        return sample->absolute_mech_rad;
-    case CVK_SENSOR_ENCODER:
-        return remainder(two_pi * sample->encoder_counts / sensor->counts, two_pi);
-    case CVK_SENSOR_SINCOS:
-        return atan2(sample->sin_v, sample->cos_v) /
-               (sensor->periods_per_turn > 0.0 ? sensor->periods_per_turn : pole_pairs);
-    case CVK_SENSOR_HALLS:
-        return two_pi / 6.0 * sixth_of[sample->hall] / pole_pairs;
-    default:
-        return NAN;
-    }
-}
-
 cvk_sim_row cvk_sim_step(cvk_sim *sim)
 {
     cvk_sim_row row = {.time_s = sim->rig.time_s, .sample = cvk_rig_read(&sim->rig)};
     const cvk_readings readings = readings_of(&row.sample);
+    sim->sample = row.sample;
     const cvk_abc duty = cvk_drive_control(&sim->drive, &readings);
     cvk_rig_advance(&sim->rig, sim->duty);
     sim->duty[0] = (double)duty.a;

@@ -26,6 +26,8 @@ int cmd_estimate(int argc, char **argv);
 int cmd_examine(int argc, char **argv);
 int cmd_card(int argc, char **argv);
 int cmd_plan(int argc, char **argv);
+int cmd_gains(int argc, char **argv);
+int cmd_run(int argc, char **argv);
 int cmd_parameters(int argc, char **argv);
 int cmd_signals(int argc, char **argv);
 

@@ -8,6 +8,7 @@
 #include "corvak/files/card_yaml.h"
 #include "corvak/files/rig_yaml.h"
 #include "corvak/host/plan.h"
+#include "corvak/sim/device.h"
 
 #include <math.h>
 
@@ -106,13 +107,13 @@ static char *command_of(const job *j, const char *rig, const cvk_plan_option *op
 {
     GString *text = g_string_new(NULL);
     g_string_printf(text, "corvak record %s --rig %s", option->excitation, rig);
-    if (option->plateau_s != j->rig.tune.program.hold_s) {
+    if (option->plateau_s != (double)j->rig.tune.program.hold_s) {
         g_string_append_printf(text, " --parameter program.hold_s=%g", option->plateau_s);
     }
-    if (j->plan.current_a != j->rig.tune.limit.current_a) {
+    if (j->plan.current_a != (double)j->rig.tune.limit.current_a) {
         g_string_append_printf(text, " --parameter limit.current_a=%g", j->plan.current_a);
     }
-    if (j->plan.speed_rad_s != j->rig.tune.program.speed_rad_s) {
+    if (j->plan.speed_rad_s != (double)j->rig.tune.program.speed_rad_s) {
         g_string_append_printf(text, " --parameter program.speed_rad_s=%g", j->plan.speed_rad_s);
     }
     g_string_append_printf(text, " -o next-%s.h5", option->excitation);
@@ -216,6 +217,14 @@ static void print_plan_json(const job *j, const char *rig)
     print_json_document(b);
 }
 
+static cvk_status open_device(void *context, const cvk_settings *settings, uint64_t seed,
+                              cvk_device *device, cvk_refusal *why)
+{
+    cvk_rig_config rig = *(const cvk_rig_config *)context;
+    rig.tune = *settings;
+    return cvk_sim_device_open(device, &rig, seed, why);
+}
+
 static int work(job *j, const arguments *a, char **paths, int count)
 {
     cvk_complaint complaint;
@@ -246,8 +255,8 @@ static int work(job *j, const arguments *a, char **paths, int count)
                                     .time_s = a->time,
                                     .rotor_sensor = a->sensor,
                                     .threads = (int)g_get_num_processors()};
-    cvk_status planned =
-        cvk_plan_next(&j->rig, j->set.log, j->set.count, &limits, on_progress, &j->plan);
+    cvk_status planned = cvk_plan_next(open_device, &j->rig, &j->rig.tune, j->set.log, j->set.count,
+                                       &limits, on_progress, &j->plan);
     if (planned != CVK_OK) {
         return complain_usage(VERB, "%s", cvk_status_text(planned));
     }

@@ -36,8 +36,8 @@ typedef struct recording {
     cvk_log_writer *log;
     record_figure *figure;
     guint64 rows; /* written */
-    cvk_sim sim;
-    cvk_excitation program;
+    cvk_device device;
+    double length_s; /* of the program, at most */
 } recording;
 
 /* ---- preparing ------------------------------------------------------------------------------ */
@@ -124,19 +124,23 @@ static const cvk_program *find_program(const char *name)
 static int prepare_run(recording *r)
 {
     cvk_refusal why = {0};
-    cvk_status status = cvk_sim_init(&r->sim, &r->config, (uint64_t)r->given->seed, &why);
+    cvk_status status = cvk_sim_device_open(&r->device, &r->config, (uint64_t)r->given->seed, &why);
     if (status == CVK_OK) {
-        status = cvk_sim_start(&r->sim, r->row, &r->program, &why);
+        status = r->device.run(r->device.context, r->row, &why);
     }
     if (status != CVK_OK) {
         char text[300];
         cvk_refusal_text(status, &why, text, sizeof text);
         complain_usage(VERB, "%s", text);
     }
-    if (r->scenario.count > 0) {
-        cvk_rig_set_scenario(&r->sim.rig, &r->scenario);
+    if (status != CVK_OK) {
+        return EXIT_BAD_USAGE;
     }
-    return status == CVK_OK ? EXIT_DONE : EXIT_BAD_USAGE;
+    if (r->scenario.count > 0) {
+        cvk_rig_set_scenario(&cvk_sim_device_inside(&r->device)->rig, &r->scenario);
+    }
+    r->length_s = (double)cvk_excitation_length_s(r->device.running(r->device.context));
+    return EXIT_DONE;
 }
 
 /* What stands before the columns. */
@@ -203,17 +207,21 @@ typedef struct run_state {
     gboolean write_rows; /* else a scope writes them */
     double until_s, length_s;
     guint64 periods, recorded;
+    double last_s; /* row */
+    cvk_fault fault;
 } run_state;
 
-static bool on_row(void *context, const cvk_sim *sim, const cvk_sim_row *now)
+static bool on_row(void *context, const cvk_device_row *now)
 {
     run_state *state = context;
     recording *r = state->recording;
+    state->last_s = now->time_s;
+    state->fault = (cvk_fault)now->now->fault;
     if (now->recorded && state->write_rows &&
         state->recorded++ % (guint64)r->given->decimate == 0) {
         double cells[CVK_LOG_WRITER_MOST];
         for (size_t c = 0; c < r->channels; c++) {
-            cells[c] = record_channel_value(&r->channel[c], sim, now);
+            cells[c] = record_channel_value(&r->channel[c], &r->device, now);
         }
         put_row(r, cells);
     }
@@ -229,13 +237,12 @@ static int run(recording *r, gboolean write_rows, double until_s)
     run_state state = {.recording = r,
                        .write_rows = write_rows,
                        .until_s = until_s,
-                       .length_s = MIN(until_s, (double)cvk_excitation_length_s(&r->program))};
-    const cvk_status status = cvk_run_excitation(&r->sim, &r->program, on_row, &state);
+                       .length_s = MIN(until_s, r->length_s)};
+    const cvk_status status = cvk_run_excitation(&r->device, on_row, &state);
     show_progress(r->excitation, 1.0);
     if (status == CVK_STOPPED) {
         g_printerr("corvak record: the drive stopped after %.3f s: %s; the log ends there\n",
-                   r->sim.rig.time_s,
-                   cvk_fault_text((cvk_fault)cvk_drive_now(&r->sim.drive)->fault));
+                   state.last_s, cvk_fault_text(state.fault));
         return EXIT_ANSWER_NO;
     }
     return EXIT_DONE;
@@ -291,7 +298,7 @@ static int run_scope(recording *r)
                            .rate_hz = given->rate_hz,
                            .row = on_scope_row,
                            .context = &s};
-    cvk_rig_scope_attach(&r->sim.rig, &scope);
+    cvk_rig_scope_attach(&cvk_sim_device_inside(&r->device)->rig, &scope);
     return run(r, FALSE, scope.until_s);
 }
 
@@ -316,7 +323,7 @@ static int finish(recording *r, int status)
         status = complain_usage(VERB,
                                 "the log would be empty: --from lies beyond the end of the run "
                                 "(%.3g s), or --decimate beyond its length",
-                                (double)cvk_excitation_length_s(&r->program));
+                                r->length_s);
     }
     if (r->log != NULL &&
         cvk_log_writer_close(r->log, status != EXIT_BAD_USAGE, &complaint) != CVK_OK) {
@@ -347,6 +354,7 @@ static int record(const options *given, const char *excitation)
             status = finish(r, given->scope != NULL ? run_scope(r) : run_log(r));
         }
     }
+    cvk_device_close(&r->device);
     g_free(r);
     return status;
 }

@@ -18,6 +18,8 @@ static const struct {
     {"estimate", "from logs to the motor card: R, L, flux linkage, pole pairs", cmd_estimate},
     {"plan", "propose the recording that sharpens the card most", cmd_plan},
     {"card", "show a motor card, compare it, set a value by hand", cmd_card},
+    {"gains", "from a motor card and a rig to the controller's tune file", cmd_gains},
+    {"run", "run the controller on the simulated rig through a scenario", cmd_run},
     {"parameters", "list what a tune file may hold", cmd_parameters},
     {"signals", "list what a controller can log", cmd_signals},
 };

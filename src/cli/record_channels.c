@@ -8,10 +8,10 @@
 #include <math.h>
 #include <string.h>
 
-typedef double read_of_rig(const cvk_sim *sim, const cvk_sim_row *row);
+typedef double read_of_rig(const cvk_sim *sim, const cvk_device_row *row);
 
 #define FROM_ROW(name, expression)                                                                 \
-    static double name(const cvk_sim *sim, const cvk_sim_row *row)                                 \
+    static double name(const cvk_sim *sim, const cvk_device_row *row)                              \
     {                                                                                              \
         (void)sim;                                                                                 \
         (void)row;                                                                                 \
@@ -19,12 +19,9 @@ typedef double read_of_rig(const cvk_sim *sim, const cvk_sim_row *row);
     }
 
 FROM_ROW(read_t, row->time_s)
-FROM_ROW(read_va, row->sample.terminal_v[0])
-FROM_ROW(read_vb, row->sample.terminal_v[1])
-FROM_ROW(read_vc, row->sample.terminal_v[2])
-FROM_ROW(read_pulse, row->sample.pulse_s)
-FROM_ROW(read_pedal, row->sample.pedal_v)
-FROM_ROW(read_digital, row->sample.digital)
+FROM_ROW(read_pulse, sim->sample.pulse_s)
+FROM_ROW(read_pedal, sim->sample.pedal_v)
+FROM_ROW(read_digital, sim->sample.digital)
 FROM_ROW(read_true_angle, cvk_rig_electrical_angle(&sim->rig))
 FROM_ROW(read_true_speed, sim->rig.state.speed_mech_rad_s)
 FROM_ROW(read_true_temp, sim->rig.state.winding_degc)
@@ -35,9 +32,6 @@ static const struct {
     read_of_rig *read;
 } of_rig[] = {
     {{"t", "s", 6}, "time of the sample", read_t},
-    {{"va", "V", 4}, "terminal voltage, bridge off only", read_va},
-    {{"vb", "V", 4}, "terminal voltage", read_vb},
-    {{"vc", "V", 4}, "terminal voltage", read_vc},
     {{"pulse", "s", 7}, "pedal pulse, when one arrived", read_pulse},
     {{"pedal", "V", 4}, "analogue pedal", read_pedal},
     {{"digital", "", 4}, "digital set-point, when one arrived", read_digital},
@@ -60,10 +54,10 @@ record_channel record_channel_at(size_t index)
     return (record_channel){{s->name, s->unit, s->digits}, s->help, NULL, s};
 }
 
-double record_channel_value(const record_channel *channel, const cvk_sim *sim,
-                            const cvk_sim_row *row)
+double record_channel_value(const record_channel *channel, const cvk_device *device,
+                            const cvk_device_row *row)
 {
-    return channel->read != NULL ? channel->read(sim, row)
+    return channel->read != NULL ? channel->read(cvk_sim_device_inside(device), row)
                                  : (double)cvk_signal_value(row->now, channel->signal);
 }
 

@@ -7,11 +7,14 @@
 
 #include "setup.h"
 
-/* What dead time and devices take from a phase at this current, V. */
+/* What dead time and devices take from a phase at this current, V. Below the knee the current does
+ * not get the leg's node across within the dead time. */
 static inline float cvk_inverter_own_v(const cvk_setup *setup, float current_a)
 {
     const cvk_inverter_settings *s = &setup->settings.inverter;
-    return s->voltage_v * current_a / (s->knee_a + fabsf(current_a));
+    const float size = fabsf(current_a);
+    const float share = size < s->knee_a ? 0.5f * size / s->knee_a : 1.0f - 0.5f * s->knee_a / size;
+    return copysignf(s->voltage_v * share, current_a);
 }
 
 #endif

@@ -73,7 +73,8 @@ void cvk_modulate_step(const cvk_setup *setup, cvk_moment *now)
     now->duty = wanted;
     now->headroom = 1.0f - (larger(wanted.a, larger(wanted.b, wanted.c)) -
                             smaller(wanted.a, smaller(wanted.b, wanted.c)));
-    if (setup->settings.inverter.voltage_v > 0.0f) {
+    /* at rest the readings are offsets: compensating for them would drive real currents */
+    if (setup->settings.inverter.voltage_v > 0.0f && now->request.mode != CVK_MODE_REST) {
         compensate(setup, now);
     }
     const cvk_abc before = now->duty;

@@ -52,9 +52,14 @@ void cvk_reference_continue(cvk_reference *reference, const cvk_setup *setup, fl
     reference->running = true;
 }
 
-static float speed_wanted(const cvk_moment *now)
+/* While the observer gives the angle, the motor must not become slower than the observer can see:
+ * there it waits until the start has taken over. */
+static float speed_wanted(const cvk_setup *setup, const cvk_moment *now)
 {
-    return now->request.mode == CVK_MODE_SPEED ? now->request.speed_rad_s : 0.0f;
+    const float wanted = now->request.mode == CVK_MODE_SPEED ? now->request.speed_rad_s : 0.0f;
+    const float floor = copysignf(setup->start.yield_rad_s, now->angle.speed_rad_s);
+    const bool too_slow = wanted * copysignf(1.0f, floor) < setup->start.yield_rad_s;
+    return now->start_phase != CVK_START_IDLE && too_slow ? floor : wanted;
 }
 
 void cvk_reference_step(cvk_reference *reference, const cvk_setup *setup, cvk_moment *now)
@@ -78,7 +83,7 @@ void cvk_reference_step(cvk_reference *reference, const cvk_setup *setup, cvk_mo
             cvk_reference_continue(reference, setup, 0.0f, now);
         }
         now->speed_set_rad_s =
-            toward(now->speed_set_rad_s, speed_wanted(now), setup->speed_slew_rad_s);
+            toward(now->speed_set_rad_s, speed_wanted(setup, now), setup->speed_slew_rad_s);
         now->current_set_a.q =
             speed_control(reference, setup, now->speed_set_rad_s - now->angle.speed_rad_s);
     }

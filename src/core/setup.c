@@ -11,6 +11,7 @@
 #define CURRENT_SHARE 0.7f /* of the limit, for the speed loop, when no other is set */
 #define START_SHARE 0.5f   /* of the limit, for the start, when no other is set */
 #define RISE_S 0.1f        /* the start's current rises within this time */
+#define YIELD_SHARE 0.75f  /* of start.speed_rad_s */
 #define SETTLED_S 0.02f    /* the observer must agree so long */
 #define LOST_S 0.02f       /* and may be without an idea so long */
 
@@ -71,6 +72,7 @@ static void prepare_start(cvk_setup *setup)
     cvk_start_constants *start = &setup->start;
     start->current_a = wanted_a;
     start->current_step_a = wanted_a * T / RISE_S;
+    start->yield_rad_s = YIELD_SHARE * s->start.speed_rad_s;
     start->speed_step_rad_s = s->start.acceleration_rad_s2 * T;
     start->align_ticks = ticks_of(s->start.align_s, T);
     start->patience_ticks = ticks_of(s->start.patience_s, T);

@@ -23,6 +23,7 @@ typedef struct cvk_flux_constants {
 typedef struct cvk_start_constants {
     float current_a, current_step_a; /* vector, and its slew in one period */
     float speed_step_rad_s;
+    float yield_rad_s; /* slower than that the vector is imposed again */
     uint32_t align_ticks, patience_ticks, settle_ticks, lost_ticks;
 } cvk_start_constants;
 

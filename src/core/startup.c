@@ -16,10 +16,8 @@
 
 #include <stddef.h>
 
-#define AGREE_SHARE 0.25f /* observer's speed off the vector's, at most, to take over */
-#define TRUSTED 0.5f      /* quality */
+#define TRUSTED 0.5f /* quality */
 #define LOST 0.1f
-#define YIELD_SHARE 0.75f /* of start.speed_rad_s: slower than that the vector is imposed again */
 #define FADE_S 0.1f       /* the d current of the start is gone after this time */
 #define STANDS_RAD_S 3.0f /* a stop is over below this electrical speed */
 
@@ -36,11 +34,6 @@ static const cvk_parameter rows[] = {
             "how long the observer is waited for at that speed, before the start has failed"),
 };
 const cvk_parameter_rows cvk_startup_rows = CVK_ROWS(rows);
-
-static float larger(float a, float b)
-{
-    return a > b ? a : b;
-}
 
 static float toward(float from, float to, float step)
 {
@@ -65,13 +58,14 @@ static void use(cvk_moment *now, cvk_angle_source source)
     now->angle = now->source[source];
 }
 
-/* The observer turns as the vector does, and trusts itself. */
+/* The observer trusts itself and turns the vector's way. That the rotor still swings about the
+ * vector does not matter: its angle is what is seen. */
 static bool agrees(const cvk_setup *setup, const cvk_moment *now)
 {
     const cvk_angle *seen = &now->source[CVK_ANGLE_FLUX];
-    const float vector = now->source[CVK_ANGLE_IMPOSED].speed_rad_s;
-    return fabsf(vector) > 0.98f * setup->settings.start.speed_rad_s && seen->quality > TRUSTED &&
-           fabsf(seen->speed_rad_s - vector) < AGREE_SHARE * fabsf(vector);
+    const float along = copysignf(seen->speed_rad_s, now->source[CVK_ANGLE_IMPOSED].speed_rad_s);
+    return seen->quality > TRUSTED && along == seen->speed_rad_s &&
+           fabsf(along) > setup->settings.observer.least_speed_rad_s;
 }
 
 /* The current as it flows, seen from another frame. */
@@ -119,7 +113,11 @@ static void turn(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
     float *speed = &angles->imposed.speed_rad_s;
     *speed = toward(*speed, goal, setup->start.speed_step_rad_s);
     const bool waiting = fabsf(wanted) >= top && fabsf(*speed) >= 0.98f * top;
-    s->agreed = waiting && agrees(setup, now) ? s->agreed + 1u : 0u;
+    if (waiting && agrees(setup, now)) {
+        s->agreed++;
+    } else {
+        s->agreed -= s->agreed > 0u ? 1u : 0u;
+    }
     s->lost = waiting ? s->lost + 1u : 0u;
     if (s->agreed >= setup->start.settle_ticks) {
         take_over(s, setup, reference, now);
@@ -131,10 +129,11 @@ static void turn(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
 /* The d current of the start fades; slow, it comes back. */
 static void run(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cvk_moment *now)
 {
-    const float slow = YIELD_SHARE * setup->settings.start.speed_rad_s;
+    const float slow = setup->start.yield_rad_s;
     const float step_a = setup->start.current_a * setup->period_s / FADE_S;
-    const float speed = fabsf(now->angle.speed_rad_s);
-    const bool yields = fabsf(now->speed_set_rad_s) < slow && speed < larger(slow, 1.1f * slow);
+    const bool slows = fabsf(now->speed_set_rad_s) < 1.01f * slow;
+    const bool yields = slows && (now->start_phase == CVK_START_YIELD ||
+                                  fabsf(now->angle.speed_rad_s) < 1.2f * slow);
     now->start_phase = yields ? CVK_START_YIELD : CVK_START_RUN;
     now->start_d_a = toward(now->start_d_a, yields ? setup->start.current_a : 0.0f, step_a);
     s->lost = now->angle.quality < LOST ? s->lost + 1u : 0u;

@@ -71,37 +71,56 @@ static double merit_of(const cvk_plan_widths *before, const cvk_plan_option *opt
     return merit + 0.5 * option->gain;
 }
 
-static cvk_status try_option(const cvk_rig_config *config, const cvk_log *const *logs, size_t count,
-                             const cvk_plan_limits *limits, const cvk_plan_widths *before,
-                             cvk_estimate *estimate, cvk_plan_option *option)
+/* What is tried, and against what. */
+typedef struct trial {
+    cvk_plan_open open;
+    void *context;
+    const cvk_settings *settings;
+    const cvk_log *const *logs;
+    size_t count;
+    const cvk_plan_limits *limits;
+    const cvk_plan_widths *before;
+    cvk_estimate *estimate;
+} trial;
+
+/* What the logs and this recording show together. */
+static void judge(const trial *t, const cvk_log *recorded, cvk_plan_option *option)
 {
     const cvk_log *all[MOST_LOGS];
     cvk_estimate_options how = cvk_estimate_options_default();
-    how.threads = limits->threads > 1 ? limits->threads : 1;
-    const cvk_recorder_options record = {.seed = SEED, .rotor_sensor = limits->rotor_sensor};
-    cvk_rig_config rig = *config;
-    cvk_recording recording;
-    rig.tune.program.hold_s = (float)option->plateau_s;
+    how.threads = t->limits->threads > 1 ? t->limits->threads : 1;
+    for (size_t n = 0; n < t->count; n++) {
+        all[n] = t->logs[n];
+    }
+    all[t->count] = recorded;
+    const cvk_status estimated = cvk_estimate_logs(all, t->count + 1, &how, t->estimate);
+    option->after = estimated == CVK_OK ? widths_of(&t->estimate->card) : *t->before;
+    for (int k = 0; k < CVK_PLAN_KEYS; k++) {
+        option->gain += log(t->before->width[k] / option->after.width[k]);
+    }
+}
+
+static cvk_status try_option(const trial *t, cvk_plan_option *option)
+{
+    cvk_settings settings = *t->settings;
+    cvk_recording recording = {.storage = NULL};
+    cvk_device device;
+    settings.program.hold_s = (float)option->plateau_s;
     if (option->length_s > 0.0) { /* known to be too long */
         return CVK_OK;
     }
-    cvk_status status = cvk_record(&recording, &rig, option->excitation, &record, NULL);
-    option->length_s = (double)recording.log.rows /
-                       (config->inverter.pwm_hz * config->inverter.updates_per_period);
+    cvk_status status = t->open(t->context, &settings, SEED, &device, NULL);
+    if (status == CVK_OK) {
+        status = cvk_record(&recording, &device, option->excitation, t->limits->rotor_sensor, NULL);
+        option->length_s = (double)recording.log.rows * (double)device.hardware.period_s;
+    }
     option->possible = status == CVK_OK && recording.log.rows > 0 &&
-                       (limits->time_s <= 0.0 || option->length_s <= limits->time_s);
+                       (t->limits->time_s <= 0.0 || option->length_s <= t->limits->time_s);
     if (option->possible) {
-        for (size_t n = 0; n < count; n++) {
-            all[n] = logs[n];
-        }
-        all[count] = &recording.log;
-        cvk_status estimated = cvk_estimate_logs(all, count + 1, &how, estimate);
-        option->after = estimated == CVK_OK ? widths_of(&estimate->card) : *before;
-        for (int k = 0; k < CVK_PLAN_KEYS; k++) {
-            option->gain += log(before->width[k] / option->after.width[k]);
-        }
+        judge(t, &recording.log, option);
     }
     cvk_recording_free(&recording);
+    cvk_device_close(&device);
     return status == CVK_NO_MEMORY ? status : CVK_OK;
 }
 
@@ -132,36 +151,36 @@ static void choose(cvk_plan *plan)
     plan->widest = keys[widest];
 }
 
-static cvk_rig_config limited(const cvk_rig_config *config, const cvk_plan_limits *limits)
+static cvk_settings limited(const cvk_settings *settings, const cvk_plan_limits *limits)
 {
-    cvk_rig_config rig = *config;
+    cvk_settings s = *settings;
     if (limits->current_a > 0.0) {
-        rig.tune.limit.current_a = fminf(rig.tune.limit.current_a, (float)limits->current_a);
+        s.limit.current_a = fminf(s.limit.current_a, (float)limits->current_a);
     }
     if (limits->speed_rad_s > 0.0) {
-        rig.tune.program.speed_rad_s =
-            fminf(rig.tune.program.speed_rad_s, (float)limits->speed_rad_s);
+        s.program.speed_rad_s = fminf(s.program.speed_rad_s, (float)limits->speed_rad_s);
     }
-    return rig;
+    return s;
 }
 
-cvk_status cvk_plan_next(const cvk_rig_config *config, const cvk_log *const *logs, size_t count,
-                         const cvk_plan_limits *limits, void (*progress)(double share),
-                         cvk_plan *out)
+cvk_status cvk_plan_next(cvk_plan_open open, void *context, const cvk_settings *settings,
+                         const cvk_log *const *logs, size_t count, const cvk_plan_limits *limits,
+                         void (*progress)(double share), cvk_plan *out)
 {
-    if (config == NULL || (logs == NULL && count > 0) || limits == NULL || out == NULL) {
+    if (open == NULL || settings == NULL || (logs == NULL && count > 0) || limits == NULL ||
+        out == NULL) {
         return CVK_NULL_ARGUMENT;
     }
     if (count >= MOST_LOGS) {
         return CVK_OUT_OF_RANGE;
     }
-    const cvk_rig_config rig = limited(config, limits);
+    const cvk_settings allowed = limited(settings, limits);
     const cvk_estimate_options how = cvk_estimate_options_default();
     cvk_estimate *estimate = calloc(1, sizeof *estimate);
     cvk_status status = estimate != NULL ? CVK_OK : CVK_NO_MEMORY;
     *out = (cvk_plan){.best = -1,
-                      .current_a = rig.tune.limit.current_a,
-                      .speed_rad_s = rig.tune.program.speed_rad_s};
+                      .current_a = (double)allowed.limit.current_a,
+                      .speed_rad_s = (double)allowed.program.speed_rad_s};
     if (status == CVK_OK && count > 0) {
         status = cvk_estimate_logs(logs, count, &how, estimate);
         status = status == CVK_NOT_IN_LOG ? CVK_OK : status; /* they show nothing yet */
@@ -169,15 +188,17 @@ cvk_status cvk_plan_next(const cvk_rig_config *config, const cvk_log *const *log
     if (status == CVK_OK) {
         out->before = widths_of(&estimate->card);
     }
+    const trial t = {open, context, &allowed, logs, count, limits, &out->before, estimate};
     const size_t total = sizeof candidates / sizeof candidates[0];
     for (size_t n = 0; n < total && status == CVK_OK; n++) {
         cvk_plan_option *option = &out->option[out->options++];
-        *option = (cvk_plan_option){.excitation = candidates[n].excitation,
-                                    .plateau_s = candidates[n].plateaus * rig.tune.program.hold_s};
+        *option =
+            (cvk_plan_option){.excitation = candidates[n].excitation,
+                              .plateau_s = candidates[n].plateaus * (double)allowed.program.hold_s};
         if (n > 0 && option[-1].excitation == candidates[n].excitation && !option[-1].possible) {
             option->length_s = option[-1].length_s * candidates[n].plateaus;
         }
-        status = try_option(&rig, logs, count, limits, &out->before, estimate, option);
+        status = try_option(&t, option);
         if (progress != NULL) {
             progress((double)(n + 1) / (double)total);
         }

@@ -4,9 +4,11 @@
  */
 #include "corvak/host/recorder.h"
 
+#include <math.h>
 #include <stdio.h>
 #include <stdlib.h>
-#include <string.h>
+
+#define TWO_PI 6.28318530717958647693
 
 enum { COLUMNS = 9 }; /* t, three currents, three duties or terminal voltages, bus, rotor angle */
 
@@ -26,13 +28,38 @@ static void name_columns(cvk_recording *out, size_t most, bool off, bool rotor_s
     }
 }
 
-cvk_status cvk_run_excitation(cvk_sim *sim, const cvk_excitation *program, cvk_recorder_row on_row,
-                              void *context)
+/* NaN without such a sensor. */
+static double shaft_angle(const cvk_settings *settings, const cvk_rotor_readings *read)
+{
+    static const int sixth_of[8] = {0, 0, 2, 1, 4, 5, 3, 0}; /* hall word to sixth of a turn */
+    const cvk_rotor_settings *s = &settings->rotor;
+    const double pole_pairs = settings->motor.pole_pairs;
+    switch ((cvk_rotor_kind)s->kind) {
+    case CVK_ROTOR_ABSOLUTE:
+        return (double)read->absolute_mech_rad;
+    case CVK_ROTOR_ENCODER:
+        return remainder(TWO_PI * read->encoder_counts / s->counts, TWO_PI);
+    case CVK_ROTOR_SINCOS:
+        return atan2((double)read->sin_v, (double)read->cos_v) /
+               (s->periods_per_turn > 0 ? s->periods_per_turn : pole_pairs);
+    case CVK_ROTOR_HALLS:
+        return TWO_PI / 6.0 * sixth_of[read->hall & 7] / pole_pairs;
+    case CVK_ROTOR_NONE:
+    default:
+        return NAN;
+    }
+}
+
+cvk_status cvk_run_excitation(cvk_device *device, cvk_recorder_row on_row, void *context)
 {
     bool go_on = true;
-    while (go_on && !cvk_excitation_finished(program)) {
-        const cvk_sim_row row = cvk_sim_step(sim);
-        go_on = on_row(context, sim, &row);
+    while (go_on && device->running(device->context) != NULL) {
+        cvk_device_row row;
+        cvk_status status = device->step(device->context, &row);
+        if (status != CVK_OK) {
+            return status;
+        }
+        go_on = on_row(context, &row);
         if (row.now->fault != CVK_FAULT_NONE) {
             return CVK_STOPPED;
         }
@@ -42,26 +69,26 @@ cvk_status cvk_run_excitation(cvk_sim *sim, const cvk_excitation *program, cvk_r
 
 typedef struct memory {
     cvk_recording *out;
+    const cvk_settings *settings;
     size_t most;
     bool off; /* terminal voltages instead of duties */
 } memory;
 
-static bool keep_row(void *context, const cvk_sim *sim, const cvk_sim_row *row)
+static bool keep_row(void *context, const cvk_device_row *row)
 {
     const memory *m = context;
     cvk_recording *out = m->out;
     const cvk_moment *now = row->now;
-    const double duty[] = {(double)now->duty.a, (double)now->duty.b, (double)now->duty.c};
-    const double *voltage = m->off ? row->sample.terminal_v : duty;
+    const cvk_abc voltage = m->off ? now->readings.terminal_v : now->duty;
     const double cells[COLUMNS] = {row->time_s,
                                    (double)now->phase_a.a,
                                    (double)now->phase_a.b,
                                    (double)now->phase_a.c,
-                                   voltage[0],
-                                   voltage[1],
-                                   voltage[2],
-                                   row->sample.bus_v,
-                                   cvk_sim_shaft_angle(&sim->rig.config, &row->sample)};
+                                   (double)voltage.a,
+                                   (double)voltage.b,
+                                   (double)voltage.c,
+                                   (double)now->bus_v,
+                                   shaft_angle(m->settings, &now->readings.rotor)};
     for (size_t c = 0; c < COLUMNS && row->recorded; c++) {
         out->storage[c * m->most + out->log.rows] = cells[c];
     }
@@ -69,49 +96,31 @@ static bool keep_row(void *context, const cvk_sim *sim, const cvk_sim_row *row)
     return out->log.rows < m->most;
 }
 
-cvk_status cvk_record(cvk_recording *out, const cvk_rig_config *config, const char *excitation,
-                      const cvk_recorder_options *options, cvk_refusal *why)
+cvk_status cvk_record(cvk_recording *out, cvk_device *device, const char *program,
+                      bool rotor_sensor, cvk_refusal *why)
 {
     *out = (cvk_recording){.storage = NULL};
-    if (config == NULL || excitation == NULL || options == NULL) {
+    if (device == NULL || program == NULL) {
         return CVK_NULL_ARGUMENT;
     }
-    cvk_sim *sim = malloc(sizeof *sim);
-    cvk_excitation *program = malloc(sizeof *program);
-    const cvk_program *row = cvk_program_named(excitation);
-    cvk_status status = sim != NULL && program != NULL ? CVK_OK : CVK_NO_MEMORY;
-    if (status == CVK_OK && row == NULL) {
-        status = CVK_UNKNOWN_NAME;
+    const cvk_program *row = cvk_program_named(program);
+    cvk_status status = row != NULL ? device->run(device->context, row, why) : CVK_UNKNOWN_NAME;
+    if (status != CVK_OK) {
+        return status;
     }
-    if (status == CVK_OK) {
-        status = cvk_sim_init(sim, config, options->seed, why);
+    const double length_s = (double)cvk_excitation_length_s(device->running(device->context));
+    const size_t most = (size_t)(length_s / (double)device->hardware.period_s) + 16u;
+    snprintf(out->name, sizeof out->name, "%.31s-%.31s", device->name, program);
+    out->log = cvk_log_empty(out->name);
+    out->log.current_gain_tolerance = device->current_gain_tolerance;
+    out->log.voltage_gain_tolerance = device->voltage_gain_tolerance;
+    out->storage = malloc(COLUMNS * most * sizeof(double));
+    if (out->storage == NULL) {
+        return CVK_NO_MEMORY;
     }
-    if (status == CVK_OK) {
-        status = cvk_sim_start(sim, row, program, why);
-    }
-    if (status == CVK_OK) {
-        const size_t most =
-            (size_t)((double)cvk_excitation_length_s(program) * config->inverter.pwm_hz *
-                     config->inverter.updates_per_period) +
-            16u;
-        const bool off = row->bridge_off;
-        snprintf(out->name, sizeof out->name, "%.31s-%.31s", config->name, excitation);
-        out->log = cvk_log_empty(out->name);
-        out->log.current_gain_tolerance = config->sensing.current_gain_tolerance;
-        out->log.voltage_gain_tolerance = config->sensing.voltage_gain_tolerance;
-        out->storage = malloc(COLUMNS * most * sizeof(double));
-        status = out->storage != NULL ? CVK_OK : CVK_NO_MEMORY;
-        if (status == CVK_OK) {
-            if (options->free_shaft) {
-                cvk_rig_hold_shaft(&sim->rig, false);
-            }
-            memory m = {out, most, off};
-            status = cvk_run_excitation(sim, program, keep_row, &m);
-            name_columns(out, most, off, options->rotor_sensor);
-        }
-    }
-    free(sim);
-    free(program);
+    memory m = {out, device->settings(device->context), most, row->bridge_off};
+    status = cvk_run_excitation(device, keep_row, &m);
+    name_columns(out, most, row->bridge_off, rotor_sensor);
     return status;
 }
 

@@ -19,8 +19,7 @@ const int *cvk_order(cvk_rig_phases phases)
     return orders_of[phases];
 }
 
-/* Current that gets a leg's node just across within the dead time. */
-static double crossover(const cvk_rig_config *config)
+double cvk_rig_crossover_current(const cvk_rig_config *config)
 {
     const cvk_rig_inverter *inverter = &config->inverter;
     double across_a =
@@ -45,7 +44,7 @@ double cvk_rig_wanted_steps(const cvk_rig_config *config)
     double low_h =
         cvk_smaller(least_inductance(config, trip_a, 0.0), least_inductance(config, 0.0, trip_a));
     double slope = cvk_rig_visible_resistance(config) +
-                   cvk_rig_dead_time_voltage(config) * 0.5 / crossover(config);
+                   cvk_rig_dead_time_voltage(config) * 0.5 / cvk_rig_crossover_current(config);
     double rate_hz = config->inverter.pwm_hz * config->inverter.updates_per_period;
     return ceil(slope / (low_h * rate_hz * LARGEST_STEP));
 }
@@ -60,7 +59,7 @@ void cvk_inverter_derive(cvk_rig *rig)
     }
     d->dead_duty = inverter->dead_time_s * inverter->pwm_hz;
     d->dead_v = cvk_rig_dead_time_voltage(&rig->config);
-    d->crossover_a = crossover(&rig->config);
+    d->crossover_a = cvk_rig_crossover_current(&rig->config);
     d->half_inv_crossover = 0.5 / d->crossover_a;
     d->steps = (int)cvk_clamp(cvk_rig_wanted_steps(&rig->config), 1.0, CVK_RIG_MOST_STEPS);
 }

@@ -5,6 +5,7 @@
  */
 #include "corvak/host/plan.h"
 #include "recording.h"
+#include "corvak/sim/device.h"
 #include "suite.h"
 
 #include <math.h>
@@ -22,13 +23,22 @@ static void on_progress(double share)
 }
 
 /* With nothing known the first recording shows something at all. */
+static cvk_status open_device(void *context, const cvk_settings *settings, uint64_t seed,
+                              cvk_device *device, cvk_refusal *why)
+{
+    cvk_rig_config rig = *(const cvk_rig_config *)context;
+    rig.tune = *settings;
+    return cvk_sim_device_open(device, &rig, seed, why);
+}
+
 START_TEST(the_first_recording_shows_much)
 {
-    const cvk_rig_config rig = studio_rig("wheel");
+    cvk_rig_config rig = studio_rig("wheel");
     const cvk_plan_limits limits = {.time_s = 4.5, .rotor_sensor = true};
     calls = 0;
     last_share = 0.0;
-    ck_assert_int_eq(cvk_plan_next(&rig, NULL, 0, &limits, on_progress, &plan), CVK_OK);
+    ck_assert_int_eq(
+        cvk_plan_next(open_device, &rig, &rig.tune, NULL, 0, &limits, on_progress, &plan), CVK_OK);
     ck_assert_int_ge(plan.best, 0);
     ck_assert_int_eq(calls, (int)plan.options);
     ck_assert_double_eq_tol(last_share, 1.0, 1e-12);
@@ -45,12 +55,13 @@ END_TEST
 /* After a standstill run, what only turning shows is next; the limits are kept. */
 START_TEST(what_is_unknown_comes_next)
 {
-    const cvk_rig_config rig = studio_rig("mixer");
+    cvk_rig_config rig = studio_rig("mixer");
     recording r;
     record(&r, &rig, "standstill", 2, false);
     const cvk_log *logs[] = {&r.log};
     const cvk_plan_limits limits = {.current_a = 12.0, .speed_rad_s = 600.0, .time_s = 5.0};
-    ck_assert_int_eq(cvk_plan_next(&rig, logs, 1, &limits, NULL, &plan), CVK_OK);
+    ck_assert_int_eq(cvk_plan_next(open_device, &rig, &rig.tune, logs, 1, &limits, NULL, &plan),
+                     CVK_OK);
     ck_assert_int_ge(plan.best, 0);
     ck_assert_str_ne(plan.option[plan.best].excitation, "standstill");
     ck_assert_double_le(plan.current_a, 12.0);
@@ -72,14 +83,17 @@ START_TEST(a_recording_ends_at_a_fault)
     cvk_rig_config rig = studio_rig("wheel");
     rig.tune.protect.bus_min_v = 25.5f; /* the battery sags below it */
     for (int n = 0; n < 2; n++) {
-        const cvk_recorder_options options = {.seed = 3};
         cvk_recording recorded;
-        ck_assert_int_eq(cvk_record(&recorded, &rig, excitations[n], &options, NULL), CVK_STOPPED);
+        cvk_device device;
+        ck_assert_int_eq(cvk_sim_device_open(&device, &rig, 3, NULL), CVK_OK);
+        ck_assert_int_eq(cvk_record(&recorded, &device, excitations[n], false, NULL), CVK_STOPPED);
+        cvk_device_close(&device);
         ck_assert_uint_lt(recorded.log.rows, 20000u);
         cvk_recording_free(&recorded);
     }
     const cvk_plan_limits limits = {.time_s = 8.0};
-    ck_assert_int_eq(cvk_plan_next(&rig, NULL, 0, &limits, NULL, &plan), CVK_OK);
+    ck_assert_int_eq(cvk_plan_next(open_device, &rig, &rig.tune, NULL, 0, &limits, NULL, &plan),
+                     CVK_OK);
     for (size_t n = 0; n < plan.options; n++) {
         ck_assert(!plan.option[n].possible || strcmp(plan.option[n].excitation, "spin") != 0);
     }
@@ -104,11 +118,13 @@ END_TEST
 
 START_TEST(no_time_no_plan)
 {
-    const cvk_rig_config rig = studio_rig("wheel");
+    cvk_rig_config rig = studio_rig("wheel");
     const cvk_plan_limits limits = {.time_s = 0.01};
-    ck_assert_int_eq(cvk_plan_next(&rig, NULL, 0, &limits, NULL, &plan), CVK_OK);
+    ck_assert_int_eq(cvk_plan_next(open_device, &rig, &rig.tune, NULL, 0, &limits, NULL, &plan),
+                     CVK_OK);
     ck_assert_int_eq(plan.best, -1);
-    ck_assert_int_eq(cvk_plan_next(NULL, NULL, 0, &limits, NULL, &plan), CVK_NULL_ARGUMENT);
+    ck_assert_int_eq(cvk_plan_next(NULL, NULL, NULL, NULL, 0, &limits, NULL, &plan),
+                     CVK_NULL_ARGUMENT);
 }
 END_TEST
 

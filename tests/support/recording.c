@@ -6,6 +6,7 @@
 
 #include "corvak/files/rig_yaml.h"
 #include "corvak/files/tune_yaml.h"
+#include "corvak/sim/device.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -34,14 +35,40 @@ cvk_rig_config studio_rig(const char *name)
     return config;
 }
 
+/* Nobody holds the shaft, even when a program wants it held. */
+static cvk_status (*run_held)(void *context, const cvk_program *program, cvk_refusal *why);
+static cvk_device *loose;
+
+static cvk_status run_loose(void *context, const cvk_program *program, cvk_refusal *why)
+{
+    const cvk_status status = run_held(context, program, why);
+    cvk_rig_hold_shaft(&cvk_sim_device_inside(loose)->rig, false);
+    return status;
+}
+
+static void hold_nothing(cvk_device *device)
+{
+    loose = device;
+    run_held = device->run;
+    device->run = run_loose;
+}
+
 void record_with(recording *out, const cvk_rig_config *config, const char *excitation,
                  uint64_t seed, bool rotor_sensor, bool free_shaft)
 {
-    const cvk_recorder_options options = {seed, rotor_sensor, free_shaft};
     cvk_refusal why = {0};
-    if (cvk_record(out, config, excitation, &options, &why) != CVK_OK) {
+    cvk_device device;
+    cvk_status status = cvk_sim_device_open(&device, config, seed, &why);
+    if (status == CVK_OK && free_shaft) {
+        hold_nothing(&device);
+    }
+    if (status == CVK_OK) {
+        status = cvk_record(out, &device, excitation, rotor_sensor, &why);
+    }
+    if (status != CVK_OK) {
         give_up(why.field != NULL ? why.field : excitation);
     }
+    cvk_device_close(&device);
 }
 
 void record(recording *out, const cvk_rig_config *config, const char *excitation, uint64_t seed,

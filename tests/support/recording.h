@@ -6,6 +6,7 @@
 #define CORVAK_TESTS_RECORDING_H
 
 #include "corvak/host/recorder.h"
+#include "corvak/rig/config.h"
 
 typedef cvk_recording recording;
 

@@ -31,6 +31,7 @@ typedef struct cvk_readings {
     cvk_abc current_a;     /* positive into the motor, at the carrier valley, offsets included */
     int32_t current_valid; /* bits 0, 1, 2: phases a, b, c were really seen */
     float bus_v;
+    cvk_abc terminal_v; /* against the negative bus; NaN where not measured */
     cvk_rotor_readings rotor;
     float winding_degc; /* NaN when there is none */
 } cvk_readings;

@@ -23,8 +23,8 @@ typedef struct cvk_motor_settings {
     float resistance_ohm, inductance_d_h, inductance_q_h, flux_linkage_wb;
 } cvk_motor_settings;
 
-/* The inverter's own voltage (dead time and devices) against the current of a phase:
- * voltage_v * x / (1 + |x|) with x = current / knee_a. */
+/* The inverter's own voltage (dead time and devices) against the current of a phase: it bends at
+ * the knee, where half of it is reached. */
 typedef struct cvk_inverter_settings {
     float voltage_v, knee_a;
 } cvk_inverter_settings;

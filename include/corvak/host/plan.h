@@ -1,21 +1,21 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * Which recording to make next: each possible one is tried on the simulated rig, together with the
+ * Which recording to make next: each possible one is tried on a simulated device, together with the
  * logs that there are, and judged by what it does to the widest interval.
  */
 #ifndef CORVAK_HOST_PLAN_H
 #define CORVAK_HOST_PLAN_H
 
+#include "corvak/host/device.h"
 #include "corvak/ident/estimate.h"
-#include "corvak/rig/config.h"
 
 #ifdef __cplusplus
 extern "C" {
 #endif
 
 typedef struct cvk_plan_limits {
-    double current_a;   /* largest phase current; 0: the rig's */
-    double speed_rad_s; /* largest electrical speed; 0: the rig's */
+    double current_a;   /* largest phase current; 0: the settings' */
+    double speed_rad_s; /* largest electrical speed; 0: the settings' */
     double time_s;      /* longest recording; 0: any */
     bool rotor_sensor;  /* a rotor sensor may be logged */
     int threads;        /* at most, for the estimates; the plan is the same; 0: one */
@@ -49,12 +49,16 @@ typedef struct cvk_plan {
 
 cvk_card_key cvk_plan_key(int index);
 
-/* `config` describes power stage and motor as far as they are known; `logs` (may be none) what
- * there is already. `progress` (may be null) is called with 0 .. 1. Takes about as long as each
- * recording and an estimate from it. */
-cvk_status cvk_plan_next(const cvk_rig_config *config, const cvk_log *const *logs, size_t count,
-                         const cvk_plan_limits *limits, void (*progress)(double share),
-                         cvk_plan *out) CVK_MUST_CHECK;
+/* Opens a device like the one that is planned for, with these settings. */
+typedef cvk_status (*cvk_plan_open)(void *context, const cvk_settings *settings, uint64_t seed,
+                                    cvk_device *device, cvk_refusal *why);
+
+/* `open` gives devices as far as power stage and motor are known; `settings` are the controller's;
+ * `logs` (may be none) what there is already. `progress` (may be null) is called with 0 .. 1. Takes
+ * about as long as each recording and an estimate from it. */
+cvk_status cvk_plan_next(cvk_plan_open open, void *context, const cvk_settings *settings,
+                         const cvk_log *const *logs, size_t count, const cvk_plan_limits *limits,
+                         void (*progress)(double share), cvk_plan *out) CVK_MUST_CHECK;
 
 #ifdef __cplusplus
 }

@@ -236,6 +236,9 @@ double cvk_rig_visible_resistance(const cvk_rig_config *config);
 /* Voltage by which the dead time and the diodes shift a phase that carries ample current. */
 double cvk_rig_dead_time_voltage(const cvk_rig_config *config);
 
+/* Current that gets a leg's node just across within the dead time: where that voltage bends. */
+double cvk_rig_crossover_current(const cvk_rig_config *config);
+
 #ifdef __cplusplus
 }
 #endif

@@ -23,6 +23,8 @@ typedef enum cvk_rig_event_kind {
     CVK_LOAD_UNBALANCE, /* torque_nm times the sine of the angle from at_angle_mech_rad */
     CVK_LOAD_DRIVEN,    /* another machine turns the shaft at speed_mech_rad_s */
     CVK_SET_POINT,      /* the person sets `value`, 0 .. 1 */
+    CVK_ASK_SPEED,      /* the controller is asked for speed_mech_rad_s */
+    CVK_ASK_STOP,       /* and for a controlled stop */
     CVK_SET_POINT_LOST, /* pulse, pedal and digital set-point no longer arrive */
     CVK_FAULT_OPEN_PHASE,
     CVK_FAULT_PHASE_SHORT,      /* between motor wires `phase` and `to_phase` */

@@ -19,6 +19,7 @@ typedef struct cvk_sim {
     cvk_port port;
     cvk_drive drive;
     const cvk_excitation *program; /* that runs; or null */
+    cvk_rig_sample sample;         /* of the last step */
     double duty[3];                /* computed in the call before: act during the next period */
 } cvk_sim;
 
@@ -38,10 +39,6 @@ cvk_hardware cvk_sim_hardware(const cvk_rig_config *config);
  * points into it. `why` (may be null) names a parameter that is refused. */
 cvk_status cvk_sim_init(cvk_sim *sim, const cvk_rig_config *config, uint64_t seed,
                         cvk_refusal *why) CVK_MUST_CHECK;
-
-/* The shaft's angle (rad) as the rotor sensor in use shows it; sin/cos and halls within their own
- * period. NaN without such a sensor. */
-double cvk_sim_shaft_angle(const cvk_rig_config *config, const cvk_rig_sample *sample);
 
 /* One control period. */
 cvk_sim_row cvk_sim_step(cvk_sim *sim);

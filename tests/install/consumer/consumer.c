@@ -5,7 +5,7 @@
 #include <corvak/files/log_file.h>
 #include <corvak/host/recorder.h>
 #include <corvak/ident/estimate.h>
-#include <corvak/sim/sim.h>
+#include <corvak/sim/device.h>
 
 #include <stdio.h>
 #include <string.h>
@@ -29,10 +29,12 @@ int main(void)
     const cvk_estimate_options options = cvk_estimate_options_default();
     cvk_status status = cvk_estimate_logs(logs, 1, &options, &estimate);
     cvk_recording recording;
-    const cvk_recorder_options record = {.seed = 1};
-    if (cvk_record(&recording, &nothing, "spin", &record, NULL) != CVK_OUT_OF_RANGE) {
+    cvk_device device;
+    if (cvk_sim_device_open(&device, &nothing, 1, NULL) != CVK_OUT_OF_RANGE ||
+        cvk_record(&recording, NULL, "spin", false, NULL) != CVK_NULL_ARGUMENT) {
         return 4;
     }
+    cvk_device_close(&device);
     printf("one row: %s\n", cvk_status_text(status));
     cvk_log_file_free(&file);
     return status == CVK_NOT_IN_LOG ? 0 : 3;

@@ -1,0 +1,203 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * corvak gains: from a motor card and a rig to a tune file.
+ */
+#include "cli.h"
+
+#include "corvak/files/card_yaml.h"
+#include "corvak/files/tune_yaml.h"
+#include "corvak/host/gains.h"
+#include "corvak/sim/sim.h"
+
+#include <math.h>
+#include <string.h>
+
+#define VERB "gains"
+#define DEGREES (180.0 / 3.14159265358979323846)
+
+typedef struct arguments {
+    char *output, *tune;
+    char **parameters;
+    gboolean json, sensor;
+} arguments;
+
+/* Index of a row in the parameter table. */
+static unsigned index_of(const cvk_parameter *row)
+{
+    unsigned n = 0;
+    while (cvk_parameter_at(n) != row) {
+        n++;
+    }
+    return n;
+}
+
+static void put(cvk_tune *tune, const cvk_parameter *row, const char *from)
+{
+    const unsigned n = index_of(row);
+    tune->given[n] = true;
+    g_snprintf(tune->from[n], sizeof tune->from[n], "%s", from);
+}
+
+/* What was computed, and the limits that it was computed with. */
+static void fill_tune(cvk_tune *tune, const cvk_gains *gains, const char *card, const char *name)
+{
+    static const char *const limits[] = {
+        "limit.current_a",    "protect.trip_current_a", "protect.bus_min_v", "protect.bus_max_v",
+        "rotor.bandwidth_hz", "program.hold_s",         "angle.source"};
+    char *origin = g_path_get_basename(card);
+    g_snprintf(tune->name, sizeof tune->name, "%s", name);
+    tune->settings = gains->settings;
+    for (size_t n = 0; n < G_N_ELEMENTS(limits); n++) {
+        put(tune, cvk_parameter_named(limits[n]), "as it was");
+    }
+    for (unsigned n = 0; n < gains->items; n++) {
+        char *from = g_strdup_printf("%s (%s)", gains->item[n].from, origin);
+        put(tune, gains->item[n].parameter, from);
+        g_free(from);
+    }
+    g_free(origin);
+}
+
+static void print_gains(const cvk_gains *g, const char *name)
+{
+    const cvk_loop_prediction *c = &g->current;
+    g_print("Gains: %s\n\n", name);
+    for (unsigned n = 0; n < g->items; n++) {
+        const cvk_parameter *row = g->item[n].parameter;
+        char value[40], *key = g_strconcat(row->section, ".", row->name, NULL);
+        cvk_parameter_text(row, cvk_parameter_get(&g->settings, row), value, sizeof value);
+        g_print("%-34s %-12s %-8s %s\n", key, value, row->unit, g->item[n].from);
+        g_free(key);
+    }
+    g_print("\ncurrent loop   bandwidth %.4g Hz; 63 %% of a step after %.0f periods, overshoot "
+            "%.1f %%\n"
+            "               phase margin %.0f deg; at worst over the card's intervals %.0f deg, "
+            "overshoot %.1f %%\n",
+            c->bandwidth_hz, c->rise_periods, 100.0 * c->overshoot, DEGREES * c->margin_rad,
+            DEGREES * c->worst_margin_rad, 100.0 * c->worst_overshoot);
+    if (g->speed_bandwidth_rad_s > 0.0) {
+        g_print("speed loop     bandwidth %.3g rad/s, both poles real\n", g->speed_bandwidth_rad_s);
+    } else {
+        g_print("speed loop     left as it was: the card has no inertia; record a spin and a "
+                "coast-down (corvak plan)\n");
+    }
+    g_print("top speed      %.4g rad/s electrical, at the end of the linear range\n",
+            g->top_speed_rad_s);
+}
+
+static void print_json(const cvk_gains *g, const char *name)
+{
+    const cvk_loop_prediction *c = &g->current;
+    JsonBuilder *b = json_builder_new();
+    json_builder_begin_object(b);
+    add_json_text(b, "name", name);
+    json_builder_set_member_name(b, "parameters");
+    json_builder_begin_object(b);
+    for (unsigned n = 0; n < g->items; n++) {
+        const cvk_parameter *row = g->item[n].parameter;
+        char *key = g_strconcat(row->section, ".", row->name, NULL);
+        json_builder_set_member_name(b, key);
+        json_builder_begin_object(b);
+        add_json_number(b, "value", (double)cvk_parameter_get(&g->settings, row));
+        add_json_text(b, "from", g->item[n].from);
+        json_builder_end_object(b);
+        g_free(key);
+    }
+    json_builder_end_object(b);
+    json_builder_set_member_name(b, "current_loop");
+    json_builder_begin_object(b);
+    add_json_number(b, "bandwidth_hz", c->bandwidth_hz);
+    add_json_number(b, "rise_periods", c->rise_periods);
+    add_json_number(b, "overshoot", c->overshoot);
+    add_json_number(b, "margin_rad", c->margin_rad);
+    add_json_number(b, "worst_margin_rad", c->worst_margin_rad);
+    add_json_number(b, "worst_overshoot", c->worst_overshoot);
+    json_builder_end_object(b);
+    add_json_number(b, "speed_bandwidth_rad_s", g->speed_bandwidth_rad_s);
+    add_json_number(b, "top_speed_rad_s", g->top_speed_rad_s);
+    json_builder_end_object(b);
+    print_json_document(b);
+}
+
+static int work(const arguments *a, const char *card_path, const char *rig_path)
+{
+    cvk_complaint complaint;
+    cvk_card card;
+    cvk_rig_config rig;
+    cvk_tune tune;
+    cvk_gains gains;
+    if (cvk_card_file_read(&card, card_path, &complaint) != CVK_OK) {
+        return complain_file(VERB, &complaint);
+    }
+    if (read_bench(VERB, rig_path, a->tune, a->parameters, &rig) != EXIT_DONE) {
+        return EXIT_BAD_USAGE;
+    }
+    const cvk_gains_stage stage = {.hardware = cvk_sim_hardware(&rig),
+                                   .bus_v = rig.supply.bus_v,
+                                   .current_noise_a = rig.sensing.current_noise_a,
+                                   .knee_a = cvk_rig_crossover_current(&rig)};
+    cvk_settings base = rig.tune;
+    base.angle.source = a->sensor ? CVK_BY_ROTOR_SENSOR : CVK_BY_OBSERVER;
+    if (cvk_compute_gains(&card, &stage, &base, &gains) != CVK_OK) {
+        g_printerr("corvak gains: the card lacks %s\n", gains.missing);
+        return EXIT_ANSWER_NO;
+    }
+    cvk_refusal why = {0};
+    const cvk_status status = cvk_settings_check(&gains.settings, &why);
+    if (status != CVK_OK) {
+        char text[300];
+        cvk_refusal_text(status, &why, text, sizeof text);
+        g_printerr("corvak gains: the gains contradict the limits: %s\n", text);
+        return EXIT_ANSWER_NO;
+    }
+    if (a->json) {
+        print_json(&gains, rig.name);
+    } else {
+        print_gains(&gains, rig.name);
+    }
+    if (a->output != NULL) {
+        cvk_tune_start(&tune);
+        fill_tune(&tune, &gains, card_path, rig.name);
+        if (cvk_tune_file_write(&tune, a->output, &complaint) != CVK_OK) {
+            return complain_file(VERB, &complaint);
+        }
+    }
+    return EXIT_DONE;
+}
+
+int cmd_gains(int argc, char **argv)
+{
+    arguments a = {.output = NULL};
+    const GOptionEntry entries[] = {
+        {"output", 'o', 0, G_OPTION_ARG_FILENAME, &a.output, "write the tune file", "FILE"},
+        {"tune", 't', 0, G_OPTION_ARG_FILENAME, &a.tune,
+         "limits and all that gains do not set (else X.tune.yaml beside X.rig.yaml)", "FILE"},
+        {"parameter", 'P', 0, G_OPTION_ARG_STRING_ARRAY, &a.parameters,
+         "change one of those, such as limit.current_a=10", "KEY=VALUE"},
+        {"rotor-sensor", 0, 0, G_OPTION_ARG_NONE, &a.sensor,
+         "the angle comes from the rotor sensor, not from an observer", NULL},
+        {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
+        G_OPTION_ENTRY_NULL};
+    if (!parse_options(VERB, "CARD RIG",
+                       "Computes a controller's gains from a motor card and the power stage of a "
+                       "rig: current loop,\nobserver, start and speed loop, each with a sentence "
+                       "on where it comes from.",
+                       "corvak gains wheel.card.yaml data/wheel.rig.yaml -o wheel.tune.yaml",
+                       entries, &argc, &argv)) {
+        return EXIT_BAD_USAGE;
+    }
+    int status = EXIT_BAD_USAGE;
+    if (argc != 3) {
+        complain_usage(VERB, "name a motor card and a rig file");
+    } else {
+        char *const inputs[] = {argv[1], argv[2]};
+        status = check_output(VERB, a.output, FALSE, inputs, G_N_ELEMENTS(inputs));
+        if (status == EXIT_DONE) {
+            status = work(&a, argv[1], argv[2]);
+        }
+    }
+    g_free(a.output);
+    g_free(a.tune);
+    g_strfreev(a.parameters);
+    return status;
+}

@@ -1,0 +1,354 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * corvak run: a closed-loop run on the simulated rig through a scenario, and what came of it.
+ */
+#include "cli.h"
+
+#include "record.h"
+
+#include "corvak/files/rig_yaml.h"
+#include "corvak/files/scenario_yaml.h"
+#include "corvak/files/tune_yaml.h"
+#include "corvak/host/run.h"
+#include "figure_run.h"
+
+#include <math.h>
+#include <string.h>
+
+#define VERB "run"
+#define RPM_PER_RAD_S (60.0 / 6.28318530717958647693)
+#define DEGREES (180.0 / 3.14159265358979323846)
+#define AFTER_STOP_S 3.0 /* time for the last request, when no --length is given */
+#define AFTER_SPEED_S 5.0
+
+static const char usual_channels[] =
+    "t,ia,ib,ic,vdc,duty_a,duty_b,duty_c,mode,start_phase,angle_source,theta_e,speed_e,speed_set,"
+    "id,iq,id_set,iq_set,theta_flux,speed_flux,quality_flux,headroom,fault,true_theta_e,"
+    "true_speed_m";
+
+typedef struct arguments {
+    char *tune, *output, *plot, *channels;
+    char **parameters, **set;
+    gint64 seed;
+    gint decimate;
+    double length_s, rated_rpm;
+    gboolean json;
+} arguments;
+
+typedef struct job {
+    const arguments *given;
+    cvk_rig_config rig;
+    cvk_rig_scenario scenario;
+    cvk_device device;
+    cvk_run_plan plan;
+    cvk_run run;
+    record_channel channel[CVK_LOG_WRITER_MOST];
+    size_t channels;
+    cvk_log_writer *log;
+    run_figure *figure;
+    guint64 periods;
+} job;
+
+/* ---- from the scenario to requests ---------------------------------------------------------- */
+
+static int by_time(const void *a, const void *b)
+{
+    const double x = ((const cvk_run_request *)a)->from_s, y = ((const cvk_run_request *)b)->from_s;
+    return (x > y) - (x < y);
+}
+
+static int make_plan(job *j)
+{
+    for (unsigned n = 0; n < j->scenario.count; n++) {
+        const cvk_rig_event *e = &j->scenario.item[n];
+        const gboolean speed = e->what == CVK_ASK_SPEED, stop = e->what == CVK_ASK_STOP;
+        if ((speed || stop) && j->plan.count < CVK_RUN_MOST) {
+            const double electrical = speed ? e->value[0] * j->rig.motor.pole_pairs : 0.0;
+            j->plan.item[j->plan.count++] = (cvk_run_request){
+                e->from_s,
+                {.mode = speed ? CVK_MODE_SPEED : CVK_MODE_STOP, .speed_rad_s = (float)electrical}};
+        }
+    }
+    if (j->plan.count == 0) {
+        return complain_usage(VERB, "the scenario asks the controller for nothing: give it events "
+                                    "with `what: speed` or `what: stop`");
+    }
+    qsort(j->plan.item, j->plan.count, sizeof j->plan.item[0], by_time);
+    const cvk_run_request *last = &j->plan.item[j->plan.count - 1];
+    j->plan.length_s =
+        j->given->length_s > 0.0
+            ? j->given->length_s
+            : last->from_s + (last->request.mode == CVK_MODE_STOP ? AFTER_STOP_S : AFTER_SPEED_S);
+    const double fastest =
+        j->rig.supply.bus_v / sqrt(3.0) / j->rig.motor.flux_linkage_wb; /* no load */
+    j->plan.rated_rad_s = j->given->rated_rpm > 0.0
+                              ? j->given->rated_rpm / RPM_PER_RAD_S * j->rig.motor.pole_pairs
+                              : 0.6 * fastest;
+    return EXIT_DONE;
+}
+
+/* ---- running -------------------------------------------------------------------------------- */
+
+static bool on_row(void *context, const cvk_device_row *row, const cvk_device_truth *truth)
+{
+    job *j = context;
+    if (j->log != NULL && j->periods % (guint64)j->given->decimate == 0) {
+        double cells[CVK_LOG_WRITER_MOST];
+        for (size_t c = 0; c < j->channels; c++) {
+            cells[c] = record_channel_value(&j->channel[c], &j->device, row);
+        }
+        cvk_log_writer_row(j->log, cells);
+    }
+    if (j->figure != NULL) {
+        run_figure_row(j->figure, row, truth, j->rig.motor.pole_pairs);
+    }
+    if (j->periods++ % 4000u == 0) {
+        show_progress(VERB, MIN(row->time_s / j->plan.length_s, 0.99));
+    }
+    return true;
+}
+
+static int open_log(job *j)
+{
+    cvk_log_writer_column columns[CVK_LOG_WRITER_MOST];
+    cvk_log_writer_note notes[3] = {{.key = "rig"}, {.key = "scenario"}, {.key = "seed"}};
+    cvk_complaint complaint;
+    const char *path = j->given->output;
+    g_strlcpy(notes[0].value, j->rig.name, sizeof notes[0].value);
+    g_strlcpy(notes[1].value, j->scenario.name, sizeof notes[1].value);
+    g_snprintf(notes[2].value, sizeof notes[2].value, "%" G_GINT64_FORMAT, j->given->seed);
+    for (size_t n = 0; n < j->channels; n++) {
+        columns[n] = j->channel[n].column;
+    }
+    j->log = cvk_log_writer_open(path, columns, j->channels, notes, 3, &complaint);
+    return j->log != NULL ? EXIT_DONE : complain_file(VERB, &complaint);
+}
+
+/* ---- the verdict ---------------------------------------------------------------------------- */
+
+static gboolean all_reached(const job *j)
+{
+    for (size_t n = 0; n < j->run.count; n++) {
+        if (isnan(j->run.result[n].reached_s)) {
+            return FALSE;
+        }
+    }
+    return j->run.count == j->plan.count;
+}
+
+static void print_result(const job *j, const cvk_run_result *r)
+{
+    const double rpm = RPM_PER_RAD_S / j->rig.motor.pole_pairs;
+    char reached[48] = "not reached";
+    if (isfinite(r->reached_s)) {
+        g_snprintf(reached, sizeof reached, "after %.2f s", r->reached_s);
+    }
+    if (r->mode == CVK_MODE_STOP) {
+        g_print("  %7.2f s  stop                  %s\n", r->from_s, reached);
+    } else {
+        g_print("  %7.2f s  speed %9.1f rpm   %-14s mean %.1f rpm, ripple %.2g rpm rms\n",
+                r->from_s, rpm * r->wanted_rad_s, reached, rpm * r->mean_rad_s,
+                rpm * r->ripple_rad_s);
+    }
+}
+
+static void print_verdict(const job *j)
+{
+    const cvk_run *run = &j->run;
+    g_print("Run: %s, %s (seed %" G_GINT64_FORMAT ", %s inverter)\n\n", j->rig.name,
+            j->scenario.name, j->given->seed,
+            j->rig.inverter.fidelity == CVK_FIDELITY_SWITCHED ? "switched" : "averaged");
+    for (size_t n = 0; n < run->count; n++) {
+        print_result(j, &run->result[n]);
+    }
+    if (run->fault != CVK_FAULT_NONE) {
+        g_print("  %7.2f s  FAULT: %s\n", run->fault_s, cvk_fault_text(run->fault));
+    }
+    g_print("\nlargest current   %.3g A (limit %.3g A)\n", run->largest_current_a,
+            (double)j->rig.tune.limit.current_a);
+    if (isfinite(run->angle_rms_rad)) {
+        g_print("angle error       %.2f deg rms, %.1f deg at worst, over %.2f s beyond %.0f rpm\n",
+                DEGREES * run->angle_rms_rad, DEGREES * run->angle_worst_rad, run->angle_s,
+                0.1 * j->plan.rated_rad_s * RPM_PER_RAD_S / j->rig.motor.pole_pairs);
+    }
+    g_print("verdict           %s\n", all_reached(j) && run->fault == CVK_FAULT_NONE
+                                          ? "every set-point was reached"
+                                          : "NOT every set-point was reached");
+}
+
+static void print_json(const job *j)
+{
+    const cvk_run *run = &j->run;
+    JsonBuilder *b = json_builder_new();
+    json_builder_begin_object(b);
+    add_json_text(b, "rig", j->rig.name);
+    add_json_text(b, "scenario", j->scenario.name);
+    json_builder_set_member_name(b, "requests");
+    json_builder_begin_array(b);
+    for (size_t n = 0; n < run->count; n++) {
+        const cvk_run_result *r = &run->result[n];
+        json_builder_begin_object(b);
+        add_json_number(b, "from_s", r->from_s);
+        add_json_text(b, "mode", cvk_mode_text((cvk_mode)r->mode));
+        add_json_number(b, "speed_mech_rad_s", r->wanted_rad_s / j->rig.motor.pole_pairs);
+        add_json_number(b, "reached_s", r->reached_s);
+        add_json_number(b, "mean_mech_rad_s", r->mean_rad_s / j->rig.motor.pole_pairs);
+        add_json_number(b, "ripple_mech_rad_s", r->ripple_rad_s / j->rig.motor.pole_pairs);
+        json_builder_end_object(b);
+    }
+    json_builder_end_array(b);
+    add_json_text(b, "fault", cvk_fault_text(run->fault));
+    add_json_number(b, "fault_s", run->fault != CVK_FAULT_NONE ? run->fault_s : NAN);
+    add_json_number(b, "largest_current_a", run->largest_current_a);
+    add_json_number(b, "angle_error_rms_rad", run->angle_rms_rad);
+    add_json_number(b, "angle_error_worst_rad", run->angle_s > 0.0 ? run->angle_worst_rad : NAN);
+    json_builder_set_member_name(b, "reached");
+    json_builder_add_boolean_value(b, all_reached(j) && run->fault == CVK_FAULT_NONE);
+    json_builder_end_object(b);
+    print_json_document(b);
+}
+
+/* ---- the command ---------------------------------------------------------------------------- */
+
+static int open_device(job *j)
+{
+    cvk_refusal why = {0};
+    const cvk_status status =
+        cvk_sim_device_open(&j->device, &j->rig, (uint64_t)j->given->seed, &why);
+    if (status != CVK_OK) {
+        char text[300];
+        cvk_refusal_text(status, &why, text, sizeof text);
+        return complain_usage(VERB, "%s", text);
+    }
+    cvk_rig_set_scenario(&cvk_sim_device_inside(&j->device)->rig, &j->scenario);
+    return EXIT_DONE;
+}
+
+static int run_it(job *j)
+{
+    cvk_refusal why = {0};
+    cvk_complaint complaint;
+    const cvk_status status = cvk_run_device(&j->device, &j->plan, on_row, j, &j->run, &why);
+    int result = EXIT_DONE;
+    show_progress(VERB, 1.0);
+    if (status != CVK_OK && status != CVK_STOPPED) {
+        char text[300];
+        cvk_refusal_text(status, &why, text, sizeof text);
+        result = complain_usage(VERB, "%s", text);
+    }
+    if (j->log != NULL && cvk_log_writer_close(j->log, result == EXIT_DONE, &complaint) != CVK_OK) {
+        result = complain_file(VERB, &complaint);
+    }
+    if (result == EXIT_DONE && j->figure != NULL &&
+        !run_figure_draw(j->figure, j->given->plot, j->rig.name, j->scenario.name, &complaint)) {
+        result = complain_file(VERB, &complaint);
+    }
+    if (result != EXIT_DONE) {
+        return result;
+    }
+    if (j->given->json) {
+        print_json(j);
+    } else {
+        print_verdict(j);
+    }
+    return all_reached(j) && j->run.fault == CVK_FAULT_NONE ? EXIT_DONE : EXIT_ANSWER_NO;
+}
+
+static int prepare(job *j, const char *rig_path, const char *scenario_path)
+{
+    const arguments *a = j->given;
+    cvk_complaint complaint;
+    int status = read_bench(VERB, rig_path, a->tune, a->parameters, &j->rig);
+    for (int n = 0; status == EXIT_DONE && a->set != NULL && a->set[n] != NULL; n++) {
+        if (cvk_rig_set(&j->rig, a->set[n], &complaint) != CVK_OK) {
+            status = complain_file(VERB, &complaint);
+        }
+    }
+    if (status == EXIT_DONE &&
+        cvk_scenario_file_read(&j->scenario, scenario_path, &complaint) != CVK_OK) {
+        status = complain_file(VERB, &complaint);
+    }
+    if (status == EXIT_DONE) {
+        status = make_plan(j);
+    }
+    if (status == EXIT_DONE && !choose_channels(a->channels != NULL ? a->channels : usual_channels,
+                                                NULL, &j->rig, j->channel, &j->channels)) {
+        status = EXIT_BAD_USAGE;
+    }
+    if (status == EXIT_DONE) {
+        status = open_device(j);
+    }
+    if (status == EXIT_DONE && a->output != NULL) {
+        status = open_log(j);
+    }
+    if (status == EXIT_DONE && a->plot != NULL) {
+        j->figure = run_figure_new(j->plan.length_s);
+    }
+    return status;
+}
+
+static int check_options(const arguments *a, int argc, char **argv)
+{
+    if (argc != 3) {
+        return complain_usage(VERB, "name a rig file and a scenario file");
+    }
+    if (a->decimate < 1 || a->seed < 0 || !(a->length_s >= 0.0 && a->length_s <= 3600.0) ||
+        !(a->rated_rpm >= 0.0)) {
+        return complain_usage(VERB, "--decimate: 1 and up; --seed: 0 and up; --length: up to 3600; "
+                                    "--rated: above 0");
+    }
+    char *const inputs[] = {argv[1], argv[2], a->tune};
+    const int status = check_output(VERB, a->output, FALSE, inputs, G_N_ELEMENTS(inputs));
+    return status == EXIT_DONE ? check_output(VERB, a->plot, TRUE, inputs, G_N_ELEMENTS(inputs))
+                               : status;
+}
+
+int cmd_run(int argc, char **argv)
+{
+    arguments a = {.seed = 1, .decimate = 1};
+    const GOptionEntry entries[] = {
+        {"tune", 't', 0, G_OPTION_ARG_FILENAME, &a.tune,
+         "the controller's tune file (else X.tune.yaml beside X.rig.yaml)", "FILE"},
+        {"parameter", 'P', 0, G_OPTION_ARG_STRING_ARRAY, &a.parameters,
+         "change a parameter of the controller", "KEY=VALUE"},
+        {"set", 0, 0, G_OPTION_ARG_STRING_ARRAY, &a.set,
+         "change a key of the rig, such as inverter.fidelity=switched", "KEY=VALUE"},
+        {"seed", 's', 0, G_OPTION_ARG_INT64, &a.seed, "draws the rig's imperfections (1)", "N"},
+        {"length", 'l', 0, G_OPTION_ARG_DOUBLE, &a.length_s,
+         "length of the run (3 s after a last stop, 5 s after a last speed)", "S"},
+        {"rated", 0, 0, G_OPTION_ARG_DOUBLE, &a.rated_rpm,
+         "rated speed: the angle is judged above a tenth of it (60 % of the no-load speed)", "RPM"},
+        {"output", 'o', 0, G_OPTION_ARG_FILENAME, &a.output, "write a log: .csv or .h5", "FILE"},
+        {"channels", 'c', 0, G_OPTION_ARG_STRING, &a.channels,
+         "what to log (corvak signals lists all)", "A,B,..."},
+        {"decimate", 'd', 0, G_OPTION_ARG_INT, &a.decimate, "keep every Nth row (1)", "N"},
+        {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &a.plot, "draw the run", "FILE.png|.svg"},
+        {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
+        G_OPTION_ENTRY_NULL};
+    if (!parse_options(VERB, "RIG SCENARIO",
+                       "Runs the controller on the simulated rig through a scenario that asks for "
+                       "speeds and stops,\nputs loads on the shaft and lets things happen. Exit "
+                       "status 1 when a set-point is not reached.",
+                       "corvak run data/wheel.rig.yaml data/throwing.scenario.yaml --tune "
+                       "wheel.tune.yaml --plot run.png",
+                       entries, &argc, &argv)) {
+        return EXIT_BAD_USAGE;
+    }
+    int status = check_options(&a, argc, argv);
+    if (status == EXIT_DONE) {
+        job *j = g_new0(job, 1);
+        j->given = &a;
+        status = prepare(j, argv[1], argv[2]);
+        status = status == EXIT_DONE ? run_it(j) : status;
+        run_figure_free(j->figure);
+        cvk_device_close(&j->device);
+        g_free(j);
+    }
+    g_free(a.tune);
+    g_free(a.output);
+    g_free(a.plot);
+    g_free(a.channels);
+    g_strfreev(a.parameters);
+    g_strfreev(a.set);
+    return status;
+}
