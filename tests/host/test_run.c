@@ -1,0 +1,130 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Without a rotor sensor: from recordings to a motor that turns, and what happens when it cannot.
+ */
+#include "corvak/sim/device.h"
+#include "recording.h"
+#include "sensorless.h"
+#include "suite.h"
+
+#include <math.h>
+
+#define DEGREES (180.0 / 3.14159265358979323846)
+
+static const char *const motors[] = {"wheel", "mixer", "blower", "table"};
+
+/* Start, middle speed, reversal and stop, with gains from the motor's own card, untouched. */
+START_TEST(every_studio_motor_runs_without_a_sensor)
+{
+    cvk_rig_config bench = bench_with_gains(motors[_i], 3);
+    const cvk_run_plan plan = there_and_back(&bench, 0.6);
+    for (int fidelity = 0; fidelity < 2; fidelity++) {
+        cvk_run run;
+        bench.inverter.fidelity = fidelity;
+        ck_assert_int_eq(run_bench(&bench, 5, &plan, &run), CVK_OK);
+        ck_assert_msg(all_reached(&run, &plan), "%s: %s", motors[_i], cvk_fault_text(run.fault));
+        ck_assert_msg(run.angle_rms_rad < 0.5 * 10.0 / DEGREES, "%s: %.1f deg rms", motors[_i],
+                      DEGREES * run.angle_rms_rad);
+        ck_assert_double_gt(run.angle_s, 2.0); /* it was judged */
+        ck_assert_double_lt(run.largest_current_a, 1.3 * (double)bench.tune.limit.current_a);
+        ck_assert_double_eq_tol(run.result[1].mean_rad_s, run.result[1].wanted_rad_s,
+                                0.01 * fabs(run.result[1].wanted_rad_s));
+    }
+}
+END_TEST
+
+typedef struct stage {
+    cvk_device device;
+    double tripped_s, largest_a; /* since then */
+} stage;
+
+static bool after_the_fault(void *context, const cvk_device_row *row, const cvk_device_truth *truth)
+{
+    stage *s = context;
+    if (row->now->fault != CVK_FAULT_NONE && isnan(s->tripped_s)) {
+        s->tripped_s = row->time_s;
+        ck_assert_int_eq(row->now->bridge_on, 0);
+    }
+    (void)truth;
+    return true;
+}
+
+/* Somebody holds the shaft: the start is noticed to have failed, named, and leaves no current. */
+START_TEST(a_blocked_start_fails_without_current)
+{
+    cvk_rig_config bench = bench_with_gains(motors[_i], 3);
+    const cvk_run_plan plan = there_and_back(&bench, 0.6);
+    static cvk_rig_scenario blocked = {.count = 1};
+    stage s = {.tripped_s = NAN};
+    cvk_run run;
+    blocked.item[0] = cvk_rig_event_default(CVK_LOAD_BLOCKED);
+    ck_assert_int_eq(cvk_sim_device_open(&s.device, &bench, 4, NULL), CVK_OK);
+    cvk_rig_set_scenario(&cvk_sim_device_inside(&s.device)->rig, &blocked);
+    ck_assert_int_eq(cvk_run_device(&s.device, &plan, after_the_fault, &s, &run, NULL),
+                     CVK_STOPPED);
+    ck_assert_msg(run.fault == CVK_FAULT_START || run.fault == CVK_FAULT_ANGLE, "%s: %s",
+                  motors[_i], cvk_fault_text(run.fault));
+    ck_assert(isfinite(s.tripped_s));
+    for (int n = 0; n < 2000; n++) { /* it stays off, and the current is gone */
+        cvk_device_row row;
+        ck_assert_int_eq(s.device.step(s.device.context, &row), CVK_OK);
+        ck_assert_int_eq(row.now->bridge_on, 0);
+        s.largest_a = fabs((double)row.now->phase_a.a);
+    }
+    ck_assert_double_lt(s.largest_a, 0.1 * (double)bench.tune.limit.current_a);
+    cvk_device_close(&s.device);
+}
+END_TEST
+
+/* Nothing jumps when the observer takes over and hands back: neither the current nor the speed. */
+typedef struct jumps {
+    double before_a[3], largest_a;
+    int phase, changes;
+    bool was_on;
+} jumps;
+
+static bool watch_jumps(void *context, const cvk_device_row *row, const cvk_device_truth *truth)
+{
+    jumps *j = context;
+    if (row->now->start_phase != j->phase) {
+        j->changes++;
+        j->phase = row->now->start_phase;
+    }
+    for (int n = 0; n < 3; n++) {
+        const double step = fabs(truth->current_a[n] - j->before_a[n]);
+        if (row->time_s > 0.3 && row->now->bridge_on != 0 && j->was_on) {
+            j->largest_a = fmax(j->largest_a, step);
+        }
+        j->before_a[n] = truth->current_a[n];
+    }
+    j->was_on = row->now->bridge_on != 0;
+    return true;
+}
+
+START_TEST(the_handover_does_not_jump)
+{
+    cvk_rig_config bench = bench_with_gains("wheel", 3);
+    const cvk_run_plan plan = there_and_back(&bench, 0.3);
+    cvk_device device;
+    jumps j = {.phase = CVK_START_IDLE};
+    cvk_run run;
+    ck_assert_int_eq(cvk_sim_device_open(&device, &bench, 6, NULL), CVK_OK);
+    ck_assert_int_eq(cvk_run_device(&device, &plan, watch_jumps, &j, &run, NULL), CVK_OK);
+    cvk_device_close(&device);
+    ck_assert_int_ge(j.changes, 6); /* align, turn, run, yield, turn, run, ... */
+    /* from one sample to the next, 14 A being allowed: the loop's own pace, not a jump */
+    ck_assert_msg(j.largest_a < 0.1 * 14.0, "a phase jumps by %g A", j.largest_a);
+}
+END_TEST
+
+static void add(TCase *tests)
+{
+    tcase_add_loop_test(tests, every_studio_motor_runs_without_a_sensor, 0, 4);
+    tcase_add_loop_test(tests, a_blocked_start_fails_without_current, 0, 4);
+    tcase_add_test(tests, the_handover_does_not_jump);
+}
+
+int main(void)
+{
+    return run_suite("run", add, 120.0);
+}
