@@ -62,6 +62,13 @@ corvak record sweep --rig data/mixer.rig.yaml --seed 7 -o sensors.h5 \
 corvak record spin --rig data/blower.rig.yaml --seed 7 --scope va,vb,ia --from 1.45 \
     --length 0.00015 -o scope.csv --plot "$shots/record-scope.png" 2>/dev/null
 
+corvak gains wheel.card.yaml data/wheel.rig.yaml -o wheel.tune.yaml >/dev/null
+corvak run data/wheel.rig.yaml data/throwing.scenario.yaml --tune wheel.tune.yaml \
+    --plot "$shots/run-page.png" >/dev/null
+
+terminal gains-terminal "corvak gains wheel.card.yaml data/wheel.rig.yaml" 8
+terminal run-terminal \
+    "corvak run data/wheel.rig.yaml data/throwing.scenario.yaml --tune wheel.tune.yaml"
 terminal estimate-terminal "corvak estimate wheel-*.csv --compare data/wheel.rig.yaml"
 terminal plan-terminal \
     "corvak plan data/wheel.rig.yaml wheel-standstill.csv --time 5 2>/dev/null"

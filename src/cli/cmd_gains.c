@@ -135,6 +135,7 @@ static int work(const arguments *a, const char *card_path, const char *rig_path)
     const cvk_gains_stage stage = {.hardware = cvk_sim_hardware(&rig),
                                    .bus_v = rig.supply.bus_v,
                                    .current_noise_a = rig.sensing.current_noise_a,
+                                   .current_delay_s = rig.sensing.amplifier_lag_s,
                                    .knee_a = cvk_rig_crossover_current(&rig)};
     cvk_settings base = rig.tune;
     base.angle.source = a->sensor ? CVK_BY_ROTOR_SENSOR : CVK_BY_OBSERVER;

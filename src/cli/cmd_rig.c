@@ -58,6 +58,12 @@ static void print_outlook(const cvk_rig_config *config, const cvk_rig_outlook *o
             o->radians_per_sample);
     g_print("  dead time takes       %.3g V of each phase\n", o->dead_time_v);
     g_print("  one converter count   %.3g mA\n", 1e3 * o->current_step_a);
+    if (o->lag_error_a > 0.0) {
+        g_print(
+            "  late readings cost    %.3g A of q current at the highest speed of a spin, unless "
+            "sensing.delay_s corrects them\n",
+            o->lag_error_a);
+    }
     if (o->shunt_duty_limit < 1.0) {
         g_print("  shunts see currents   up to a duty of %.3f\n", o->shunt_duty_limit);
     }
@@ -105,6 +111,7 @@ static void print_json(const cvk_rig_config *config, const cvk_rig_outlook *o)
     add(b, "radians_per_sample", o->radians_per_sample);
     add(b, "dead_time_v", o->dead_time_v);
     add(b, "current_step_a", o->current_step_a);
+    add(b, "lag_error_a", o->lag_error_a);
     json_builder_set_member_name(b, "implausible");
     json_builder_begin_array(b);
     for (size_t n = 0; n < o->doubts; n++) {

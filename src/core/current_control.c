@@ -17,10 +17,14 @@
 
 /* An unknown voltage is learned this many times more slowly than the current is controlled. */
 #define LEARNING_RATIO 0.25f
+#define SIXTH_RATIO 0.1f    /* and its harmonics */
+#define MOST_SIXTH_RAD 1.2f /* per sample: beyond it they are left alone */
 
 static const cvk_parameter rows[] = {
     CVK_ROW(current, bandwidth_hz, "Hz", 1.0f, 12500.0f, 500.0f, true,
             "bandwidth of the current loop; at most 1/16 of the control rate"),
+    CVK_ROW_YES_NO(current, harmonics, 0,
+                   "whether the fifth and seventh harmonic of the currents are rejected"),
 };
 const cvk_parameter_rows cvk_current_rows = CVK_ROWS(rows);
 
@@ -54,14 +58,14 @@ cvk_status cvk_current_control_prepare(cvk_current_constants *constants,
         .flux_linkage_wb = config->flux_linkage_wb,
         .alpha = alpha,
         .learning = LEARNING_RATIO * alpha,
+        .learning_sixth = config->harmonics ? SIXTH_RATIO * alpha : 0.0f,
     };
     return CVK_OK;
 }
 
 void cvk_current_control_restart(cvk_current_control *control)
 {
-    control->disturbance_v = (cvk_dq){0.0f, 0.0f};
-    control->primed = false;
+    *control = (cvk_current_control){.primed = false};
 }
 
 static cvk_dq flux_of(const cvk_current_constants *c, cvk_dq current_a)
@@ -76,6 +80,26 @@ static cvk_dq turn(cvk_dq x, cvk_rotation angle)
     return (cvk_dq){angle.cosine * x.d - angle.sine * x.q, angle.sine * x.d + angle.cosine * x.q};
 }
 
+/* The turning parts of the disturbance, learned from the error of the last prediction and turned on
+ * to this period; their sum now, and in the period to come. */
+static void turning_parts(cvk_current_control *control, const cvk_current_constants *c,
+                          cvk_dq error_v, float speed_rad_s, cvk_dq *now, cvk_dq *coming)
+{
+    const float sixth_rad = 6.0f * speed_rad_s * c->period_s;
+    *now = *coming = (cvk_dq){0.0f, 0.0f};
+    if (!(c->learning_sixth > 0.0f) || fabsf(sixth_rad) > MOST_SIXTH_RAD) {
+        return;
+    }
+    const cvk_rotation on = cvk_rotation_of(sixth_rad), back = cvk_rotation_back(on);
+    cvk_dq *f = &control->forward_v, *b = &control->backward_v;
+    const float l = c->learning_sixth;
+    *f = turn((cvk_dq){f->d + l * error_v.d, f->q + l * error_v.q}, on);
+    *b = turn((cvk_dq){b->d + l * error_v.d, b->q + l * error_v.q}, back);
+    const cvk_dq f_next = turn(*f, on), b_next = turn(*b, back);
+    *now = (cvk_dq){f->d + b->d, f->q + b->q};
+    *coming = (cvk_dq){f_next.d + b_next.d, f_next.q + b_next.q};
+}
+
 cvk_ab cvk_current_control_step(cvk_current_control *control, const cvk_current_constants *c,
                                 cvk_dq setpoint_a, cvk_ab current_a, cvk_ab acting_v,
                                 float angle_rad, float speed_rad_s)
@@ -87,21 +111,25 @@ cvk_ab cvk_current_control_step(cvk_current_control *control, const cvk_current_
     const cvk_dq u = cvk_park(acting_v, frame);
     const cvk_dq psi = flux_of(c, i);
     const cvk_dq psi_set = flux_of(c, setpoint_a);
-    cvk_dq *e = &control->disturbance_v;
+    cvk_dq *e = &control->disturbance_v, error_v = {0.0f, 0.0f}, sixth_now, sixth_next;
 
     if (control->primed) {
-        e->d += c->learning * (psi.d - control->predicted_wb.d) / T;
-        e->q += c->learning * (psi.q - control->predicted_wb.q) / T;
+        error_v =
+            (cvk_dq){(psi.d - control->predicted_wb.d) / T, (psi.q - control->predicted_wb.q) / T};
+        e->d += c->learning * error_v.d;
+        e->q += c->learning * error_v.q;
     }
+    turning_parts(control, c, error_v, speed_rad_s, &sixth_now, &sixth_next);
     const float R = c->resistance_ohm;
-    const cvk_dq e_total_v = {e->d - R * i.d, e->q - R * i.q};
-    const cvk_dq moved = {psi.d + T * (u.d + e_total_v.d), psi.q + T * (u.q + e_total_v.q)};
+    const cvk_dq steady_v = {e->d - R * i.d, e->q - R * i.q};
+    const cvk_dq moved = {psi.d + T * (u.d + steady_v.d + sixth_now.d),
+                          psi.q + T * (u.q + steady_v.q + sixth_now.q)};
     const cvk_dq psi_next = turn(moved, cvk_rotation_back(step));
     const cvk_dq psi_goal = {psi_next.d + c->alpha * (psi_set.d - psi_next.d),
                              psi_next.q + c->alpha * (psi_set.q - psi_next.q)};
     const cvk_dq goal_now = turn(psi_goal, step);
-    const cvk_dq u_next = {(goal_now.d - psi_next.d) / T - e_total_v.d,
-                           (goal_now.q - psi_next.q) / T - e_total_v.q};
+    const cvk_dq u_next = {(goal_now.d - psi_next.d) / T - steady_v.d - sixth_next.d,
+                           (goal_now.q - psi_next.q) / T - steady_v.q - sixth_next.q};
 
     control->predicted_wb = psi_next;
     control->primed = true;

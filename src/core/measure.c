@@ -15,6 +15,8 @@ static const cvk_parameter rows[] = {
             "reading of current channel a when no current flows"),
     CVK_ROW(sensing, offset_phase_b_a, "A", -100.0f, 100.0f, 0.0f, false, "the same of channel b"),
     CVK_ROW(sensing, offset_phase_c_a, "A", -100.0f, 100.0f, 0.0f, false, "the same of channel c"),
+    CVK_ROW(sensing, delay_s, "s", 0.0f, 2e-5f, 0.0f, true,
+            "age of a current reading: amplifier and converter; corrected by the ripple's slope"),
     CVK_ROW(sensing, rest_s, "s", 0.01f, 10.0f, 0.2f, true,
             "how long the calibration of the offsets at rest takes"),
 };
@@ -89,6 +91,34 @@ static void calibrate(cvk_measure *m, const cvk_setup *setup, cvk_moment *now)
     }
 }
 
+/* What the current has moved on since it was read. At the carrier's valley the winding gets no
+ * voltage, so its slope there is (- R i - j w psi) / L, known from the motor and the call before. A
+ * reading that is late by 1 us is off by 13 % of a torque current at 8 uH otherwise. */
+static cvk_ab moved_on(const cvk_setup *setup, const cvk_moment *now, cvk_ab i_ab)
+{
+    const cvk_motor_settings *m = &setup->settings.motor;
+    const float w = now->angle.speed_rad_s, delay_s = setup->settings.sensing.delay_s;
+    const cvk_rotation frame = cvk_rotation_of(now->angle.angle_rad + w * setup->period_s);
+    const cvk_dq i = cvk_park(i_ab, frame);
+    const float R = m->resistance_ohm, l_d = m->inductance_d_h, l_q = m->inductance_q_h;
+    /* in the rotor's frame, and the frame's own turning added */
+    const float slope_d = (-R * i.d + w * l_q * i.q) / l_d - w * i.q;
+    const float slope_q = (-R * i.q - w * (l_d * i.d + m->flux_linkage_wb)) / l_q + w * i.d;
+    return cvk_park_inverse((cvk_dq){delay_s * slope_d, delay_s * slope_q}, frame);
+}
+
+static void correct_delay(const cvk_setup *setup, cvk_moment *now)
+{
+    if (setup->settings.sensing.delay_s > 0.0f && setup->settings.motor.inductance_d_h > 0.0f &&
+        setup->settings.motor.inductance_q_h > 0.0f && now->bridge_on != 0 &&
+        now->request.mode != CVK_MODE_REST) {
+        const cvk_abc more = cvk_clarke_inverse(moved_on(setup, now, cvk_clarke(now->phase_a)));
+        now->phase_a.a += more.a;
+        now->phase_a.b += more.b;
+        now->phase_a.c += more.c;
+    }
+}
+
 void cvk_measure_step(cvk_measure *m, const cvk_setup *setup, cvk_moment *now)
 {
     const cvk_abc raw = now->readings.current_a;
@@ -97,6 +127,7 @@ void cvk_measure_step(cvk_measure *m, const cvk_setup *setup, cvk_moment *now)
     now->acted_v = now->acting_v;
     now->acting_v = now->voltage_made_v;
     now->phase_a = completed(read, now->readings.current_valid, now->phase_a);
+    correct_delay(setup, now);
     now->current_ab_a = cvk_clarke(now->phase_a);
     now->bus_v = now->readings.bus_v;
     calibrate(m, setup, now);

@@ -46,9 +46,10 @@ static cvk_status prepare_current(cvk_setup *setup, cvk_refusal *why)
     if (s->motor.inductance_d_h == 0.0f || s->motor.inductance_q_h == 0.0f) {
         return CVK_OK; /* not known: modes that need them are refused */
     }
-    const cvk_current_control_config config = {setup->period_s,         s->current.bandwidth_hz,
-                                               s->motor.resistance_ohm, s->motor.inductance_d_h,
-                                               s->motor.inductance_q_h, s->motor.flux_linkage_wb};
+    const cvk_current_control_config config = {setup->period_s,          s->current.bandwidth_hz,
+                                               s->motor.resistance_ohm,  s->motor.inductance_d_h,
+                                               s->motor.inductance_q_h,  s->motor.flux_linkage_wb,
+                                               s->current.harmonics != 0};
     return cvk_current_control_prepare(&setup->current, &config, why);
 }
 

@@ -1,10 +1,11 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * Starting without a sensor. A current vector stands still until the rotor has come to it (align),
- * turns faster and faster and takes the rotor along (turn), until the observer sees the rotor turn
- * with it and takes over (run): the same current, seen from another frame, so nothing jumps.
- * Slowing down, current is first moved onto the d axis (yield), then the vector is imposed again,
- * at the angle at which it stands. Through zero speed the vector goes on turning the other way.
+ * Starting without a sensor. A current vector stands still, in two places, until the rotor has come
+ * to it (align), turns faster and faster and takes the rotor along (turn), until the observer sees
+ * the rotor turn with it and takes over (run): the same current, seen from another frame, so
+ * nothing jumps. Slowing down, current is first moved onto the d axis (yield), then the vector is
+ * imposed again, at the angle at which it stands. Through zero speed the vector goes on turning the
+ * other way.
  *
  *     align -> turn <-> run <-> yield -> turn
  *
@@ -19,6 +20,7 @@
 #define TRUSTED 0.5f /* quality */
 #define LOST 0.1f
 #define FADE_S 0.1f       /* the d current of the start is gone after this time */
+#define MOST_WAY_RAD 0.8f /* that the vector gives way */
 #define STANDS_RAD_S 3.0f /* a stop is over below this electrical speed */
 
 static const cvk_parameter rows[] = {
@@ -28,6 +30,8 @@ static const cvk_parameter rows[] = {
             "how long the vector stands still before it turns"),
     CVK_ROW(start, acceleration_rad_s2, "rad/s^2", 0.1f, 1e6f, 200.0f, true,
             "electrical acceleration of the vector"),
+    CVK_ROW(start, damping_s, "s", 0.0f, 1.0f, 0.0f, true,
+            "how far the vector gives way to a rotor that swings about it: rad per rad/s"),
     CVK_ROW(start, speed_rad_s, "rad/s", 1.0f, 20000.0f, 100.0f, true,
             "electrical speed at which the observer takes over"),
     CVK_ROW(start, patience_s, "s", 0.05f, 60.0f, 1.0f, true,
@@ -97,10 +101,15 @@ static void hand_back(cvk_startup *s, cvk_angles *angles, cvk_moment *now)
     enter(s, now, CVK_START_TURN);
 }
 
+/* The vector stands a quarter turn back first, then comes to its place: a rotor that points the
+ * other way feels no torque from one vector, but from two. */
 static void align(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cvk_moment *now)
 {
-    angles->imposed.speed_rad_s = 0.0f;
-    if (s->ticks >= setup->start.align_ticks && s->current_a >= setup->start.current_a) {
+    const float share = (float)s->ticks / (float)(setup->start.align_ticks + 1u);
+    const float way = share < 0.4f ? 0.0f : (share < 0.6f ? 5.0f * (share - 0.4f) : 1.0f);
+    angles->imposed = (cvk_imposed){-0.5f * CVK_PI * (1.0f - way), 0.0f};
+    now->source[CVK_ANGLE_IMPOSED].angle_rad = angles->imposed.angle_rad;
+    if (share >= 0.99f && s->current_a >= setup->start.current_a) {
         enter(s, now, CVK_START_TURN);
     }
 }
@@ -144,6 +153,18 @@ static void run(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cvk_
     }
 }
 
+/* The vector gives way to the rotor's swing about it, as far as the observer sees that: like a
+ * spring that gets a damper. */
+static void damp(const cvk_setup *setup, cvk_moment *now)
+{
+    const cvk_angle *seen = &now->source[CVK_ANGLE_FLUX];
+    const float swing = (seen->speed_rad_s - now->angle.speed_rad_s) * seen->quality;
+    const float back = setup->settings.start.damping_s * swing;
+    const float kept =
+        back > MOST_WAY_RAD ? MOST_WAY_RAD : (back < -MOST_WAY_RAD ? -MOST_WAY_RAD : back);
+    now->angle.angle_rad = cvk_wrap_angle(now->angle.angle_rad - kept);
+}
+
 static void by_observer(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
                         cvk_reference *reference, cvk_moment *now)
 {
@@ -169,6 +190,7 @@ static void by_observer(cvk_startup *s, const cvk_setup *setup, cvk_angles *angl
     if (now->start_phase == CVK_START_ALIGN || now->start_phase == CVK_START_TURN) {
         s->current_a = toward(s->current_a, setup->start.current_a, setup->start.current_step_a);
         use(now, CVK_ANGLE_IMPOSED);
+        damp(setup, now);
         now->current_set_a = (cvk_dq){s->current_a, 0.0f};
     } else {
         use(now, CVK_ANGLE_FLUX);

@@ -27,7 +27,8 @@
 /* Start and speed. */
 #define START_SHARE 0.5        /* of the current limit */
 #define START_ACCELERATION 0.2 /* of what that current could do */
-#define SWINGS 3.0             /* of the rotor about the vector, before it turns */
+#define DAMPING 0.5            /* of the rotor about the vector, of the critical */
+#define SWINGS 4.0             /* of the rotor about the vector, before it turns */
 #define SPEED_CURRENT_SHARE 0.7
 #define SLEW_SHARE 0.6 /* of what the speed loop's current could do */
 #define SPEED_TO_TRACKING 0.2
@@ -170,6 +171,7 @@ static void current_loop(work *w)
     set(w, "current.bandwidth_hz", bandwidth_hz,
         "gains: %s; phase margin %.0f deg, %.0f deg at worst over the card's intervals", why,
         180.0 / PI * w->out->current.margin_rad, 180.0 / PI * w->out->current.worst_margin_rad);
+    set(w, "current.harmonics", 1.0, "gains: magnets and dead time make a fifth and a seventh");
 }
 
 /* ---- motor and inverter --------------------------------------------------------------------- */
@@ -236,6 +238,8 @@ static void observer_and_start(work *w)
         const double swing_s = 2.0 * PI / sqrt(w->reach * start_a);
         set(w, "start.acceleration_rad_s2", START_ACCELERATION * w->reach * start_a,
             "gains: %.0f %% of what the start's current can do", 100.0 * START_ACCELERATION);
+        set(w, "start.damping_s", 2.0 * DAMPING / sqrt(w->reach * start_a),
+            "gains: damps the rotor's swing about the vector by %.1f of the critical", DAMPING);
         set(w, "start.align_s", fmin(SWINGS * swing_s, 5.0),
             "gains: %.0f swings of the rotor about the vector, of %.2g s each", SWINGS, swing_s);
     }
@@ -307,6 +311,9 @@ cvk_status cvk_compute_gains(const cvk_card *card, const cvk_gains_stage *stage,
         fmax(0.2 * stage->bus_v, stage->bus_v / sqrt(3.0) - w.r * current_a) / w.flux;
     motor(&w);
     inverter(&w);
+    if (stage->current_delay_s > 0.0) {
+        set(&w, "sensing.delay_s", stage->current_delay_s, "power stage: its current amplifiers");
+    }
     current_loop(&w);
     observer_and_start(&w);
     speed_loop(&w);

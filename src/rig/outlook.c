@@ -209,6 +209,12 @@ static void doubt_sensing(const cvk_rig_config *config, cvk_rig_outlook *out)
               "lower the limit",
               gate->overcurrent_a, config->tune.limit.current_a);
     }
+    if (out->lag_error_a > 0.05 * config->tune.limit.current_a) {
+        doubt(out,
+              "sensing.amplifier_lag_s %g makes a current reading wrong by %.3g A at "
+              "program.speed_rad_s: set the parameter sensing.delay_s to it",
+              config->sensing.amplifier_lag_s, out->lag_error_a);
+    }
     if (out->shunt_duty_limit < 0.85) {
         doubt(out,
               "a shunt is blind above a duty of %.2f: shorten sensing.settling_s or "
@@ -295,6 +301,8 @@ void cvk_rig_look_ahead(const cvk_rig_config *config, cvk_rig_outlook *out)
     out->loaded_inductance_q_h = loaded_inductance(config, 0.0, limit_a);
     out->thermal_time_constant_s = motor->winding_k_w * motor->winding_j_k;
     out->shunt_duty_limit = shunt_duty_limit(config);
+    out->lag_error_a = config->sensing.amplifier_lag_s * config->tune.program.speed_rad_s *
+                       motor->flux_linkage_wb / motor->inductance_q_h;
     find_ripple(config, out);
     find_speeds(config, out);
     doubt_currents(config, out);

@@ -131,12 +131,30 @@ static void read_single(cvk_rig *rig, const double truth_a[3], cvk_rig_sample *s
     }
 }
 
+/* The legs' currents a little earlier, in the zero vector that the sample falls into: there the
+ * winding gets no voltage, and the current moves by back-EMF over inductance. */
+static void look_back(const cvk_rig *rig, double lag_s, double leg_a[3])
+{
+    const double turned = rig->state.speed_mech_rad_s * lag_s;
+    const cvk_rig_rotor before = cvk_rotor_at(rig, rig->state.angle_mech_rad - turned);
+    const cvk_vec flux =
+        cvk_flux_now(rig) + lag_s * rig->derived.resistance_ohm * cvk_current_now(rig);
+    double phase_a[3];
+    cvk_to_phases(cvk_current_of(&rig->derived, flux, &before), phase_a);
+    for (int n = 0; n < 3; n++) {
+        leg_a[n] = phase_a[rig->derived.leg_phase[n]];
+    }
+}
+
 void cvk_sensing_read(cvk_rig *rig, cvk_rig_sample *sample)
 {
     const cvk_rig_sensing *s = &rig->config.sensing;
     const cvk_rig_derived *d = &rig->derived;
     double i[3], emf[3] = {0.0, 0.0, 0.0};
     cvk_leg_currents(rig, i);
+    if (rig->bridge_on && s->amplifier_lag_s > 0.0) {
+        look_back(rig, s->amplifier_lag_s, i);
+    }
     if (rig->bridge_on) { /* the sample falls into a zero vector: the iron takes its share */
         double share = 1.0 - d->inv_iron * d->weaken * d->resistance_ohm;
         i[0] *= share;

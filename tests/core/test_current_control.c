@@ -156,7 +156,7 @@ START_TEST(bad_config_is_refused_by_name)
     cvk_refusal why = {0};
     cvk_current_control_config config = {0};
     ck_assert_int_eq(cvk_current_control_prepare(&constants, &config, &why), CVK_OUT_OF_RANGE);
-    config = (cvk_current_control_config){50e-6f, 5000.0f, 0.1f, 1e-4f, 1e-4f, 0.01f};
+    config = (cvk_current_control_config){50e-6f, 5000.0f, 0.1f, 1e-4f, 1e-4f, 0.01f, false};
     ck_assert_int_eq(cvk_current_control_prepare(&constants, &config, &why), CVK_OUT_OF_RANGE);
     ck_assert_str_eq(why.field, "bandwidth_hz");
     ck_assert_float_eq_tol(why.high, 1250.0f, 1.0f);

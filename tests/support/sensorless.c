@@ -41,6 +41,7 @@ cvk_rig_config bench_with_gains(const char *motor, uint64_t seed)
     const cvk_gains_stage stage = {.hardware = cvk_sim_hardware(&bench),
                                    .bus_v = bench.supply.bus_v,
                                    .current_noise_a = bench.sensing.current_noise_a,
+                                   .current_delay_s = bench.sensing.amplifier_lag_s,
                                    .knee_a = cvk_rig_crossover_current(&bench)};
     bench.tune.angle.source = CVK_BY_OBSERVER;
     if (cvk_compute_gains(&estimate.card, &stage, &bench.tune, &gains) != CVK_OK) {

@@ -9,7 +9,10 @@
  * set-point, the rotation of the frame included. What the model does not know (a wrong R or flux,
  * the inverter's own voltage) is found as a constant voltage in the rotor frame by comparing each
  * prediction with what came. The prediction uses the voltage that was really commanded after
- * limiting, so there is nothing to wind up.
+ * limiting, so there is nothing to wind up. What comes back six times a turn can be learned as two
+ * voltages that turn with it (resonant terms: Bojoi, Griva, Bostan, Guerriero, Farina, Profumo,
+ * "Current control strategy for power conditioners using sinusoidal signal integrators in
+ * synchronous reference frame", IEEE Trans. Power Electron. 20(6), 2005).
  *
  * After Awan, Saarakkala, Hinkkanen, "Flux-linkage-based current control of saturated synchronous
  * motors", IEEE Trans. Ind. Appl. 55(5), 2019; equations in docs/theory.md section 2.
@@ -31,21 +34,26 @@ typedef struct cvk_current_control_config {
     float inductance_d_h;  /* 1e-7 .. 1 */
     float inductance_q_h;  /* 1e-7 .. 1 */
     float flux_linkage_wb; /* 0 .. 10; 0 when not known yet */
+    bool harmonics;        /* reject the fifth and seventh harmonic of the currents */
 } cvk_current_control_config;
 
 /* What follows from the config: prepared outside the control call, and exchanged while the
  * controller runs. */
 typedef struct cvk_current_constants {
     float period_s, resistance_ohm, inductance_d_h, inductance_q_h, flux_linkage_wb;
-    float alpha;    /* share of the remaining error removed in one period */
-    float learning; /* share of a prediction error taken into the disturbance voltage */
+    float alpha;          /* share of the remaining error removed in one period */
+    float learning;       /* share of a prediction error taken into the disturbance voltage */
+    float learning_sixth; /* the same of its harmonics; 0: none */
 } cvk_current_constants;
 
 /* The state; starts as all zeros. */
 typedef struct cvk_current_control {
     cvk_dq predicted_wb;  /* flux expected at the next sample */
     cvk_dq disturbance_v; /* the voltage that the model does not know of */
-    bool primed;          /* false until a prediction exists */
+    /* and what of it turns against the rotor's frame six times as fast as that turns, either way:
+     * the seventh and fifth harmonic of magnet and dead time */
+    cvk_dq forward_v, backward_v;
+    bool primed; /* false until a prediction exists */
 } cvk_current_control;
 
 /* Refuses any field outside the ranges above; `why` may be null. Task. */

@@ -82,8 +82,9 @@ cvk_status cvk_drive_stage(cvk_drive *drive, const cvk_settings *settings,
 const cvk_settings *cvk_drive_settings(const cvk_drive *drive);
 
 /* Sets what to do while no program runs; counts from the next control call on, as a whole.
- * CVK_OUT_OF_RANGE when the mode is none of the list or a number is outside its range, CVK_CONTRADICTION
- * when the mode needs a parameter that is not known (`why` names it). Nothing changes then. Task.
+ * CVK_OUT_OF_RANGE when the mode is none of the list or a number is outside its range,
+ * CVK_CONTRADICTION when the mode needs a parameter that is not known (`why` names it). Nothing
+ * changes then. Task.
  */
 cvk_status cvk_drive_request(cvk_drive *drive, const cvk_request *request,
                              cvk_refusal *why) CVK_MUST_CHECK;

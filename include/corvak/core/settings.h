@@ -31,6 +31,7 @@ typedef struct cvk_inverter_settings {
 
 typedef struct cvk_sensing_settings {
     float offset_phase_a_a, offset_phase_b_a, offset_phase_c_a; /* reading at no current */
+    float delay_s;                                              /* age of a current reading */
     float rest_s; /* length of the offset calibration at rest */
 } cvk_sensing_settings;
 
@@ -44,6 +45,7 @@ typedef struct cvk_limit_settings {
 
 typedef struct cvk_current_settings {
     float bandwidth_hz;
+    int32_t harmonics; /* 1: the fifth and seventh are rejected */
 } cvk_current_settings;
 
 typedef struct cvk_speed_settings {
@@ -89,6 +91,7 @@ typedef struct cvk_start_settings {
     float current_a;           /* of that vector; 0: half of limit.current_a */
     float align_s;             /* it stands still so long first */
     float acceleration_rad_s2; /* electrical */
+    float damping_s;           /* the vector gives way to a swinging rotor: rad per rad/s */
     float speed_rad_s;         /* electrical: at it the observer takes over */
     float patience_s;          /* at that speed, before the start counts as failed */
 } cvk_start_settings;

@@ -22,6 +22,7 @@ typedef struct cvk_gains_stage {
     cvk_hardware hardware;
     double bus_v;           /* nominal */
     double current_noise_a; /* of a reading, rms; 0: not known */
+    double current_delay_s; /* age of a current reading; 0: not known */
     double knee_a;          /* current at which the inverter's own voltage bends; 0: not known */
 } cvk_gains_stage;
 

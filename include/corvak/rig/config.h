@@ -86,6 +86,7 @@ typedef struct cvk_rig_sensing {
     double adc_bits;          /* 0: no quantisation */
     double current_range_a;   /* the converter's: -range .. +range */
     double amplifier_range_a; /* the amplifier saturates softly towards it; 0: it does not */
+    double amplifier_lag_s;   /* a current reading is as old as this */
     double current_noise_a;   /* rms */
     double current_offset_a;
     double current_drift_a_s; /* bound of the offset's drift */
@@ -174,8 +175,8 @@ typedef struct cvk_rig_inputs {
 typedef struct cvk_rig_imperfections {
     int saturation, harmonics, unequal_magnets, cogging, iron_loss, heating, friction, compliance;
     int dead_time, device_drops, minimum_pulse, supply_sag;
-    int current_noise, current_offset, current_drift, current_gain, amplifier_range, ringing,
-        settling, quantisation, voltage_noise, voltage_gain, temperature_error;
+    int current_noise, current_offset, current_drift, current_gain, amplifier_range, amplifier_lag,
+        ringing, settling, quantisation, voltage_noise, voltage_gain, temperature_error;
     int absolute_noise, absolute_harmonics, absolute_latency, encoder_eccentricity, encoder_missing,
         sincos_ellipse, sincos_harmonic, sincos_noise, hall_misplacement, hall_hysteresis,
         hall_bounce, hall_dead, tachometer_ripple, tachometer_noise;

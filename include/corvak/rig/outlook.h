@@ -37,6 +37,9 @@ typedef struct cvk_rig_outlook {
     double radians_per_sample; /* electrical, at the highest speed of a spin */
     double dead_time_v;        /* lost per phase */
     double current_step_a;     /* one count of a current channel */
+    /* A late reading sees the ripple's slope at the sample, back-EMF over inductance: so much at
+     * the highest speed of a program, in the mean, unless the controller corrects for it. */
+    double lag_error_a;
     size_t doubts;
     char doubt[CVK_OUTLOOK_DOUBTS][200]; /* what is implausible, with the cure */
 } cvk_rig_outlook;
