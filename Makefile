@@ -13,6 +13,8 @@ bench: build
 	./build/dev/bench/bench_speed
 	./build/dev/bench/bench_accuracy
 	./build/dev/bench/bench_cramer_rao
+	./build/dev/bench/bench_sensorless
+	./scripts/check-core.sh build/dev
 
 screenshots: build
 	./scripts/screenshots.sh build/dev/corvak
@@ -26,8 +28,8 @@ sanitize: deps
 	cmake --build --preset sanitize
 	ctest --preset sanitize -j2
 
-core: deps
-	./scripts/check-core.sh
+core: build
+	./scripts/check-core.sh build/dev
 
 lint: deps
 	./scripts/lint.sh

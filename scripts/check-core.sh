@@ -1,14 +1,19 @@
 #!/bin/sh
 # SPDX-License-Identifier: Apache-2.0
-# Builds the core for a Cortex-M4F and proves what it promises: no heap, no stdio, no double
-# arithmetic, no global state, nothing from outside but a few functions of <math.h>.
+# Builds the core for a Cortex-M4F and a RISC-V, and proves what it promises: no heap, no stdio, no
+# double arithmetic, no global state, nothing from outside but a few functions; and that a recorded
+# run gives the same duties on an emulated Cortex-M4F as on this machine.
+# Usage: check-core.sh [HOST_BUILD]; the replay needs that build of the host (build/dev).
 set -eu
 cd "$(dirname "$0")/.."
-cmake --preset cortex-m4f >/dev/null
-cmake --build --preset cortex-m4f | tail -n 1
+host=$(realpath "${1:-build/dev}")
+for target in rv32imfc cortex-m4f; do
+    cmake --preset "$target" >/dev/null 2>&1
+    cmake --build --preset "$target" | tail -n 1
+done
 library=build/cortex-m4f/libcorvak_core.a
 program=build/cortex-m4f/ports/cortex_m4f/core_on_m4f
-allowed="expf fabsf memcpy memset"
+allowed="copysignf expf fabsf memcpy memset sqrtf"
 
 failed=0
 for symbol in $(arm-none-eabi-nm -u "$library" | awk '$1 == "U" && $2 !~ /^cvk_/ {print $2}' | sort -u); do
@@ -29,5 +34,26 @@ if arm-none-eabi-nm "$program" | grep -E ' T (malloc|_sbrk|printf|__aeabi_d[a-z]
     echo "the linked program holds the functions above: heap, stdio or double arithmetic"
     failed=1
 fi
+echo "flash (text + data) and RAM (data + bss) of the least program:"
 arm-none-eabi-size "$program"
+echo "stack of a control call: cvk_drive_control() and its deepest step, bytes:"
+awk '{split($1, at, ":"); own[at[4]] = $2}
+     END {for (n in own) if (n ~ /_step/ && own[n] > most) most = own[n]
+          print "  " own["cvk_drive_control"] + 0 " + " most + 0}' "$program".ltrans0.ltrans.su
+
+# the same run there and here: everything on, then without what is not of the bar
+work=$(mktemp -d)
+trap 'rm -rf "$work"' EXIT
+here=$(pwd)
+cd "$work"
+for kind in "" plain; do
+    # shellcheck disable=SC2086
+    "$host/bench/record_readings" $kind
+    "$host/ports/replay/replay_native" >/dev/null
+    echo "on the emulated board${kind:+, $kind}:"
+    timeout 300 qemu-system-arm -M mps2-an386 -nographic -icount shift=0 \
+        -semihosting-config enable=on,target=native \
+        -kernel "$here/build/cortex-m4f/ports/cortex_m4f/replay_on_m4f"
+    "$host/ports/replay/compare_duties" duties-native.bin duties-m4f.bin || failed=1
+done
 exit $failed

@@ -10,7 +10,8 @@ packages="build-essential cmake ninja-build pkg-config git
   libjson-glib-dev gnuplot-nox fonts-dejavu-core fontconfig check
   python3-h5py
   clang clang-format clang-tidy cppcheck shellcheck libclang-rt-14-dev
-  gcc-arm-none-eabi libnewlib-arm-none-eabi"
+  gcc-arm-none-eabi libnewlib-arm-none-eabi qemu-system-arm
+  gcc-riscv64-unknown-elf picolibc-riscv64-unknown-elf"
 
 missing=""
 for package in $packages; do

@@ -18,7 +18,7 @@
 /* An unknown voltage is learned this many times more slowly than the current is controlled. */
 #define LEARNING_RATIO 0.25f
 #define SIXTH_RATIO 0.1f    /* and its harmonics */
-#define MOST_SIXTH_RAD 1.2f /* per sample: beyond it they are left alone */
+#define MOST_SIXTH_RAD 0.2f /* per sample: beyond it they are left alone */
 
 static const cvk_parameter rows[] = {
     CVK_ROW(current, bandwidth_hz, "Hz", 1.0f, 12500.0f, 500.0f, true,
@@ -52,6 +52,7 @@ cvk_status cvk_current_control_prepare(cvk_current_constants *constants,
     float alpha = 1.0f - expf(-CVK_TWO_PI * config->bandwidth_hz * config->period_s);
     *constants = (cvk_current_constants){
         .period_s = config->period_s,
+        .rate_hz = 1.0f / config->period_s,
         .resistance_ohm = config->resistance_ohm,
         .inductance_d_h = config->inductance_d_h,
         .inductance_q_h = config->inductance_q_h,
@@ -83,14 +84,15 @@ static cvk_dq turn(cvk_dq x, cvk_rotation angle)
 /* The turning parts of the disturbance, learned from the error of the last prediction and turned on
  * to this period; their sum now, and in the period to come. */
 static void turning_parts(cvk_current_control *control, const cvk_current_constants *c,
-                          cvk_dq error_v, float speed_rad_s, cvk_dq *now, cvk_dq *coming)
+                          cvk_dq error_v, float step_rad, cvk_rotation step, cvk_dq *now,
+                          cvk_dq *coming)
 {
-    const float sixth_rad = 6.0f * speed_rad_s * c->period_s;
     *now = *coming = (cvk_dq){0.0f, 0.0f};
-    if (!(c->learning_sixth > 0.0f) || fabsf(sixth_rad) > MOST_SIXTH_RAD) {
+    if (!(c->learning_sixth > 0.0f) || fabsf(step_rad) > MOST_SIXTH_RAD) {
         return;
     }
-    const cvk_rotation on = cvk_rotation_of(sixth_rad), back = cvk_rotation_back(on);
+    const cvk_rotation third = cvk_rotation_then(cvk_rotation_then(step, step), step);
+    const cvk_rotation on = cvk_rotation_then(third, third), back = cvk_rotation_back(on);
     cvk_dq *f = &control->forward_v, *b = &control->backward_v;
     const float l = c->learning_sixth;
     *f = turn((cvk_dq){f->d + l * error_v.d, f->q + l * error_v.q}, on);
@@ -102,11 +104,11 @@ static void turning_parts(cvk_current_control *control, const cvk_current_consta
 
 cvk_ab cvk_current_control_step(cvk_current_control *control, const cvk_current_constants *c,
                                 cvk_dq setpoint_a, cvk_ab current_a, cvk_ab acting_v,
-                                float angle_rad, float speed_rad_s)
+                                cvk_rotation frame, float speed_rad_s)
 {
-    const float T = c->period_s;
-    const cvk_rotation frame = cvk_rotation_of(angle_rad);
-    const cvk_rotation step = cvk_rotation_of(speed_rad_s * T);
+    const float T = c->period_s, turned = speed_rad_s * T;
+    const float step_rad = turned > 1.0f ? 1.0f : (turned < -1.0f ? -1.0f : turned);
+    const cvk_rotation step = cvk_small_rotation_of(step_rad);
     const cvk_dq i = cvk_park(current_a, frame);
     const cvk_dq u = cvk_park(acting_v, frame);
     const cvk_dq psi = flux_of(c, i);
@@ -119,7 +121,7 @@ cvk_ab cvk_current_control_step(cvk_current_control *control, const cvk_current_
         e->d += c->learning * error_v.d;
         e->q += c->learning * error_v.q;
     }
-    turning_parts(control, c, error_v, speed_rad_s, &sixth_now, &sixth_next);
+    turning_parts(control, c, error_v, step_rad, step, &sixth_now, &sixth_next);
     const float R = c->resistance_ohm;
     const cvk_dq steady_v = {e->d - R * i.d, e->q - R * i.q};
     const cvk_dq moved = {psi.d + T * (u.d + steady_v.d + sixth_now.d),
@@ -128,8 +130,8 @@ cvk_ab cvk_current_control_step(cvk_current_control *control, const cvk_current_
     const cvk_dq psi_goal = {psi_next.d + c->alpha * (psi_set.d - psi_next.d),
                              psi_next.q + c->alpha * (psi_set.q - psi_next.q)};
     const cvk_dq goal_now = turn(psi_goal, step);
-    const cvk_dq u_next = {(goal_now.d - psi_next.d) / T - steady_v.d - sixth_next.d,
-                           (goal_now.q - psi_next.q) / T - steady_v.q - sixth_next.q};
+    const cvk_dq u_next = {(goal_now.d - psi_next.d) * c->rate_hz - steady_v.d - sixth_next.d,
+                           (goal_now.q - psi_next.q) * c->rate_hz - steady_v.q - sixth_next.q};
 
     control->predicted_wb = psi_next;
     control->primed = true;

@@ -73,7 +73,8 @@ static void set_gates(cvk_drive_state *d, cvk_moment *now)
 static void make_voltage(cvk_drive_state *d, const cvk_setup *setup, cvk_moment *now)
 {
     const int32_t mode = now->request.mode;
-    now->current_a = cvk_park(now->current_ab_a, cvk_rotation_of(now->angle.angle_rad));
+    now->frame = cvk_rotation_of(now->angle.angle_rad);
+    now->current_a = cvk_park(now->current_ab_a, now->frame);
     if (now->bridge_on == 0 || mode == CVK_MODE_REST) {
         now->voltage_set_v = (cvk_ab){0.0f, 0.0f};
     } else if (mode == CVK_MODE_VOLTAGE) {
@@ -81,7 +82,7 @@ static void make_voltage(cvk_drive_state *d, const cvk_setup *setup, cvk_moment 
     } else {
         now->voltage_set_v = cvk_current_control_step(
             &d->current_control, &setup->current, now->current_set_a, now->current_ab_a,
-            now->acting_v, now->angle.angle_rad, now->angle.speed_rad_s);
+            now->acting_v, now->frame, now->angle.speed_rad_s);
     }
 }
 

@@ -32,55 +32,54 @@ static float smaller(float a, float b)
     return a < b ? a : b;
 }
 
-/* The current in the middle of the period for which the duties are meant, one and a half periods
- * from now: as now, but turned on with the motor. */
-static cvk_abc coming_current(const cvk_setup *setup, const cvk_moment *now)
+/* The inverter's own voltage in the period for which the duties are meant, whose middle is one and
+ * a half periods from now: the current as now, but turned on with the motor. */
+static cvk_ab own_voltage(const cvk_setup *setup, const cvk_moment *now)
 {
-    const float ahead_rad = 1.5f * setup->period_s * now->angle.speed_rad_s;
-    const cvk_dq i = cvk_park(now->current_ab_a, cvk_rotation_of(-ahead_rad));
-    return cvk_clarke_inverse((cvk_ab){i.d, i.q});
+    const float ahead = 1.5f * setup->period_s * now->angle.speed_rad_s;
+    const cvk_rotation on = cvk_small_rotation_of(smaller(1.0f, larger(-1.0f, ahead)));
+    const cvk_dq coming = {now->current_ab_a.alpha, now->current_ab_a.beta};
+    const cvk_abc i = cvk_clarke_inverse(cvk_park_inverse(coming, on));
+    return cvk_clarke((cvk_abc){cvk_inverter_own_v(setup, i.a), cvk_inverter_own_v(setup, i.b),
+                                cvk_inverter_own_v(setup, i.c)});
 }
 
-static void compensate(const cvk_setup *setup, cvk_moment *now)
+static void keep_windows(const cvk_setup *setup, cvk_moment *now)
 {
-    const cvk_abc i = coming_current(setup, now);
-    const float per_volt = 1.0f / now->bus_v;
     cvk_abc *d = &now->duty;
-    d->a = smaller(1.0f, larger(0.0f, d->a + per_volt * cvk_inverter_own_v(setup, i.a)));
-    d->b = smaller(1.0f, larger(0.0f, d->b + per_volt * cvk_inverter_own_v(setup, i.b)));
-    d->c = smaller(1.0f, larger(0.0f, d->c + per_volt * cvk_inverter_own_v(setup, i.c)));
-}
-
-static void keep_windows(const cvk_setup *setup, cvk_abc *d)
-{
     const float over = larger(d->a, larger(d->b, d->c)) - setup->most_duty;
     if (over > 0.0f) {
+        const float bus_v = now->bus_v;
+        const cvk_abc before = *d;
         *d = (cvk_abc){larger(0.0f, d->a - over), larger(0.0f, d->b - over),
                        larger(0.0f, d->c - over)};
+        const cvk_ab lost_v = cvk_clarke((cvk_abc){
+            bus_v * (before.a - d->a), bus_v * (before.b - d->b), bus_v * (before.c - d->c)});
+        now->voltage_made_v.alpha -= lost_v.alpha;
+        now->voltage_made_v.beta -= lost_v.beta;
     }
 }
 
 void cvk_modulate_step(const cvk_setup *setup, cvk_moment *now)
 {
+    cvk_ab own = {0.0f, 0.0f};
     if (now->bridge_on == 0) {
         now->duty = idle;
-        now->voltage_made_v = (cvk_ab){0.0f, 0.0f};
+        now->voltage_made_v = own;
         now->headroom = 1.0f;
         return;
     }
-    const cvk_svm_output out = cvk_svm(now->voltage_set_v, now->bus_v);
-    const cvk_abc wanted = out.duties;
-    now->duty = wanted;
-    now->headroom = 1.0f - (larger(wanted.a, larger(wanted.b, wanted.c)) -
-                            smaller(wanted.a, smaller(wanted.b, wanted.c)));
     /* at rest the readings are offsets: compensating for them would drive real currents */
     if (setup->settings.inverter.voltage_v > 0.0f && now->request.mode != CVK_MODE_REST) {
-        compensate(setup, now);
+        own = own_voltage(setup, now);
     }
-    const cvk_abc before = now->duty;
-    keep_windows(setup, &now->duty);
-    const cvk_abc lost = {now->duty.a - before.a, now->duty.b - before.b, now->duty.c - before.c};
-    const cvk_ab lost_share = cvk_clarke(lost);
-    now->voltage_made_v = (cvk_ab){out.voltage_v.alpha + now->bus_v * lost_share.alpha,
-                                   out.voltage_v.beta + now->bus_v * lost_share.beta};
+    const cvk_svm_output out =
+        cvk_svm((cvk_ab){now->voltage_set_v.alpha + own.alpha, now->voltage_set_v.beta + own.beta},
+                now->bus_v);
+    now->duty = out.duties;
+    now->headroom = out.headroom;
+    now->voltage_made_v = (cvk_ab){out.voltage_v.alpha - own.alpha, out.voltage_v.beta - own.beta};
+    if (setup->most_duty < 1.0f) {
+        keep_windows(setup, now);
+    }
 }

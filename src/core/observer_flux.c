@@ -41,26 +41,21 @@ static void integrate(cvk_flux_observer *s, const cvk_setup *setup, const cvk_mo
     s->current_a = now->current_ab_a;
 }
 
-static float clamp01(float x)
-{
-    return x < 0.0f ? 0.0f : (x > 1.0f ? 1.0f : x);
-}
-
-/* Falls as the filter has to turn back more and more, or the length does not fit. */
+/* Falls as the filter has to turn back more and more, or the length does not fit; and below the
+ * least speed with the speed. */
 static void judge(cvk_flux_observer *s, const cvk_setup *setup, float error_rad, float misfit,
                   cvk_angle *out)
 {
-    const float slowest = setup->settings.observer.least_speed_rad_s;
+    const float speed = fabsf(s->speed_rad_s) * setup->flux.per_least_speed;
     s->misdirection += WATCH * (fabsf(error_rad) - s->misdirection);
     s->misfit += WATCH * (misfit - s->misfit);
-    const float by_direction = clamp01(1.0f - s->misdirection / LOST_RAD);
-    const float by_length = clamp01(1.0f - fabsf(s->misfit) / LOST_SHARE);
-    const float by_speed = slowest > 0.0f ? clamp01(fabsf(s->speed_rad_s) / slowest) : 1.0f;
-    const float fit = by_direction < by_length ? by_direction : by_length;
-    out->quality = fit * by_speed;
-    out->reason = by_speed < 1.0f ? CVK_ANGLE_TOO_SLOW
-                  : fit < 0.5f    ? CVK_ANGLE_NO_MATCH
-                                  : CVK_ANGLE_FINE;
+    const float turned = s->misdirection * (1.0f / LOST_RAD);
+    const float stretched = fabsf(s->misfit) * (1.0f / LOST_SHARE);
+    const float fit = 1.0f - (turned > stretched ? turned : stretched);
+    out->quality = fit <= 0.0f ? 0.0f : (speed < 1.0f ? fit * speed : fit);
+    out->reason = speed < 1.0f ? CVK_ANGLE_TOO_SLOW
+                  : fit < 0.5f ? CVK_ANGLE_NO_MATCH
+                               : CVK_ANGLE_FINE;
 }
 
 void cvk_flux_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
@@ -88,17 +83,18 @@ void cvk_flux_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
                            s->stator_wb.beta - l_q * now->current_ab_a.beta};
     const cvk_dq seen = cvk_park(active, frame), i = cvk_park(now->current_ab_a, frame);
     const float length = sqrtf(seen.d * seen.d + seen.q * seen.q);
-    const float expected = flux + (motor->inductance_d_h - l_q) * i.d;
+    const float per_length = length > 1e-3f * flux ? 1.0f / length : 0.0f;
+    const float misfit = flux + (motor->inductance_d_h - l_q) * i.d - length;
     const float turned = fabsf(s->speed_rad_s) * setup->period_s;
-    const float pull = setup->flux.pull + PULL_PER_RAD * turned;
-    const float misfit = expected - length;
-    const float scale = length > 1e-3f * flux ? pull * misfit / length : 0.0f;
+    const float scale = (setup->flux.pull + PULL_PER_RAD * turned) * misfit * per_length;
     s->stator_wb.alpha += scale * active.alpha;
     s->stator_wb.beta += scale * active.beta;
-    const float error = length > 1e-3f * flux ? cvk_angle_of(seen.d, seen.q) : 0.0f;
+    /* the sine stands for the angle, and a right angle for anything beyond */
+    const float sine = seen.q * per_length;
+    const float error = seen.d >= 0.0f ? sine : copysignf(1.0f, sine);
     s->angle_rad = cvk_wrap_angle(s->angle_rad + setup->flux.gain_angle * error);
     s->speed_rad_s += setup->flux.gain_speed * error;
-    judge(s, setup, error, misfit / flux, out);
+    judge(s, setup, error, misfit * setup->flux.per_flux, out);
     out->angle_rad = s->angle_rad;
     out->speed_rad_s = s->speed_rad_s;
 }

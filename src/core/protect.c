@@ -23,17 +23,25 @@ void cvk_protect_raise(cvk_moment *now, cvk_fault fault)
     now->fault = now->fault == CVK_FAULT_NONE ? (int32_t)fault : now->fault;
 }
 
+/* What is wrong with these currents and this bus, of which something is. */
+static cvk_fault name_fault(const cvk_protect_settings *s, cvk_abc i, float bus_v)
+{
+    if (!isfinite(i.a) || !isfinite(i.b) || !isfinite(i.c) || !isfinite(bus_v)) {
+        return CVK_FAULT_SAMPLE;
+    }
+    return bus_v < s->bus_min_v || bus_v > s->bus_max_v ? CVK_FAULT_BUS_VOLTAGE
+                                                        : CVK_FAULT_OVERCURRENT;
+}
+
 void cvk_protect_step(const cvk_setup *setup, bool clear, cvk_moment *now)
 {
     const cvk_protect_settings *s = &setup->settings.protect;
     const cvk_abc i = now->phase_a;
-    const float trip_a = s->trip_current_a;
+    const float trip_a = s->trip_current_a, bus_v = now->bus_v;
     now->fault = clear ? CVK_FAULT_NONE : now->fault;
-    if (!isfinite(i.a) || !isfinite(i.b) || !isfinite(i.c) || !isfinite(now->bus_v)) {
-        cvk_protect_raise(now, CVK_FAULT_SAMPLE);
-    } else if (fabsf(i.a) > trip_a || fabsf(i.b) > trip_a || fabsf(i.c) > trip_a) {
-        cvk_protect_raise(now, CVK_FAULT_OVERCURRENT);
-    } else if (now->bus_v < s->bus_min_v || now->bus_v > s->bus_max_v) {
-        cvk_protect_raise(now, CVK_FAULT_BUS_VOLTAGE);
+    /* all of it is false for what is no number */
+    if (!(fabsf(i.a) <= trip_a && fabsf(i.b) <= trip_a && fabsf(i.c) <= trip_a &&
+          bus_v >= s->bus_min_v && bus_v <= s->bus_max_v)) {
+        cvk_protect_raise(now, name_fault(s, i, bus_v));
     }
 }

@@ -84,6 +84,9 @@ static void prepare_start(cvk_setup *setup)
 static void prepare_observer(cvk_setup *setup)
 {
     const cvk_observer_settings *s = &setup->settings.observer;
+    const float flux_wb = setup->settings.motor.flux_linkage_wb;
+    setup->flux.per_flux = flux_wb > 0.0f ? 1.0f / flux_wb : 0.0f;
+    setup->flux.per_least_speed = s->least_speed_rad_s > 0.0f ? 1.0f / s->least_speed_rad_s : 1e9f;
     setup->flux.pull = 1.0f - expf(-s->bandwidth_rad_s * setup->period_s);
     cvk_tracking_gains(s->tracking_bandwidth_rad_s, setup->period_s, &setup->flux.gain_angle,
                        &setup->flux.gain_speed);

@@ -18,6 +18,7 @@ typedef struct cvk_rotor_constants {
 typedef struct cvk_flux_constants {
     float pull; /* share of the error of the flux's length removed in one period, at least */
     float gain_angle, gain_speed;
+    float per_flux, per_least_speed; /* 1 / flux linkage, and of that speed; 1e9 for none */
 } cvk_flux_constants;
 
 typedef struct cvk_start_constants {

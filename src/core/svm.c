@@ -24,16 +24,17 @@ static float unit_clamp(float x)
 
 cvk_svm_output cvk_svm(cvk_ab voltage_v, float bus_v)
 {
-    cvk_abc x = cvk_clarke_inverse(voltage_v);
-    float span_v = max3(x) - min3(x);
-    float shorten = span_v > bus_v ? bus_v / span_v : 1.0f;
-    float per_volt = shorten / bus_v;
-    float centre = 0.5f - 0.5f * (max3(x) + min3(x)) * per_volt;
+    const cvk_abc x = cvk_clarke_inverse(voltage_v);
+    const float high = max3(x), low = min3(x), share = (high - low) / bus_v;
+    const float shorten = share > 1.0f ? 1.0f / share : 1.0f;
+    const float per_volt = shorten / bus_v;
+    const float centre = 0.5f - 0.5f * (high + low) * per_volt;
     cvk_svm_output out = {
         /* the clamp only removes rounding: at most one unit in the last place */
         .duties = {unit_clamp(centre + x.a * per_volt), unit_clamp(centre + x.b * per_volt),
                    unit_clamp(centre + x.c * per_volt)},
         .voltage_v = {voltage_v.alpha * shorten, voltage_v.beta * shorten},
+        .headroom = share < 1.0f ? 1.0f - share : 0.0f,
     };
     return out;
 }

@@ -74,7 +74,7 @@ START_TEST(channels_and_decimation)
     assert_status(run(CORVAK_COMMAND " record spin --channels help"), 0);
     assert_says(out, "true_speed_m");
     assert_status(run(CORVAK_COMMAND " record spin" WHEEL " -c t,colour"), 2);
-    assert_says(err, "no channel \"colour\"; there are: t va");
+    assert_says(err, "no channel \"colour\"; there are: t pulse");
 }
 END_TEST
 

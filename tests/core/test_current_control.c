@@ -72,9 +72,9 @@ static double complex loop_once(plant *m, controller *control, double complex *a
     double complex i = plant_current(m);
     const cvk_ab sampled = {(float)creal(i), (float)cimag(i)};
     const cvk_ab acts = {(float)creal(*acting), (float)cimag(*acting)};
-    cvk_ab next = cvk_current_control_step(&control->state, &control->constants, setpoint, sampled,
-                                           acts, (float)remainder(m->angle, 2.0 * 3.14159265358979),
-                                           (float)m->speed);
+    cvk_ab next = cvk_current_control_step(
+        &control->state, &control->constants, setpoint, sampled, acts,
+        cvk_rotation_of((float)remainder(m->angle, 2.0 * 3.14159265358979)), (float)m->speed);
     double complex v = (double)next.alpha + I * (double)next.beta;
     v *= cabs(v) > limit_v ? limit_v / cabs(v) : 1.0;
     double complex seen = i * cexp(-I * m->angle);

@@ -40,7 +40,7 @@ typedef struct cvk_current_control_config {
 /* What follows from the config: prepared outside the control call, and exchanged while the
  * controller runs. */
 typedef struct cvk_current_constants {
-    float period_s, resistance_ohm, inductance_d_h, inductance_q_h, flux_linkage_wb;
+    float period_s, rate_hz, resistance_ohm, inductance_d_h, inductance_q_h, flux_linkage_wb;
     float alpha;          /* share of the remaining error removed in one period */
     float learning;       /* share of a prediction error taken into the disturbance voltage */
     float learning_sixth; /* the same of its harmonics; 0: none */
@@ -65,11 +65,11 @@ cvk_status cvk_current_control_prepare(cvk_current_constants *constants,
 void cvk_current_control_restart(cvk_current_control *control);
 
 /* One step: from the current sampled now, the voltage that acts from now to the next sample (after
- * all limits), the frame's angle now and its speed (rad/s), to the stationary voltage for the
- * period that begins one period from now. Interrupt. */
+ * all limits), the frame now and its speed (rad/s; at most 1 rad per sample, beyond it is taken for
+ * that), to the stationary voltage for the period that begins one period from now. Interrupt. */
 cvk_ab cvk_current_control_step(cvk_current_control *control,
                                 const cvk_current_constants *constants, cvk_dq setpoint_a,
-                                cvk_ab current_a, cvk_ab acting_v, float angle_rad,
+                                cvk_ab current_a, cvk_ab acting_v, cvk_rotation frame,
                                 float speed_rad_s);
 
 #ifdef __cplusplus

@@ -55,6 +55,15 @@ static inline cvk_rotation cvk_rotation_of(float angle_rad)
     return r;
 }
 
+/* The same of an angle of less than a radian, as a motor turns in a sample: within 3e-6. */
+static inline cvk_rotation cvk_small_rotation_of(float angle_rad)
+{
+    const float x = angle_rad, y = x * x;
+    cvk_rotation r = {1.0f - y * (0.5f - y * (1.0f / 24.0f - y * (1.0f / 720.0f))),
+                      x * (1.0f - y * (1.0f / 6.0f - y * (1.0f / 120.0f - y * (1.0f / 5040.0f))))};
+    return r;
+}
+
 /* One rotation after the other, and a rotation the other way. */
 static inline cvk_rotation cvk_rotation_then(cvk_rotation first, cvk_rotation then)
 {

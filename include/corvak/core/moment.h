@@ -128,6 +128,7 @@ typedef struct cvk_moment {
     float speed_set_rad_s; /* after its slew */
     cvk_dq current_set_a;  /* after limits */
     /* voltage */
+    cvk_rotation frame;   /* of `angle` */
     cvk_dq current_a;     /* in the frame of `angle` */
     cvk_ab voltage_set_v; /* wanted from the next sample on */
     /* modulate */

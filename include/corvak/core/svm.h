@@ -14,6 +14,7 @@ extern "C" {
 typedef struct cvk_svm_output {
     cvk_abc duties;   /* 0 .. 1, share of the period in which the high switch is on */
     cvk_ab voltage_v; /* the vector that these duties make */
+    float headroom;   /* 1: no voltage wanted; 0: at the hexagon's edge or beyond */
 } cvk_svm_output;
 
 /* Duties for `voltage_v` at bus voltage `bus_v` (> 0), centred by min-max zero-sequence injection
