@@ -36,14 +36,18 @@ if arm-none-eabi-nm "$program" | grep -E ' T (malloc|_sbrk|printf|__aeabi_d[a-z]
 fi
 echo "flash (text + data) and RAM (data + bss) of the least program:"
 arm-none-eabi-size "$program"
-echo "stack of a control call: cvk_drive_control() and its deepest step, bytes:"
-awk '{split($1, at, ":"); own[at[4]] = $2}
-     END {for (n in own) if (n ~ /_step/ && own[n] > most) most = own[n]
-          print "  " own["cvk_drive_control"] + 0 " + " most + 0}' "$program".ltrans0.ltrans.su
-
-# the same run there and here: everything on, then without what is not of the bar
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
+for file in src/core/*.c; do
+    arm-none-eabi-gcc -std=c11 -O3 -mcpu=cortex-m4 -mthumb -mfpu=fpv4-sp-d16 -mfloat-abi=hard \
+        -fno-math-errno -Iinclude -fstack-usage -c "$file" -o "$work/$(basename "$file" .c).o"
+done
+echo "stack of a control call: cvk_drive_control() and its deepest step, bytes:"
+cat "$work"/*.su | awk '{split($1, at, ":"); own[at[4]] = $2}
+    END {for (n in own) if (n ~ /_step$/ && own[n] > most) most = own[n]
+         print "  " own["cvk_drive_control"] " + " most}'
+
+# the same run there and here: everything on, then without what is not of the bar
 here=$(pwd)
 cd "$work"
 for kind in "" plain; do

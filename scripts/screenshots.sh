@@ -31,13 +31,13 @@ terminal() {
 printf '\$ %s\n' '$2'
 $2
 printf '\033[?25l'
-touch done
+touch finished
 EOF
-    rm -f done
+    rm -f finished
     xterm -fa 'DejaVu Sans Mono' -fs "${3:-9}" -geometry 300x100+0+0 -bw 0 -b 8 -bg white -fg black \
         -e sh -c 'sh session.sh; sleep 60' 2>/dev/null &
     window=$!
-    while [ ! -e done ]; do sleep 0.2; done
+    while [ ! -e finished ]; do sleep 0.2; done
     sleep 1
     import -window root png:- | convert - -trim +repage -bordercolor white -border 12 \
         -gravity northwest -background white -extent 1280x0 "$shots/$1.png" 2>/dev/null ||

@@ -92,8 +92,12 @@ static gboolean of_rotor_sensor(const record_channel *channel)
 
 static gboolean prepare_channels(recording *r)
 {
-    size_t count, kept = 0;
-    if (!choose_channels(r->given->channels, r->row, &r->config, r->channel, &count)) {
+    size_t count = 0, kept = 0;
+    char *list = r->given->channels != NULL ? g_strdup(r->given->channels)
+                                            : usual_channels(r->row, &r->config);
+    const gboolean good = choose_channels(VERB, list, r->channel, &count);
+    g_free(list);
+    if (!good) {
         return FALSE;
     }
     for (size_t n = 0; n < count; n++) {

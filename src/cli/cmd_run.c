@@ -21,7 +21,7 @@
 #define AFTER_STOP_S 3.0 /* time for the last request, when no --length is given */
 #define AFTER_SPEED_S 5.0
 
-static const char usual_channels[] =
+static const char logged[] =
     "t,ia,ib,ic,vdc,duty_a,duty_b,duty_c,mode,start_phase,angle_source,theta_e,speed_e,speed_set,"
     "id,iq,id_set,iq_set,theta_flux,speed_flux,quality_flux,headroom,fault,true_theta_e,"
     "true_speed_m";
@@ -271,8 +271,8 @@ static int prepare(job *j, const char *rig_path, const char *scenario_path)
     if (status == EXIT_DONE) {
         status = make_plan(j);
     }
-    if (status == EXIT_DONE && !choose_channels(a->channels != NULL ? a->channels : usual_channels,
-                                                NULL, &j->rig, j->channel, &j->channels)) {
+    if (status == EXIT_DONE && !choose_channels(VERB, a->channels != NULL ? a->channels : logged,
+                                                j->channel, &j->channels)) {
         status = EXIT_BAD_USAGE;
     }
     if (status == EXIT_DONE) {

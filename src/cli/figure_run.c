@@ -63,7 +63,8 @@ void run_figure_row(run_figure *f, const cvk_device_row *row, const cvk_device_t
     p->q_set = (double)now->current_set_a.q;
     p->quality = (double)now->angle.quality;
     p->phase = now->start_phase;
-    const gboolean turns = now->request.mode == CVK_MODE_SPEED || now->request.mode == CVK_MODE_STOP;
+    const gboolean turns =
+        now->request.mode == CVK_MODE_SPEED || now->request.mode == CVK_MODE_STOP;
     if (truth != NULL && turns && now->bridge_on != 0 && now->angle_source != CVK_ANGLE_IMPOSED) {
         const double off =
             DEGREES * remainder((double)now->angle.angle_rad - truth->angle_e_rad, TWO_PI);
@@ -119,9 +120,10 @@ gboolean run_figure_draw(const run_figure *f, const char *path, const char *rig,
                "'' using 1:8 with lines lw 1.5 dt 2 lc rgb '" ORANGE "' title 'iq wanted', "
                "'' using 1:7 with lines lw 1.5 dt 3 lc rgb '" GREY "' title 'id wanted'\n");
     place(g, 2, 4, "angle error / deg");
-    fprintf(g, "set yrange [-30<*<-12:12<*<30]\nplot $run using 1:10:11 with filledcurves lc rgb '" BLUE
-               "' title 'observer less truth', 10 with lines lw 1 dt 3 lc rgb '" GREY
-               "' title '10 deg', -10 with lines lw 1 dt 3 lc rgb '" GREY "' notitle\n");
+    fprintf(
+        g, "set yrange [-30<*<-12:12<*<30]\nplot $run using 1:10:11 with filledcurves lc rgb '" BLUE
+           "' title 'observer less truth', 10 with lines lw 1 dt 3 lc rgb '" GREY
+           "' title '10 deg', -10 with lines lw 1 dt 3 lc rgb '" GREY "' notitle\n");
     place(g, 3, 4, "quality, start");
     fprintf(g, "set yrange [-0.05:1.05]\n"
                "plot $run using 1:9 with lines lw 1.5 lc rgb '" BLUE "' title 'quality', "

@@ -25,10 +25,13 @@ record_channel record_channel_at(size_t index);
 double record_channel_value(const record_channel *channel, const cvk_device *device,
                             const cvk_device_row *row);
 
-/* The channels of a comma-separated list, or the usual ones of a program when `list` is null.
- * False, with the message printed, when there is no such channel. */
-gboolean choose_channels(const char *list, const cvk_program *program, const cvk_rig_config *rig,
+/* The channels of a comma-separated list. False, with the message printed, when there is no such
+ * channel. */
+gboolean choose_channels(const char *verb, const char *list,
                          record_channel chosen[CVK_LOG_WRITER_MOST], size_t *count);
+
+/* The usual ones of a program; free the list. */
+char *usual_channels(const cvk_program *program, const cvk_rig_config *rig);
 
 /* Collects what a figure of a log needs, in bounded memory: the least and the most of each column
  * in each of a number of time bins. */

@@ -83,7 +83,7 @@ static const char *sensor_columns(const cvk_rig_config *rig)
 
 /* With the bridge off there are no duties, but terminal voltages. Two shunts measure two currents.
  * A shaft that is held, or coasts, needs no rotor sensor. */
-static char *usual_channels(const cvk_program *program, const cvk_rig_config *rig)
+char *usual_channels(const cvk_program *program, const cvk_rig_config *rig)
 {
     static const char *const in_use[] = {",theta_m", ",enc", ",sin,cos", ",hall", ",tach", ""};
     const bool two = rig->sensing.current_sensing == CVK_SENSING_TWO_SHUNTS;
@@ -96,11 +96,10 @@ static char *usual_channels(const cvk_program *program, const cvk_rig_config *ri
                        NULL);
 }
 
-gboolean choose_channels(const char *list, const cvk_program *program, const cvk_rig_config *rig,
+gboolean choose_channels(const char *verb, const char *list,
                          record_channel chosen[CVK_LOG_WRITER_MOST], size_t *count)
 {
-    char *wanted = list != NULL ? g_strdup(list) : usual_channels(program, rig);
-    char **names = g_strsplit(wanted, ",", -1);
+    char **names = g_strsplit(list, ",", -1);
     gboolean good = TRUE;
     *count = 0;
     for (size_t n = 0; names[n] != NULL && good; n++) {
@@ -110,7 +109,7 @@ gboolean choose_channels(const char *list, const cvk_program *program, const cvk
             for (size_t k = 0; k < record_channel_count(); k++) {
                 g_string_append_printf(all, " %s", record_channel_at(k).column.name);
             }
-            complain_usage("record", "no channel \"%s\"; there are:%s", names[n], all->str);
+            complain_usage(verb, "no channel \"%s\"; there are:%s", names[n], all->str);
             g_string_free(all, TRUE);
             good = FALSE;
         } else {
@@ -118,6 +117,5 @@ gboolean choose_channels(const char *list, const cvk_program *program, const cvk
         }
     }
     g_strfreev(names);
-    g_free(wanted);
     return good;
 }

@@ -26,7 +26,7 @@ const cvk_parameter_rows cvk_rotor_rows = CVK_ROWS(rows);
 /* Electrical angle by the sensor's own readings; false when they are none. */
 static bool angle_read(const cvk_setup *setup, const cvk_rotor_readings *read, float *angle_rad)
 {
-    static const signed char sixth_of[8] = {-1, 0, 2, 1, 4, 5, 3, -1}; /* of a hall word */
+    static const int32_t sixth_of[8] = {-1, 0, 2, 1, 4, 5, 3, -1}; /* of a hall word */
     const cvk_rotor_constants *c = &setup->rotor;
     const int32_t counts = setup->settings.rotor.counts;
     float sensor_rad = 0.0f;
@@ -41,7 +41,7 @@ static bool angle_read(const cvk_setup *setup, const cvk_rotor_readings *read, f
         sensor_rad = cvk_angle_of(read->cos_v, read->sin_v) / c->sensor_periods;
         break;
     case CVK_ROTOR_HALLS: {
-        const int sixth = sixth_of[read->hall & 7];
+        const int32_t sixth = sixth_of[read->hall & 7];
         if (sixth < 0) {
             return false;
         }

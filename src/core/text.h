@@ -11,6 +11,9 @@
 /* What follows in `text` after `start`; null when it begins otherwise. */
 static inline const char *cvk_text_after(const char *text, const char *start)
 {
+    if (text == NULL) {
+        return NULL;
+    }
     while (*start != '\0' && *text == *start) {
         text++;
         start++;

@@ -40,7 +40,9 @@ static double least_inductance(const cvk_rig_config *config, double d_a, double 
 
 double cvk_rig_wanted_steps(const cvk_rig_config *config)
 {
-    double trip_a = config->tune.protect.trip_current_a;
+    /* as far as currents are seen, or trip */
+    const double trip_a =
+        cvk_smaller((double)config->tune.protect.trip_current_a, config->sensing.current_range_a);
     double low_h =
         cvk_smaller(least_inductance(config, trip_a, 0.0), least_inductance(config, 0.0, trip_a));
     double slope = cvk_rig_visible_resistance(config) +

@@ -47,7 +47,7 @@ cvk_rig_event cvk_rig_event_default(cvk_rig_event_kind what)
 static double largest_current(const cvk_rig *rig)
 {
     double i[3];
-    cvk_rig_true_current(rig, i);
+    cvk_leg_currents(rig, i);
     return cvk_largest(i);
 }
 

@@ -14,7 +14,8 @@
 /* The bench with gains from its own card in its tune. Aborts when something is missing. */
 cvk_rig_config bench_with_gains(const char *motor, uint64_t seed);
 
-/* What the run asks for, for that bench: `share` of its rated speed, which is taken as 60 % of that without load. */
+/* What the run asks for, for that bench: `share` of its rated speed, which is taken as 60 % of that
+ * without load. */
 cvk_run_plan there_and_back(const cvk_rig_config *bench, double share);
 
 /* Opens the bench's device, runs the plan, closes it. */

@@ -41,11 +41,11 @@ const cvk_parameter *cvk_parameter_at(unsigned index);
 const cvk_parameter *cvk_parameter_named(const char *key);
 
 /* Value of a parameter as a number (index of a choice, 0 or 1 of a yes/no). Any context. */
-float cvk_parameter_get(const cvk_settings *settings, const cvk_parameter *parameter);
+float cvk_parameter_get(const cvk_settings *settings, const cvk_parameter *row);
 
 /* Sets it in a struct of settings, which is not yet a drive's. CVK_OUT_OF_RANGE, and nothing
  * changes, outside the row's range or when a whole number is wanted. `why` may be null. */
-cvk_status cvk_parameter_set(cvk_settings *settings, const cvk_parameter *parameter, float value,
+cvk_status cvk_parameter_set(cvk_settings *settings, const cvk_parameter *row, float value,
                              cvk_refusal *why) CVK_MUST_CHECK;
 
 #ifdef __cplusplus

@@ -47,7 +47,7 @@ cvk_status cvk_tune_file_write(const cvk_tune *tune, const char *path,
                                cvk_complaint *complaint) CVK_MUST_CHECK;
 
 /* A value as a tune file has it: a number, a name, yes or no. */
-void cvk_parameter_text(const cvk_parameter *parameter, float value, char *out, size_t size);
+void cvk_parameter_text(const cvk_parameter *row, float value, char *out, size_t size);
 
 /* What a control layer refused, as a sentence that names key, value, range and unit. */
 void cvk_refusal_text(cvk_status status, const cvk_refusal *why, char *out, size_t size);
