@@ -65,7 +65,12 @@ static void print_gains(const cvk_gains *g, const char *name)
     for (unsigned n = 0; n < g->items; n++) {
         const cvk_parameter *row = g->item[n].parameter;
         char value[40], *key = g_strconcat(row->section, ".", row->name, NULL);
-        cvk_parameter_text(row, cvk_parameter_get(&g->settings, row), value, sizeof value);
+        const float number = cvk_parameter_get(&g->settings, row);
+        if (row->kind == CVK_REAL) {
+            g_snprintf(value, sizeof value, "%.4g", (double)number);
+        } else {
+            cvk_parameter_text(row, number, value, sizeof value);
+        }
         g_print("%-34s %-12s %-8s %s\n", key, value, row->unit, g->item[n].from);
         g_free(key);
     }

@@ -23,7 +23,7 @@ START_TEST(every_studio_motor_runs_without_a_sensor)
         bench.inverter.fidelity = fidelity;
         ck_assert_int_eq(run_bench(&bench, 5, &plan, &run), CVK_OK);
         ck_assert_msg(all_reached(&run, &plan), "%s: %s", motors[_i], cvk_fault_text(run.fault));
-        ck_assert_msg(run.angle_rms_rad < 0.5 * 10.0 / DEGREES, "%s: %.1f deg rms", motors[_i],
+        ck_assert_msg(run.angle_rms_rad < 2.0 / DEGREES, "%s: %.1f deg rms", motors[_i],
                       DEGREES * run.angle_rms_rad);
         ck_assert_double_gt(run.angle_s, 2.0); /* it was judged */
         ck_assert_double_lt(run.largest_current_a, 1.3 * (double)bench.tune.limit.current_a);
@@ -76,6 +76,25 @@ START_TEST(a_blocked_start_fails_without_current)
 }
 END_TEST
 
+/* Wherever the rotor points, also the very other way, where one vector alone gives no torque. */
+START_TEST(any_place_of_the_rotor_starts)
+{
+    const double place = 2.0 * 3.14159265358979 * _i / 8.0;
+    cvk_rig_config bench = bench_with_gains("wheel", 3);
+    cvk_run_plan plan = there_and_back(&bench, 0.3);
+    cvk_device device;
+    cvk_run run;
+    plan.count = 1;
+    plan.length_s = plan.item[1].from_s;
+    ck_assert_int_eq(cvk_sim_device_open(&device, &bench, 6, NULL), CVK_OK);
+    cvk_rig_place(&cvk_sim_device_inside(&device)->rig, place / bench.motor.pole_pairs);
+    ck_assert_msg(cvk_run_device(&device, &plan, NULL, NULL, &run, NULL) == CVK_OK &&
+                      all_reached(&run, &plan),
+                  "from %.2f rad: %s", place, cvk_fault_text(run.fault));
+    cvk_device_close(&device);
+}
+END_TEST
+
 /* Nothing jumps when the observer takes over and hands back: neither the current nor the speed. */
 typedef struct jumps {
     double before_a[3], largest_a;
@@ -121,6 +140,7 @@ static void add(TCase *tests)
 {
     tcase_add_loop_test(tests, every_studio_motor_runs_without_a_sensor, 0, 4);
     tcase_add_loop_test(tests, a_blocked_start_fails_without_current, 0, 4);
+    tcase_add_loop_test(tests, any_place_of_the_rotor_starts, 0, 8);
     tcase_add_test(tests, the_handover_does_not_jump);
 }
 

@@ -1,0 +1,228 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Gains against what they promise: margins and steps of the loop, and the loop on a real bridge,
+ * switched, with every imperfection on and late current readings.
+ */
+#include "corvak/host/gains.h"
+#include "corvak/sim/sim.h"
+#include "recording.h"
+#include "suite.h"
+
+#include <math.h>
+#include <string.h>
+
+static cvk_gains gains;
+
+static void know(cvk_card *card, cvk_card_key key, double value, double share)
+{
+    card->entry[key] = (cvk_card_entry){
+        .known = true, .value = value, .low = value * (1.0 - share), .high = value * (1.0 + share)};
+}
+
+/* A card that says the truth, give or take `share`. */
+static cvk_card card_of(const cvk_rig_config *rig, double share)
+{
+    static cvk_card card;
+    memset(&card, 0, sizeof card);
+    know(&card, CVK_CARD_RESISTANCE, cvk_rig_visible_resistance(rig), share);
+    know(&card, CVK_CARD_INDUCTANCE_D, rig->motor.inductance_d_h, share);
+    know(&card, CVK_CARD_INDUCTANCE_Q, rig->motor.inductance_q_h, share);
+    know(&card, CVK_CARD_FLUX_LINKAGE, rig->motor.flux_linkage_wb, share);
+    know(&card, CVK_CARD_POLE_PAIRS, rig->motor.pole_pairs, 0.0);
+    know(&card, CVK_CARD_INERTIA, rig->shaft.inertia_kg_m2 + rig->shaft.load_inertia_kg_m2, share);
+    know(&card, CVK_CARD_DEAD_TIME_VOLTAGE, cvk_rig_dead_time_voltage(rig), share);
+    return card;
+}
+
+static cvk_gains_stage stage_of(const cvk_rig_config *rig)
+{
+    return (cvk_gains_stage){.hardware = cvk_sim_hardware(rig),
+                             .bus_v = rig->supply.bus_v,
+                             .current_noise_a = rig->sensing.current_noise_a,
+                             .current_delay_s = rig->sensing.amplifier_lag_s,
+                             .knee_a = cvk_rig_crossover_current(rig)};
+}
+
+static void compute(const cvk_rig_config *rig, double share)
+{
+    const cvk_card card = card_of(rig, share);
+    const cvk_gains_stage stage = stage_of(rig);
+    ck_assert_int_eq(cvk_compute_gains(&card, &stage, &rig->tune, &gains), CVK_OK);
+}
+
+/* Gains that are computed contradict nothing, and what is less known is controlled more slowly. */
+START_TEST(gains_are_consistent_and_careful)
+{
+    static const char *const motors[] = {"wheel", "mixer", "blower", "table"};
+    const cvk_rig_config rig = studio_rig(motors[_i]);
+    cvk_refusal why = {0};
+    compute(&rig, 0.01);
+    ck_assert_msg(cvk_settings_check(&gains.settings, &why) == CVK_OK, "%s", why.field);
+    ck_assert_double_ge(gains.current.worst_margin_rad, 0.78);
+    ck_assert_double_le(gains.current.worst_margin_rad, gains.current.margin_rad + 1e-12);
+    const double sharp = (double)gains.settings.current.bandwidth_hz;
+    const double takeover = (double)gains.settings.start.speed_rad_s;
+    compute(&rig, 0.6);
+    ck_assert_double_lt((double)gains.settings.current.bandwidth_hz, sharp);
+    ck_assert_double_ge((double)gains.settings.start.speed_rad_s, takeover); /* at most 40 % */
+    ck_assert_double_ge(gains.current.worst_margin_rad, 0.78);
+}
+END_TEST
+
+START_TEST(what_the_card_lacks_is_named)
+{
+    const cvk_rig_config rig = studio_rig("wheel");
+    const cvk_gains_stage stage = stage_of(&rig);
+    cvk_card card = card_of(&rig, 0.01);
+    card.entry[CVK_CARD_INERTIA] = (cvk_card_entry){.known = false};
+    ck_assert_int_eq(cvk_compute_gains(&card, &stage, &rig.tune, &gains), CVK_OK);
+    ck_assert_float_eq(gains.settings.speed.gain_a_s, rig.tune.speed.gain_a_s);
+    ck_assert_double_eq(gains.speed_bandwidth_rad_s, 0.0);
+    card.entry[CVK_CARD_INDUCTANCE_Q] =
+        (cvk_card_entry){.known = false, .missing = "record a standstill run"};
+    ck_assert_int_eq(cvk_compute_gains(&card, &stage, &rig.tune, &gains), CVK_NOT_IN_LOG);
+    ck_assert_str_eq(gains.missing, "inductance_q_h: record a standstill run");
+}
+END_TEST
+
+/* The analysis against the loop itself, run on a winding whose inductance is off. */
+START_TEST(the_margin_is_where_the_loop_becomes_unstable)
+{
+    double margin, overshoot, before = 10.0;
+    for (int n = 0; n <= 30; n++) { /* from as modelled to a third of it */
+        const double ratio = 1.0 - n * 0.022;
+        cvk_current_loop_analysis(900.0, 50e-6, ratio, &margin, &overshoot);
+        ck_assert_double_lt(margin, before);
+        before = margin;
+    }
+    cvk_current_loop_analysis(900.0, 50e-6, 0.25, &margin, &overshoot);
+    ck_assert_double_gt(overshoot, 0.5); /* 17 degrees of margin: it rings */
+    cvk_current_loop_analysis(900.0, 50e-6, 1.0, &margin, &overshoot);
+    ck_assert_double_lt(overshoot, 0.01);
+}
+END_TEST
+
+/* ---- on a switched bridge, everything on, readings 1 us late -------------------------------- */
+
+static cvk_sim sim;
+
+typedef struct loop_case {
+    const char *motor;
+    double inductance_h; /* 0: the motor's own */
+    double speed_share;  /* of the speed without load */
+} loop_case;
+
+static const loop_case cases[] = {{"wheel", 0.0, 0.0},   {"wheel", 0.0, 0.6},  {"mixer", 0.0, 0.0},
+                                  {"mixer", 0.0, 0.6},   {"blower", 0.0, 0.0}, {"blower", 0.0, 0.6},
+                                  {"blower", 8e-6, 0.6}, {"table", 0.0, 0.0}};
+enum { CASES = sizeof cases / sizeof cases[0] };
+
+static cvk_rig_config bench_of(const loop_case *c)
+{
+    cvk_rig_config rig = studio_rig(c->motor);
+    rig.inverter.fidelity = CVK_FIDELITY_SWITCHED;
+    rig.sensing.amplifier_lag_s = 1e-6;
+    rig.sensing.current_gain_tolerance = 0.0; /* a common gain is in no controller's reach */
+    if (c->inductance_h > 0.0) {
+        rig.motor.inductance_d_h = rig.motor.inductance_q_h = c->inductance_h;
+    }
+    rig.rotor_sensor.kind = CVK_SENSOR_ABSOLUTE; /* a good one: the loop is what is judged */
+    rig.rotor_sensor.counts = 65536;
+    rig.rotor_sensor.noise_mech_rad = rig.rotor_sensor.latency_s = 0.0;
+    rig.rotor_sensor.harmonic_1_mech_rad = rig.rotor_sensor.harmonic_2_mech_rad = 0.0;
+    compute(&rig, 0.01);
+    rig.tune = gains.settings;
+    rig.tune.angle.source = CVK_BY_ROTOR_SENSOR;
+    rig.tune.rotor.bandwidth_hz = 200.0f;
+    rig.tune.protect.trip_current_a = (float)(0.95 * rig.sensing.current_range_a);
+    return rig;
+}
+
+static void ask(cvk_request request)
+{
+    ck_assert_int_eq(cvk_drive_request(&sim.drive, &request, NULL), CVK_OK);
+}
+
+static void run_until(double time_s)
+{
+    while (sim.rig.time_s < time_s) {
+        const cvk_moment *now = cvk_sim_step(&sim).now;
+        ck_assert_msg(now->fault == CVK_FAULT_NONE, "%s", cvk_fault_text((cvk_fault)now->fault));
+    }
+}
+
+/* The true current in the rotor's frame. */
+static void true_dq(double dq[2])
+{
+    double i[3];
+    const double theta = cvk_rig_electrical_angle(&sim.rig);
+    cvk_rig_true_current(&sim.rig, i);
+    const double alpha = (2.0 * i[0] - i[1] - i[2]) / 3.0, beta = (i[1] - i[2]) / sqrt(3.0);
+    dq[0] = alpha * cos(theta) + beta * sin(theta);
+    dq[1] = beta * cos(theta) - alpha * sin(theta);
+}
+
+/* Offsets at rest, then the shaft is turned from outside. */
+static void bring_to_speed(const cvk_rig_config *rig, double speed_mech_rad_s)
+{
+    static cvk_rig_scenario driven = {.count = 1};
+    ck_assert_int_eq(cvk_sim_init(&sim, rig, 7, NULL), CVK_OK);
+    ask((cvk_request){.mode = CVK_MODE_REST});
+    run_until(0.22);
+    ask((cvk_request){.mode = CVK_MODE_OFF});
+    driven.item[0] = cvk_rig_event_default(CVK_LOAD_DRIVEN);
+    driven.item[0].value[0] = speed_mech_rad_s;
+    cvk_rig_set_scenario(&sim.rig, &driven);
+    run_until(0.26);
+    ask((cvk_request){.mode = CVK_MODE_CURRENT});
+    run_until(0.36);
+}
+
+START_TEST(the_current_loop_holds_on_a_real_bridge)
+{
+    const loop_case *c = &cases[_i];
+    const cvk_rig_config rig = bench_of(c);
+    const double limit_a = (double)rig.tune.limit.current_a, step_a = 0.3 * limit_a;
+    const double no_load = rig.supply.bus_v / sqrt(3.0) / rig.motor.flux_linkage_wb;
+    double dq[2], sum[2] = {0.0}, square = 0.0, rows = 0.0;
+    int rise = 0;
+    bring_to_speed(&rig, c->speed_share * no_load / rig.motor.pole_pairs);
+    true_dq(dq);
+    const double before_a = dq[1];
+    ask((cvk_request){.mode = CVK_MODE_CURRENT, .current_a = {0.0f, (float)step_a}});
+    for (; dq[1] - before_a < 0.632 * (step_a - before_a) && rise < 100; rise++) {
+        cvk_sim_step(&sim);
+        true_dq(dq);
+    }
+    const double designed = gains.current.rise_periods;
+    ck_assert_msg(rise <= 1.3 * designed, "%s: 63 %% after %d periods, designed %.0f", c->motor,
+                  rise, designed);
+    run_until(sim.rig.time_s + 0.1);
+    for (const double end_s = sim.rig.time_s + 0.2; sim.rig.time_s < end_s; rows += 1.0) {
+        true_dq(dq);
+        cvk_sim_step(&sim);
+        sum[0] += dq[0];
+        sum[1] += dq[1];
+        square += dq[0] * dq[0] + dq[1] * dq[1];
+    }
+    const double d = sum[0] / rows, q = sum[1] / rows;
+    const double wander = sqrt(fmax(0.0, square / rows - d * d - q * q));
+    ck_assert_msg(fabs(q - step_a) < 0.01 * step_a, "%s: mean q current %g, not %g", c->motor, q,
+                  step_a);
+    ck_assert_msg(wander < 0.03 * limit_a, "%s: wanders by %.2f %%", c->motor,
+                  100.0 * wander / limit_a);
+}
+END_TEST
+
+static void add(TCase *tests)
+{
+    tcase_add_loop_test(tests, gains_are_consistent_and_careful, 0, 4);
+    tcase_add_test(tests, what_the_card_lacks_is_named);
+    tcase_add_test(tests, the_margin_is_where_the_loop_becomes_unstable);
+    tcase_add_loop_test(tests, the_current_loop_holds_on_a_real_bridge, 0, CASES);
+}
+
+int main(void)
+{
+    return run_suite("gains", add, 60.0);
+}
