@@ -14,7 +14,7 @@
 #include <stddef.h>
 
 /* The pull acts per radian turned as well: at least so much of the error in a radian. */
-#define PULL_PER_RAD 0.3f
+#define PULL_PER_RAD 0.6f
 /* Mean misdirection (rad) and misfit of the length (share) at which nothing is known any more. */
 #define LOST_RAD 0.5f
 #define LOST_SHARE 0.5f

@@ -120,6 +120,9 @@ static void check(const cvk_abc duty, int32_t fault_before, bool cleared)
     ck_assert(cleared || fault_before == CVK_FAULT_NONE || now->fault == fault_before); /* 3 */
     ck_assert(now->request.mode != CVK_MODE_OFF || !gates_on);                          /* 6 */
     ck_assert(gates_on == (now->bridge_on != 0));
+    /* nothing that is no number stays inside either */
+    ck_assert(isfinite(now->voltage_set_v.alpha) && isfinite(now->voltage_set_v.beta));
+    ck_assert(isfinite(now->angle.angle_rad) && isfinite(now->angle.speed_rad_s));
 }
 
 START_TEST(the_invariants_hold)
