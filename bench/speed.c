@@ -145,13 +145,14 @@ static cvk_excitation program;
 /* Runs the spin for some simulated seconds; the time that took. */
 static double run_rig_s(const cvk_rig_config *config, double simulated_s)
 {
+    cvk_sim_close(&sim);
     if (cvk_sim_init(&sim, config, 1, NULL) != CVK_OK ||
         cvk_sim_start(&sim, cvk_program_named("spin"), &program, NULL) != CVK_OK) {
         fprintf(stderr, "the rig cannot be started\n");
         exit(2);
     }
     double start = now_s();
-    while (sim.rig.time_s < simulated_s) {
+    while (cvk_rig_time_s(sim.rig) < simulated_s) {
         cvk_sim_step(&sim);
     }
     return now_s() - start;

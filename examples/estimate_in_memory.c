@@ -70,6 +70,7 @@ static size_t record_standstill(void)
         duty_c[rows] = (double)row.now->duty.c;
         vdc[rows] = row.sample.bus_v;
     }
+    cvk_sim_close(&sim);
     return rows;
 }
 

@@ -49,26 +49,29 @@ static void gate_enable(void *context, bool enable)
 
 int main(void)
 {
-    static cvk_rig rig;
     const cvk_rig_config wheel = ideal_wheel();
-    static cvk_drive drive;
-    const cvk_port port = {.context = &rig, .gate_enable = gate_enable};
+    cvk_rig *rig;
     cvk_refusal why = {0};
+    if (cvk_rig_open(&rig, &wheel, 1) != CVK_OK) {
+        fprintf(stderr, "the rig is refused\n");
+        return EXIT_FAILURE;
+    }
+    static cvk_drive drive;
+    const cvk_port port = {.context = rig, .gate_enable = gate_enable};
     const cvk_hardware hardware = cvk_hardware_default(); /* 20 kHz */
     const cvk_settings settings = settings_of_the_wheel();
     const float rad_s_per_rpm = CVK_TWO_PI / 60.0f * 12.0f; /* electrical */
     const cvk_request request = {.mode = CVK_MODE_SPEED, .speed_rad_s = 120.0f * rad_s_per_rpm};
-    if (cvk_rig_init(&rig, &wheel, 1) != CVK_OK ||
-        cvk_drive_init(&drive, &port, &hardware, &settings, &why) != CVK_OK ||
+    if (cvk_drive_init(&drive, &port, &hardware, &settings, &why) != CVK_OK ||
         cvk_drive_request(&drive, &request, &why) != CVK_OK) {
-        fprintf(stderr, "refused: %s\n", why.field != NULL ? why.field : "rig");
+        fprintf(stderr, "refused: %s\n", why.field);
         return EXIT_FAILURE;
     }
 
     const cvk_moment *now = cvk_drive_now(&drive);
     double duty[3] = {0.5, 0.5, 0.5}; /* computed in one period, acting in the next */
     for (int tick = 0; tick <= 20000; tick++) {
-        const cvk_rig_sample read = cvk_rig_read(&rig);
+        const cvk_rig_sample read = cvk_rig_read(rig);
         const cvk_readings readings = {
             .current_a = {(float)read.current_a[0], (float)read.current_a[1],
                           (float)read.current_a[2]},
@@ -77,14 +80,15 @@ int main(void)
             .rotor = {.absolute_mech_rad = (float)read.absolute_mech_rad},
         };
         const cvk_abc next = cvk_drive_control(&drive, &readings);
-        cvk_rig_advance(&rig, duty);
+        cvk_rig_advance(rig, duty);
         duty[0] = (double)next.a;
         duty[1] = (double)next.b;
         duty[2] = (double)next.c;
         if (tick % 2000 == 0) {
-            printf("t = %.1f s   %6.1f rpm   phase a %+6.2f A\n", rig.time_s,
+            printf("t = %.1f s   %6.1f rpm   phase a %+6.2f A\n", cvk_rig_time_s(rig),
                    (double)(now->angle.speed_rad_s / rad_s_per_rpm), (double)now->phase_a.a);
         }
     }
+    cvk_rig_close(rig);
     return now->fault == CVK_FAULT_NONE ? EXIT_SUCCESS : EXIT_FAILURE;
 }

@@ -53,22 +53,23 @@ static const cvk_excitation *running(void *context)
 
 static void truth(void *context, cvk_device_truth *out)
 {
-    const cvk_rig *rig = &((simulated *)context)->sim.rig;
+    const cvk_rig *rig = ((simulated *)context)->sim.rig;
     out->angle_e_rad = cvk_rig_electrical_angle(rig);
-    out->speed_mech_rad_s = rig->state.speed_mech_rad_s;
-    out->winding_degc = rig->state.winding_degc;
+    out->speed_mech_rad_s = cvk_rig_state_of(rig)->speed_mech_rad_s;
+    out->winding_degc = cvk_rig_state_of(rig)->winding_degc;
     cvk_rig_true_current(rig, out->current_a);
 }
 
 static void close_device(void *context)
 {
+    cvk_sim_close(&((simulated *)context)->sim);
     free(context);
 }
 
 cvk_status cvk_sim_device_open(cvk_device *device, const cvk_rig_config *config, uint64_t seed,
                                cvk_refusal *why)
 {
-    *device = (cvk_device){.context = malloc(sizeof(simulated)),
+    *device = (cvk_device){.context = calloc(1, sizeof(simulated)),
                            .hardware = cvk_sim_hardware(config),
                            .bus_v = config->supply.bus_v,
                            .pole_pairs = config->motor.pole_pairs,

@@ -48,8 +48,8 @@ static const int32_t rotor_kinds[] = {
 /* The tune, with the rotor sensor as a calibration would have found it. */
 static cvk_settings calibrated(const cvk_rig *rig)
 {
-    const cvk_rig_rotor_sensor *sensor = &rig->config.rotor_sensor;
-    cvk_settings s = rig->config.tune;
+    const cvk_rig_rotor_sensor *sensor = &cvk_rig_config_of(rig)->rotor_sensor;
+    cvk_settings s = cvk_rig_config_of(rig)->tune;
     double direction, offset_e_rad;
     cvk_rig_calibration(rig, &direction, &offset_e_rad);
     s.rotor.kind = rotor_kinds[sensor->kind];
@@ -58,7 +58,7 @@ static cvk_settings calibrated(const cvk_rig *rig)
     s.rotor.reversed = direction < 0.0 ? 1 : 0;
     s.rotor.offset_rad = (float)offset_e_rad;
     if (s.motor.pole_pairs == 0) {
-        s.motor.pole_pairs = (int32_t)rig->config.motor.pole_pairs;
+        s.motor.pole_pairs = (int32_t)cvk_rig_config_of(rig)->motor.pole_pairs;
     }
     return s;
 }
@@ -79,12 +79,12 @@ cvk_hardware cvk_sim_hardware(const cvk_rig_config *config)
 cvk_status cvk_sim_init(cvk_sim *sim, const cvk_rig_config *config, uint64_t seed, cvk_refusal *why)
 {
     *sim = (cvk_sim){.duty = {0.5, 0.5, 0.5}};
-    cvk_status status = cvk_rig_init(&sim->rig, config, seed);
+    cvk_status status = cvk_rig_open(&sim->rig, config, seed);
     if (status != CVK_OK) {
         return status;
     }
     sim->port = (cvk_port){
-        .context = &sim->rig,
+        .context = sim->rig,
         .gate_enable = gate_enable,
         .gate_register_read = gate_register_read,
         .gate_register_write = gate_register_write,
@@ -92,9 +92,15 @@ cvk_status cvk_sim_init(cvk_sim *sim, const cvk_rig_config *config, uint64_t see
         .storage_program = storage_program,
         .storage_erase = storage_erase,
     };
-    const cvk_settings settings = calibrated(&sim->rig);
+    const cvk_settings settings = calibrated(sim->rig);
     const cvk_hardware hardware = cvk_sim_hardware(config);
     return cvk_drive_init(&sim->drive, &sim->port, &hardware, &settings, why);
+}
+
+void cvk_sim_close(cvk_sim *sim)
+{
+    cvk_rig_close(sim->rig);
+    sim->rig = NULL;
 }
 
 static cvk_readings readings_of(const cvk_rig_sample *sample)
@@ -126,11 +132,11 @@ static cvk_readings readings_of(const cvk_rig_sample *sample)
 
 cvk_sim_row cvk_sim_step(cvk_sim *sim)
 {
-    cvk_sim_row row = {.time_s = sim->rig.time_s, .sample = cvk_rig_read(&sim->rig)};
+    cvk_sim_row row = {.time_s = cvk_rig_time_s(sim->rig), .sample = cvk_rig_read(sim->rig)};
     const cvk_readings readings = readings_of(&row.sample);
     sim->sample = row.sample;
     const cvk_abc duty = cvk_drive_control(&sim->drive, &readings);
-    cvk_rig_advance(&sim->rig, sim->duty);
+    cvk_rig_advance(sim->rig, sim->duty);
     sim->duty[0] = (double)duty.a;
     sim->duty[1] = (double)duty.b;
     sim->duty[2] = (double)duty.c;
@@ -142,7 +148,7 @@ cvk_sim_row cvk_sim_step(cvk_sim *sim)
 cvk_status cvk_sim_start(cvk_sim *sim, const cvk_program *program, cvk_excitation *excitation,
                          cvk_refusal *why)
 {
-    const cvk_rig_config *rig = &sim->rig.config;
+    const cvk_rig_config *rig = cvk_rig_config_of(sim->rig);
     const cvk_settings *tune = cvk_drive_settings(&sim->drive);
     cvk_excitation_config config = cvk_excitation_config_default(
         cvk_sim_hardware(rig).period_s, tune->limit.current_a, (float)rig->supply.bus_v);
@@ -157,7 +163,7 @@ cvk_status cvk_sim_start(cvk_sim *sim, const cvk_program *program, cvk_excitatio
         status = cvk_drive_run(&sim->drive, excitation, why);
     }
     if (status == CVK_OK) {
-        cvk_rig_hold_shaft(&sim->rig, program->shaft_held);
+        cvk_rig_hold_shaft(sim->rig, program->shaft_held);
         sim->program = excitation;
     }
     return status;

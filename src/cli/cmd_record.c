@@ -141,7 +141,7 @@ static int prepare_run(recording *r)
         return EXIT_BAD_USAGE;
     }
     if (r->scenario.count > 0) {
-        cvk_rig_set_scenario(&cvk_sim_device_inside(&r->device)->rig, &r->scenario);
+        cvk_rig_set_scenario(cvk_sim_device_inside(&r->device)->rig, &r->scenario);
     }
     r->length_s = (double)cvk_excitation_length_s(r->device.running(r->device.context));
     return EXIT_DONE;
@@ -302,7 +302,7 @@ static int run_scope(recording *r)
                            .rate_hz = given->rate_hz,
                            .row = on_scope_row,
                            .context = &s};
-    cvk_rig_scope_attach(&cvk_sim_device_inside(&r->device)->rig, &scope);
+    cvk_rig_scope_attach(cvk_sim_device_inside(&r->device)->rig, &scope);
     return run(r, FALSE, scope.until_s);
 }
 

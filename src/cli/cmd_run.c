@@ -220,7 +220,7 @@ static int open_device(job *j)
         cvk_refusal_text(status, &why, text, sizeof text);
         return complain_usage(VERB, "%s", text);
     }
-    cvk_rig_set_scenario(&cvk_sim_device_inside(&j->device)->rig, &j->scenario);
+    cvk_rig_set_scenario(cvk_sim_device_inside(&j->device)->rig, &j->scenario);
     return EXIT_DONE;
 }
 

@@ -22,9 +22,9 @@ FROM_ROW(read_t, row->time_s)
 FROM_ROW(read_pulse, sim->sample.pulse_s)
 FROM_ROW(read_pedal, sim->sample.pedal_v)
 FROM_ROW(read_digital, sim->sample.digital)
-FROM_ROW(read_true_angle, cvk_rig_electrical_angle(&sim->rig))
-FROM_ROW(read_true_speed, sim->rig.state.speed_mech_rad_s)
-FROM_ROW(read_true_temp, sim->rig.state.winding_degc)
+FROM_ROW(read_true_angle, cvk_rig_electrical_angle(sim->rig))
+FROM_ROW(read_true_speed, cvk_rig_state_of(sim->rig)->speed_mech_rad_s)
+FROM_ROW(read_true_temp, cvk_rig_state_of(sim->rig)->winding_degc)
 
 static const struct {
     cvk_log_writer_column column;

@@ -16,7 +16,7 @@ typedef struct gathering {
     bool started;
 } gathering;
 
-static void gather_piece(void *context, const cvk_rig *rig, double time_s, const double node_v[3])
+static void gather_piece(void *context, cvk_rig *rig, double time_s, const double node_v[3])
 {
     gathering *g = context;
     double i[3];

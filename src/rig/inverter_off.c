@@ -15,7 +15,7 @@ static cvk_vec iron_current(const cvk_rig *rig)
     return -rig->derived.inv_iron * rig->state.speed_mech_rad_s * cvk_vec_of(rig->rotor.slope_wb);
 }
 
-static void show(const cvk_rig *rig, const double phase_v[3])
+static void show(cvk_rig *rig, const double phase_v[3])
 {
     double node_v[3];
     for (int n = 0; n < 3; n++) {
@@ -25,7 +25,7 @@ static void show(const cvk_rig *rig, const double phase_v[3])
 }
 
 /* The nodes float about half the bus. */
-static void show_coast(const cvk_rig *rig)
+static void show_coast(cvk_rig *rig)
 {
     double v[3];
     cvk_to_phases(cvk_vec_of(rig->rotor.slope_wb) * rig->state.speed_mech_rad_s, v);

@@ -16,6 +16,125 @@
 #include <complex.h>
 #include <math.h>
 
+/* ---- what is inside a rig ------------------------------------------------------------------- */
+
+#define CVK_RIG_MAGNET_ORDERS 3
+#define CVK_RIG_NORMAL_LAYERS 128
+
+typedef struct cvk_rig_random {
+    uint64_t state;
+    double edge[CVK_RIG_NORMAL_LAYERS + 1], ratio[CVK_RIG_NORMAL_LAYERS];
+} cvk_rig_random;
+
+typedef struct cvk_rig_channel {
+    double gain, offset; /* reading = gain * truth + offset + noise */
+    double drift_per_s;
+    double stuck; /* NaN, or the reading that a stuck converter repeats */
+    double last;  /* the reading before */
+} cvk_rig_channel;
+
+/* A vector of the stationary plane; used as a C complex number inside the rig. */
+typedef struct cvk_rig_vector {
+    double alpha, beta;
+} cvk_rig_vector;
+
+typedef struct cvk_rig_storage {
+    uint8_t byte[CVK_RIG_PAGES * CVK_RIG_PAGE_BYTES];
+    long bytes_left; /* until power fails; below 0: it does not */
+    bool dead;       /* power failed: nothing is stored any more */
+} cvk_rig_storage;
+
+/* One leg of the switched inverter. */
+typedef struct cvk_rig_leg {
+    bool high; /* what the PWM asks for */
+    bool dead; /* both switches off, since the PWM changed its mind */
+    double dead_left_s;
+    double node_v; /* of the leg's output while dead */
+} cvk_rig_leg;
+
+typedef struct cvk_rig_sensor_state {
+    double sin_offset_v, cos_offset_v, gain_mismatch, quadrature_rad;
+    double hall_place_rad[3], hall_edge_s[3];
+    int hall[3];
+    double encoder_start, encoder_edge, encoder_counts, encoder_turn;
+    double pulse_due_s, digital_due_s, slow_due_s;
+    cvk_rig_sample last; /* for a sensor that is stuck */
+} cvk_rig_sensor_state;
+
+typedef struct cvk_rig_rotor {
+    double angle_mech_rad;
+    cvk_rig_vector mech, electrical;  /* unit vectors */
+    cvk_rig_vector flux_wb, slope_wb; /* magnet flux through the windings, and its change per rad */
+    double cogging_nm;
+} cvk_rig_rotor;
+
+/* What the scenario does in the present control period. */
+typedef struct cvk_rig_acting {
+    bool any_load;
+    bool blocked, driven;
+    double driven_mech_rad_s;
+    double constant_nm, brake_nm;
+    double fan_nm_s2; /* torque per squared speed */
+    double unbalance_nm, unbalance_angle_mech_rad;
+    int open_phase;           /* motor phase, or -1 */
+    int short_from, short_to; /* motor phases, or -1 */
+    bool sensor_stuck, sensor_unplugged, set_point_lost;
+    double source_v; /* of the supply, brown-out counted */
+} cvk_rig_acting;
+
+/* Numbers that follow from the config, kept for speed. */
+typedef struct cvk_rig_derived {
+    double inv_ld, inv_lq;                  /* 1/H at zero current */
+    double scale_d, scale_q, bias, cross;   /* saturation: 1/Wb, 1/Wb, and shapes */
+    double resistance_ohm, flux_linkage_wb; /* at the present temperature, switch included */
+    double inv_iron;                        /* 1 / iron loss resistance; 0: none */
+    double weaken;                          /* 1 / (1 + R / iron loss resistance) */
+    double circulating_nm_s;                /* drag of a delta winding's circulating current */
+    double inv_inertia, inv_load_inertia;
+    double crossover_a; /* at this current the node just gets across in the dead time */
+    double half_inv_crossover;
+    double dead_duty, dead_v;                     /* duty and voltage that the dead time takes */
+    cvk_rig_vector magnet[CVK_RIG_MAGNET_ORDERS]; /* pattern of unequal magnets */
+    int supply_steps;
+    double adc_current_a, adc_voltage_v; /* one count; 0: no quantisation */
+    double period_s;                     /* of control */
+    int steps;                           /* of integration in one control period */
+    int leg_phase[3];                    /* motor phase on each inverter leg */
+} cvk_rig_derived;
+
+struct cvk_rig {
+    cvk_rig_config config; /* with the switched-off imperfections gone */
+    cvk_rig_scenario scenario;
+    cvk_rig_acting acting;
+    cvk_rig_derived derived;
+    cvk_rig_random random;
+    cvk_rig_channel current[3], terminal[3], bus;
+    double magnet_phase_rad[CVK_RIG_MAGNET_ORDERS];
+    cvk_rig_state state;
+    cvk_rig_rotor rotor;          /* at the present angle */
+    cvk_rig_vector own_wb, now_a; /* the currents' own flux (rotor frame) and the current now */
+    cvk_rig_sensor_state sensors;
+    cvk_rig_storage storage;
+    uint16_t gate_register[CVK_GATE_REGISTERS];
+    cvk_rig_meter meter;
+    cvk_rig_leg leg[3];
+    double duty[3];    /* by leg, of the control period that ended last */
+    double short_a;    /* mean current between two shorted motor wires */
+    double shunt_a[3]; /* single shunt: what its two samples showed, by leg */
+    bool second_half;  /* double update: the coming half period begins at the peak */
+    bool bridge_on;
+    bool shaft_held;
+    double set_point;
+    double time_s;
+    /* called after every piece of a switched period, for scope logs; or null */
+    void (*scope)(void *context, cvk_rig *rig, double time_s, const double node_v[3]);
+    void *scope_context;
+    cvk_rig_random scope_random; /* a sequence of its own: a scope does not change the run */
+};
+
+/* The memory of a rig, drawn by the seed: what cvk_rig_open() does with its own. */
+cvk_status cvk_rig_init(cvk_rig *rig, const cvk_rig_config *config, uint64_t seed) CVK_MUST_CHECK;
+
 #define TWO_PI 6.28318530717958647693
 #define SQRT3 1.73205080756887729353
 

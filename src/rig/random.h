@@ -5,7 +5,7 @@
 #ifndef CORVAK_RIG_RANDOM_H
 #define CORVAK_RIG_RANDOM_H
 
-#include "corvak/rig/rig.h"
+#include "parts.h"
 
 void cvk_rig_random_seed(cvk_rig_random *random, uint64_t seed);
 double cvk_rig_random_even(cvk_rig_random *random);   /* -1 .. 1 */

@@ -5,6 +5,8 @@
 #include "parts.h"
 #include "random.h"
 
+#include <stdlib.h>
+
 cvk_status cvk_rig_init(cvk_rig *rig, const cvk_rig_config *config, uint64_t seed)
 {
     cvk_status status = cvk_rig_check(config, NULL);
@@ -38,11 +40,77 @@ cvk_status cvk_rig_init(cvk_rig *rig, const cvk_rig_config *config, uint64_t see
     return CVK_OK;
 }
 
+cvk_status cvk_rig_open(cvk_rig **rig, const cvk_rig_config *config, uint64_t seed)
+{
+    *rig = malloc(sizeof **rig);
+    if (*rig == NULL) {
+        return CVK_NO_MEMORY;
+    }
+    const cvk_status status = cvk_rig_init(*rig, config, seed);
+    if (status != CVK_OK) {
+        free(*rig);
+        *rig = NULL;
+    }
+    return status;
+}
+
+void cvk_rig_close(cvk_rig *rig)
+{
+    free(rig);
+}
+
 void cvk_rig_place(cvk_rig *rig, double angle_mech_rad)
 {
     rig->state.angle_mech_rad = rig->state.load_angle_mech_rad = angle_mech_rad;
     rig->rotor = cvk_rotor_at(rig, angle_mech_rad);
     cvk_set_flux(rig, cvk_vec_of(rig->rotor.flux_wb));
+}
+
+void cvk_rig_spin(cvk_rig *rig, double speed_mech_rad_s, double load_speed_mech_rad_s)
+{
+    rig->state.speed_mech_rad_s = speed_mech_rad_s;
+    rig->state.load_speed_mech_rad_s = load_speed_mech_rad_s;
+}
+
+double cvk_rig_time_s(const cvk_rig *rig)
+{
+    return rig->time_s;
+}
+
+const cvk_rig_state *cvk_rig_state_of(const cvk_rig *rig)
+{
+    return &rig->state;
+}
+
+const cvk_rig_config *cvk_rig_config_of(const cvk_rig *rig)
+{
+    return &rig->config;
+}
+
+bool cvk_rig_bridge_is_on(const cvk_rig *rig)
+{
+    return rig->bridge_on;
+}
+
+void cvk_rig_pass_time(cvk_rig *rig, double time_s)
+{
+    rig->time_s += time_s;
+}
+
+void cvk_rig_true_channel(const cvk_rig *rig, int leg, double *gain, double *offset_a)
+{
+    *gain = rig->current[leg].gain;
+    *offset_a = rig->current[leg].offset;
+}
+
+void cvk_rig_start_meter(cvk_rig *rig)
+{
+    rig->meter = (cvk_rig_meter){.on = true};
+}
+
+const cvk_rig_meter *cvk_rig_meter_of(const cvk_rig *rig)
+{
+    return &rig->meter;
 }
 
 void cvk_rig_set_scenario(cvk_rig *rig, const cvk_rig_scenario *scenario)

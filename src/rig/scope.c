@@ -12,15 +12,14 @@
 #define SCOPE_NOISE 0.4 /* counts, rms */
 #define SCOPE_SEED 1u   /* its own sequence: a scope does not change what the rig does */
 
-static double probe(cvk_rig_scope *scope, double truth, double range)
+static double probe(cvk_rig *rig, double truth, double range)
 {
     double count = 2.0 * range / SCOPE_COUNTS;
-    double seen = truth / count + SCOPE_NOISE * cvk_rig_random_normal(&scope->random);
+    double seen = truth / count + SCOPE_NOISE * cvk_rig_random_normal(&rig->scope_random);
     return count * cvk_clamp(floor(seen + 0.5), -0.5 * SCOPE_COUNTS, 0.5 * SCOPE_COUNTS - 1.0);
 }
 
-static void take(cvk_rig_scope *scope, const cvk_rig *rig, const cvk_rig_scope_row *now,
-                 double time_s)
+static void take(cvk_rig_scope *scope, cvk_rig *rig, const cvk_rig_scope_row *now, double time_s)
 {
     const cvk_rig_sensing *sensing = &rig->config.sensing;
     const cvk_rig_scope_row *from = &scope->before;
@@ -29,14 +28,14 @@ static void take(cvk_rig_scope *scope, const cvk_rig *rig, const cvk_rig_scope_r
     cvk_rig_scope_row row = {.time_s = time_s};
     for (int n = 0; n < 3; n++) {
         double current = from->leg_a[n] + share * (now->leg_a[n] - from->leg_a[n]);
-        row.leg_v[n] = probe(scope, from->leg_v[n], sensing->voltage_range_v);
-        row.leg_a[n] = probe(scope, current, 1.25 * rig->config.tune.limit.current_a);
+        row.leg_v[n] = probe(rig, from->leg_v[n], sensing->voltage_range_v);
+        row.leg_a[n] = probe(rig, current, 1.25 * rig->config.tune.limit.current_a);
     }
-    row.bus_v = probe(scope, from->bus_v, sensing->voltage_range_v);
+    row.bus_v = probe(rig, from->bus_v, sensing->voltage_range_v);
     scope->row(scope->context, &row);
 }
 
-static void on_piece(void *context, const cvk_rig *rig, double time_s, const double node_v[3])
+static void on_piece(void *context, cvk_rig *rig, double time_s, const double node_v[3])
 {
     cvk_rig_scope *scope = context;
     cvk_rig_scope_row now = {.time_s = time_s, .bus_v = rig->state.bus_v};
@@ -62,7 +61,7 @@ void cvk_rig_scope_attach(cvk_rig *rig, cvk_rig_scope *scope)
 {
     scope->taken = 0;
     scope->started = false;
-    cvk_rig_random_seed(&scope->random, SCOPE_SEED);
+    cvk_rig_random_seed(&rig->scope_random, SCOPE_SEED);
     rig->scope = on_piece;
     rig->scope_context = scope;
 }

@@ -12,7 +12,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 {
-    static cvk_rig rig;
+    cvk_rig *rig = NULL;
     const double duty[3] = {0.6, 0.45, 0.45};
     cvk_complaint complaint = {.text = ""};
     cvk_rig_scenario scenario;
@@ -35,14 +35,15 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
     }
     config.motor.pole_pairs = 3;
     config.inverter.pwm_hz = 20000;
-    if (cvk_rig_init(&rig, &config, 1) == CVK_OK) {
-        cvk_rig_set_scenario(&rig, &scenario);
-        cvk_rig_enable_bridge(&rig, true);
+    if (cvk_rig_open(&rig, &config, 1) == CVK_OK) {
+        cvk_rig_set_scenario(rig, &scenario);
+        cvk_rig_enable_bridge(rig, true);
         for (int k = 0; k < 20; k++) {
-            cvk_rig_sample sample = cvk_rig_read(&rig);
+            cvk_rig_sample sample = cvk_rig_read(rig);
             (void)sample;
-            cvk_rig_advance(&rig, duty);
+            cvk_rig_advance(rig, duty);
         }
     }
+    cvk_rig_close(rig);
     return 0;
 }

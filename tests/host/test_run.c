@@ -59,7 +59,7 @@ START_TEST(a_blocked_start_fails_without_current)
     cvk_run run;
     blocked.item[0] = cvk_rig_event_default(CVK_LOAD_BLOCKED);
     ck_assert_int_eq(cvk_sim_device_open(&s.device, &bench, 4, NULL), CVK_OK);
-    cvk_rig_set_scenario(&cvk_sim_device_inside(&s.device)->rig, &blocked);
+    cvk_rig_set_scenario(cvk_sim_device_inside(&s.device)->rig, &blocked);
     ck_assert_int_eq(cvk_run_device(&s.device, &plan, after_the_fault, &s, &run, NULL),
                      CVK_STOPPED);
     ck_assert_msg(run.fault == CVK_FAULT_START || run.fault == CVK_FAULT_ANGLE, "%s: %s",
@@ -87,7 +87,7 @@ START_TEST(any_place_of_the_rotor_starts)
     plan.count = 1;
     plan.length_s = plan.item[1].from_s;
     ck_assert_int_eq(cvk_sim_device_open(&device, &bench, 6, NULL), CVK_OK);
-    cvk_rig_place(&cvk_sim_device_inside(&device)->rig, place / bench.motor.pole_pairs);
+    cvk_rig_place(cvk_sim_device_inside(&device)->rig, place / bench.motor.pole_pairs);
     ck_assert_msg(cvk_run_device(&device, &plan, NULL, NULL, &run, NULL) == CVK_OK &&
                       all_reached(&run, &plan),
                   "from %.2f rad: %s", place, cvk_fault_text(run.fault));

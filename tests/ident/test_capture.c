@@ -63,7 +63,7 @@ static void take(capture *c, const char *motor, const char *excitation, double f
     double until_s = from_s + length_s;
     cvk_rig_scope scope = {
         .from_s = from_s, .until_s = until_s, .rate_hz = rate_hz, .row = on_row, .context = c};
-    cvk_rig_scope_attach(&cvk_sim_device_inside(&device)->rig, &scope);
+    cvk_rig_scope_attach(cvk_sim_device_inside(&device)->rig, &scope);
     ck_assert_int_eq(cvk_run_excitation(&device, until, &until_s), CVK_OK);
     cvk_device_close(&device);
 }

@@ -17,10 +17,11 @@
 static const char *const studio[] = {"wheel", "blower", "mixer", "table"};
 static cvk_sim sim;
 static cvk_excitation program;
-static cvk_rig rig;
+static cvk_rig *rig;
 
 static void drive_cycle(const cvk_rig_config *config, const char *excitation)
 {
+    cvk_sim_close(&sim);
     ck_assert_int_eq(cvk_sim_init(&sim, config, 5, NULL), CVK_OK);
     ck_assert_int_eq(cvk_sim_start(&sim, cvk_program_named(excitation), &program, NULL), CVK_OK);
 }
@@ -40,15 +41,15 @@ START_TEST(energy_is_balanced)
     load.item[0] = cvk_rig_event_default(CVK_LOAD_FAN);
     load.item[0].value[0] = 0.2 * config.tune.limit.current_a * config.motor.flux_linkage_wb;
     load.item[0].value[1] = config.tune.program.speed_rad_s / config.motor.pole_pairs;
-    cvk_rig_set_scenario(&sim.rig, &load);
-    sim.rig.meter.on = true;
-    double stored_j = cvk_rig_stored_j(&sim.rig);
+    cvk_rig_set_scenario(sim.rig, &load);
+    cvk_rig_start_meter(sim.rig);
+    double stored_j = cvk_rig_stored_j(sim.rig);
     while (!cvk_excitation_finished(&program)) {
         cvk_sim_step(&sim);
     }
     ck_assert_int_eq(cvk_drive_now(&sim.drive)->fault, CVK_FAULT_NONE);
-    stored_j = cvk_rig_stored_j(&sim.rig) - stored_j;
-    const cvk_rig_meter *m = &sim.rig.meter;
+    stored_j = cvk_rig_stored_j(sim.rig) - stored_j;
+    const cvk_rig_meter *m = cvk_rig_meter_of(sim.rig);
     double missing = m->source_j - energy_lost_j(m) - stored_j;
     ck_assert_double_gt(m->load_j, 0.0);
     ck_assert_msg(fabs(missing) < 1e-3 * m->source_j, "%g of %g J are missing", missing,
@@ -65,15 +66,16 @@ static double flux_after(double pwm_hz)
     config.motor.saturation_q_a = 20;
     config.shaft.inertia_kg_m2 = 2e-5;
     config.shaft.friction_viscous_nm_s = 1e-4;
-    ck_assert_int_eq(cvk_rig_init(&rig, &config, 1), CVK_OK);
-    cvk_rig_place(&rig, 0.3);
-    rig.state.speed_mech_rad_s = 150.0;
-    cvk_rig_enable_bridge(&rig, true);
+    cvk_rig_close(rig);
+    ck_assert_int_eq(cvk_rig_open(&rig, &config, 1), CVK_OK);
+    cvk_rig_place(rig, 0.3);
+    cvk_rig_spin(rig, 150.0, cvk_rig_state_of(rig)->load_speed_mech_rad_s);
+    cvk_rig_enable_bridge(rig, true);
     const double duty[3] = {0.6, 0.45, 0.45};
     for (int k = 0; k < (int)(0.02 * pwm_hz + 0.5); k++) {
-        cvk_rig_advance(&rig, duty);
+        cvk_rig_advance(rig, duty);
     }
-    return rig.state.flux_alpha_wb;
+    return cvk_rig_state_of(rig)->flux_alpha_wb;
 }
 
 /* Half the step, an eighth of the error: third order. */
@@ -117,15 +119,15 @@ START_TEST(the_two_inverters_agree_when_turning)
         config.imperfections.iron_loss = 0; /* ripple heats the iron in the switched one only */
         drive_cycle(&config, "duty");
         torque_current[fidelity] = 0.0;
-        while (sim.rig.time_s < 1.6) {
+        while (cvk_rig_time_s(sim.rig) < 1.6) {
             cvk_sim_step(&sim);
-            if (sim.rig.time_s > 1.4) {
+            if (cvk_rig_time_s(sim.rig) > 1.4) {
                 double i[3];
-                cvk_rig_true_current(&sim.rig, i);
+                cvk_rig_true_current(sim.rig, i);
                 torque_current[fidelity] += i[0] * i[0] + i[1] * i[1] + i[2] * i[2];
             }
         }
-        speed[fidelity] = sim.rig.state.speed_mech_rad_s;
+        speed[fidelity] = cvk_rig_state_of(sim.rig)->speed_mech_rad_s;
     }
     ck_assert_double_eq_tol(speed[0] / speed[1], 1.0, 1e-3);
     ck_assert_double_eq_tol(sqrt(torque_current[0] / torque_current[1]), 1.0, 0.01);
@@ -177,8 +179,9 @@ START_TEST(the_flux_map_is_consistent)
         }
     }
     double d_h, q_h, cross_h, at_zero[2], beside[2];
-    ck_assert_int_eq(cvk_rig_init(&rig, &config, 1), CVK_OK);
-    cvk_rig_true_inductance(&rig, &d_h, &q_h, &cross_h);
+    cvk_rig_close(rig);
+    ck_assert_int_eq(cvk_rig_open(&rig, &config, 1), CVK_OK);
+    cvk_rig_true_inductance(rig, &d_h, &q_h, &cross_h);
     ck_assert_double_eq_tol(d_h, 1e-3, 1e-12);
     ck_assert_double_eq_tol(q_h, 1.5e-3, 1e-12);
     ck_assert_double_eq_tol(cross_h, 0.0, 1e-12);
@@ -193,12 +196,13 @@ END_TEST
 static double coasting_drag(const cvk_rig_config *config)
 {
     const double duty[3] = {0.5, 0.5, 0.5};
-    ck_assert_int_eq(cvk_rig_init(&rig, config, 1), CVK_OK);
-    rig.state.speed_mech_rad_s = 100.0;
+    cvk_rig_close(rig);
+    ck_assert_int_eq(cvk_rig_open(&rig, config, 1), CVK_OK);
+    cvk_rig_spin(rig, 100.0, cvk_rig_state_of(rig)->load_speed_mech_rad_s);
     for (int k = 0; k < 200; k++) {
-        cvk_rig_advance(&rig, duty);
+        cvk_rig_advance(rig, duty);
     }
-    return (100.0 - rig.state.speed_mech_rad_s) / 0.01 * config->shaft.inertia_kg_m2;
+    return (100.0 - cvk_rig_state_of(rig)->speed_mech_rad_s) / 0.01 * config->shaft.inertia_kg_m2;
 }
 
 /* Iron loss brakes by 1.5 (p flux)^2 w / R; the third harmonic brakes a delta, not a star. */
@@ -223,16 +227,17 @@ START_TEST(the_winding_warms)
     config.motor.copper_per_k = 0.0039;
     config.motor.winding_k_w = 2.0;
     config.motor.winding_j_k = 0.5;
-    ck_assert_int_eq(cvk_rig_init(&rig, &config, 1), CVK_OK);
-    cvk_rig_place(&rig, 0.0);
-    cvk_rig_hold_shaft(&rig, true);
-    cvk_rig_enable_bridge(&rig, true);
+    cvk_rig_close(rig);
+    ck_assert_int_eq(cvk_rig_open(&rig, &config, 1), CVK_OK);
+    cvk_rig_place(rig, 0.0);
+    cvk_rig_hold_shaft(rig, true);
+    cvk_rig_enable_bridge(rig, true);
     const double duty[3] = {0.55, 0.475, 0.475};
     for (int k = 0; k < 200000; k++) { /* ten time constants */
-        cvk_rig_advance(&rig, duty);
+        cvk_rig_advance(rig, duty);
     }
-    double i[3], above = rig.state.winding_degc - 25.0;
-    cvk_rig_true_current(&rig, i);
+    double i[3], above = cvk_rig_state_of(rig)->winding_degc - 25.0;
+    cvk_rig_true_current(rig, i);
     double r = 0.5 * (1.0 + 0.0039 * above);
     ck_assert_double_eq_tol(i[0], 2.0 / 3.0 * 0.075 * 24.0 / r, 1e-3);
     ck_assert_double_eq_tol(above, 2.0 * 1.5 * r * i[0] * i[0], 0.01);
@@ -252,13 +257,14 @@ START_TEST(static_friction_holds_and_lets_go)
     const double torques[] = {0.15, 0.19, 0.21};
     for (int n = 0; n < 3; n++) {
         pull.item[0].value[0] = torques[n];
-        ck_assert_int_eq(cvk_rig_init(&rig, &config, 1), CVK_OK);
-        cvk_rig_set_scenario(&rig, &pull);
+        cvk_rig_close(rig);
+        ck_assert_int_eq(cvk_rig_open(&rig, &config, 1), CVK_OK);
+        cvk_rig_set_scenario(rig, &pull);
         for (int k = 0; k < 2000; k++) {
-            cvk_rig_advance(&rig, duty);
+            cvk_rig_advance(rig, duty);
         }
         double expected = torques[n] < 0.2 ? 0.0 : (torques[n] - 0.1) / 1e-3 * 0.1;
-        ck_assert_double_eq_tol(rig.state.speed_mech_rad_s, expected, 0.01);
+        ck_assert_double_eq_tol(cvk_rig_state_of(rig)->speed_mech_rad_s, expected, 0.01);
     }
 }
 END_TEST
@@ -269,19 +275,22 @@ START_TEST(two_masses_ring_at_their_resonance)
     cvk_rig_config config = ideal_rig();
     config.shaft.load_inertia_kg_m2 = 5e-4;
     config.shaft.coupling_nm_rad = 10.0;
-    ck_assert_int_eq(cvk_rig_init(&rig, &config, 1), CVK_OK);
-    rig.state.load_speed_mech_rad_s = 1.0;
+    cvk_rig_close(rig);
+    ck_assert_int_eq(cvk_rig_open(&rig, &config, 1), CVK_OK);
+    cvk_rig_spin(rig, cvk_rig_state_of(rig)->speed_mech_rad_s, 1.0);
     const double duty[3] = {0.5, 0.5, 0.5};
     double slip = -1.0, resonance = sqrt(10.0 * (1e3 + 2e3));
     int crossings = 0;
     for (int k = 0; k < 20000; k++) {
-        cvk_rig_advance(&rig, duty);
-        double now = rig.state.speed_mech_rad_s - rig.state.load_speed_mech_rad_s;
+        cvk_rig_advance(rig, duty);
+        double now =
+            cvk_rig_state_of(rig)->speed_mech_rad_s - cvk_rig_state_of(rig)->load_speed_mech_rad_s;
         crossings += now * slip < 0.0;
         slip = now;
     }
     ck_assert_double_eq_tol(crossings / 2.0, resonance / (2.0 * PI), 1.0);
-    double momentum = 1e-3 * rig.state.speed_mech_rad_s + 5e-4 * rig.state.load_speed_mech_rad_s;
+    double momentum = 1e-3 * cvk_rig_state_of(rig)->speed_mech_rad_s +
+                      5e-4 * cvk_rig_state_of(rig)->load_speed_mech_rad_s;
     ck_assert_double_eq_tol(momentum, 5e-4, 1e-9);
 }
 END_TEST

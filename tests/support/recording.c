@@ -42,7 +42,7 @@ static cvk_device *loose;
 static cvk_status run_loose(void *context, const cvk_program *program, cvk_refusal *why)
 {
     const cvk_status status = run_held(context, program, why);
-    cvk_rig_hold_shaft(&cvk_sim_device_inside(loose)->rig, false);
+    cvk_rig_hold_shaft(cvk_sim_device_inside(loose)->rig, false);
     return status;
 }
 

@@ -28,7 +28,6 @@ typedef struct cvk_rig_scope {
     unsigned long long taken;
     cvk_rig_scope_row before;
     bool started;
-    cvk_rig_random random;
 } cvk_rig_scope;
 
 /* From now on the scope gets what the rig does; it must outlive that. The rig's fidelity should be

@@ -15,7 +15,7 @@ extern "C" {
 #endif
 
 typedef struct cvk_sim {
-    cvk_rig rig;
+    cvk_rig *rig;
     cvk_port port;
     cvk_drive drive;
     const cvk_excitation *program; /* that runs; or null */
@@ -35,10 +35,13 @@ typedef struct cvk_sim_row {
 cvk_hardware cvk_sim_hardware(const cvk_rig_config *config);
 
 /* Rig and drive from one config, the drive's settings from `config->tune`; its rotor section is
- * filled in as a calibration would have found it. `sim` must not be moved afterwards: the port
- * points into it. `why` (may be null) names a parameter that is refused. */
+ * filled in as a calibration would have found it. `why` (may be null) names a parameter that is
+ * refused. Close the simulation in any case. */
 cvk_status cvk_sim_init(cvk_sim *sim, const cvk_rig_config *config, uint64_t seed,
                         cvk_refusal *why) CVK_MUST_CHECK;
+
+/* Frees the rig; a sim of zeros, and one that was closed, may be closed again. */
+void cvk_sim_close(cvk_sim *sim);
 
 /* One control period. */
 cvk_sim_row cvk_sim_step(cvk_sim *sim);
