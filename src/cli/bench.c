@@ -69,6 +69,10 @@ int read_bench(const char *verb, const char *rig_path, const char *tune_path,
     if (status != CVK_OK) {
         return complain_file(verb, &complaint);
     }
+    if (tune.name[0] != '\0' && strcmp(tune.name, config->name) != 0) {
+        g_printerr("corvak %s: note: the tune is that of \"%s\", the rig is \"%s\"\n", verb,
+                   tune.name, config->name);
+    }
     put_over(&config->tune, &tune);
     tune.settings = config->tune;
     for (int n = 0; parameters != NULL && parameters[n] != NULL; n++) {

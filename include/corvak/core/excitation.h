@@ -69,10 +69,12 @@ typedef struct cvk_excitation {
 cvk_excitation_config cvk_excitation_config_default(float period_s, float current_limit_a,
                                                     float bus_v);
 
-/* One control period: what to do now, given the current sampled now. After the last step the
+/* One control period: what to do now, given the current sampled now. Interrupt (cvk_drive_control()
+ * calls it). After the last step the
  * request is "off" for ever. */
 cvk_request cvk_excitation_next(cvk_excitation *excitation, cvk_ab current_a);
 
+/* Any context; a task sees the state of the last control call. */
 bool cvk_excitation_finished(const cvk_excitation *excitation);
 
 /* Whether the period that the last call began belongs into the log. */

@@ -30,7 +30,7 @@ const cvk_program *cvk_program_at(unsigned index);
 /* Null when there is none of that name. */
 const cvk_program *cvk_program_named(const char *name);
 
-/* The program's steps for a config. CVK_OUT_OF_RANGE when a field is outside its range
+/* The program's steps for a config. Task. CVK_OUT_OF_RANGE when a field is outside its range
  * (cvk_excitation_config); `why` may be null. */
 cvk_status cvk_program_write(const cvk_program *program, cvk_excitation *excitation,
                              const cvk_excitation_config *config, cvk_refusal *why) CVK_MUST_CHECK;

@@ -22,6 +22,7 @@ typedef struct cvk_signal {
     const char *help;
 } cvk_signal;
 
+/* Any context. */
 unsigned cvk_signal_count(void);
 
 /* Row 0 .. count - 1; null beyond. */

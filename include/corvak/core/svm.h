@@ -21,7 +21,7 @@ typedef struct cvk_svm_output {
  * (equivalent to symmetric space-vector modulation: Zhou, Wang, "Relationship between space-vector
  * modulation and three-phase carrier-based PWM", IEEE Trans. Ind. Electron. 49(1), 2002).
  * A vector outside the hexagon is shortened to it, its direction kept; the caller sees the
- * shortened vector in `voltage_v`. */
+ * shortened vector in `voltage_v`. Any context. */
 cvk_svm_output cvk_svm(cvk_ab voltage_v, float bus_v);
 
 #ifdef __cplusplus
