@@ -124,11 +124,10 @@ void cvk_current_loop_analysis(double bandwidth_hz, double period_s, double rati
     *overshoot = overshoot_of(a, l, ratio);
 }
 
-/* Periods until 63 % of a step have been reached: the voltage acts one period late and its effect
- * is seen one period later. */
+/* Periods until 63 % of a step have been reached: the voltage acts one period late. */
 static double rise_periods(double bandwidth_hz, double period_s)
 {
-    return 2.0 + ceil(1.0 / (2.0 * PI * bandwidth_hz * period_s) - 1e-9);
+    return 1.0 + ceil(1.0 / (2.0 * PI * bandwidth_hz * period_s) - 1e-9);
 }
 
 static void predict(work *w, double bandwidth_hz)
