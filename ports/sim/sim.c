@@ -45,7 +45,8 @@ static const int32_t rotor_kinds[] = {
     [CVK_SENSOR_SINCOS] = CVK_ROTOR_SINCOS,     [CVK_SENSOR_HALLS] = CVK_ROTOR_HALLS,
     [CVK_SENSOR_TACHOMETER] = CVK_ROTOR_NONE,   [CVK_SENSOR_NONE] = CVK_ROTOR_NONE};
 
-/* The tune, with the rotor sensor as a calibration would have found it. */
+/* The tune, with the rotor sensor as a calibration would have found it: which way it counts, where
+ * its zero is, and how often the field turns in one of its turns. */
 static cvk_settings calibrated(const cvk_rig *rig)
 {
     const cvk_rig_rotor_sensor *sensor = &cvk_rig_config_of(rig)->rotor_sensor;
@@ -57,9 +58,7 @@ static cvk_settings calibrated(const cvk_rig *rig)
     s.rotor.periods_per_turn = (int32_t)sensor->periods_per_turn;
     s.rotor.reversed = direction < 0.0 ? 1 : 0;
     s.rotor.offset_rad = (float)offset_e_rad;
-    if (s.motor.pole_pairs == 0) {
-        s.motor.pole_pairs = (int32_t)cvk_rig_config_of(rig)->motor.pole_pairs;
-    }
+    s.motor.pole_pairs = (int32_t)cvk_rig_config_of(rig)->motor.pole_pairs;
     return s;
 }
 

@@ -80,7 +80,7 @@ END_TEST
 START_TEST(harmonics_do_not_look_like_inertia_or_friction)
 {
     cvk_rig_config rig = studio_rig("mixer");
-    rig.motor.pole_pairs = rig.tune.motor.pole_pairs = 20;
+    rig.motor.pole_pairs = 20;
     rig.motor.resistance_ohm = 0.06;
     rig.motor.inductance_d_h = 40e-6;
     rig.motor.inductance_q_h = 100e-6;

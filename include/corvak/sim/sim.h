@@ -34,9 +34,9 @@ typedef struct cvk_sim_row {
 /* What the drive must know of the rig's power stage. */
 cvk_hardware cvk_sim_hardware(const cvk_rig_config *config);
 
-/* Rig and drive from one config, the drive's settings from `config->tune`; its rotor section is
- * filled in as a calibration would have found it. `why` (may be null) names a parameter that is
- * refused. Close the simulation in any case. */
+/* Rig and drive from one config, the drive's settings from `config->tune`; its rotor section and
+ * the pole pairs are filled in as a calibration would have found them. `why` (may be null) names a
+ * parameter that is refused. Close the simulation in any case. */
 cvk_status cvk_sim_init(cvk_sim *sim, const cvk_rig_config *config, uint64_t seed,
                         cvk_refusal *why) CVK_MUST_CHECK;
 
