@@ -63,7 +63,8 @@ int main(void)
     const float rad_s_per_rpm = CVK_TWO_PI / 60.0f * 12.0f; /* electrical */
     const cvk_request request = {.mode = CVK_MODE_SPEED, .speed_rad_s = 120.0f * rad_s_per_rpm};
     if (cvk_drive_init(&drive, &port, &hardware, &settings, &why) != CVK_OK ||
-        cvk_drive_request(&drive, &request, &why) != CVK_OK) {
+        cvk_drive_claim(&drive, 1, 5.0f) != CVK_OK || /* longer than this program runs */
+        cvk_drive_request(&drive, 1, &request, &why) != CVK_OK) {
         fprintf(stderr, "refused: %s\n", why.field);
         return EXIT_FAILURE;
     }

@@ -29,7 +29,8 @@ int main(void)
     const cvk_excitation_config config = cvk_excitation_config_default(50e-6f, 14.0f, 24.0f);
     if (cvk_drive_init(&drive, &port, &hardware, &settings, 0) != CVK_OK ||
         cvk_program_write(cvk_program_named("standstill"), &excitation, &config, 0) != CVK_OK ||
-        cvk_drive_run(&drive, &excitation, 0) != CVK_OK) {
+        cvk_drive_claim(&drive, 1, 60.0f) != CVK_OK ||
+        cvk_drive_run(&drive, 1, &excitation, 0) != CVK_OK) {
         return 1;
     }
     for (;;) { /* stands for the current-sample interrupt */

@@ -28,7 +28,8 @@ static int run(FILE *in, FILE *out)
     uint32_t largest = 0;
     double sum = 0.0;
     if (fread(&head, sizeof head, 1, in) != 1 || head.magic != REPLAY_MAGIC ||
-        cvk_drive_init(&drive, &port, &head.hardware, &head.settings, NULL) != CVK_OK) {
+        cvk_drive_init(&drive, &port, &head.hardware, &head.settings, NULL) != CVK_OK ||
+        cvk_drive_claim(&drive, 1, 3600.0f) != CVK_OK) {
         printf("readings.bin is no recorded run of this version\n");
         return 1;
     }
@@ -39,7 +40,7 @@ static int run(FILE *in, FILE *out)
         }
         if (memcmp(&asked, &row.request, sizeof asked) != 0) {
             asked = row.request;
-            if (cvk_drive_request(&drive, &asked, NULL) != CVK_OK) {
+            if (cvk_drive_request(&drive, 1, &asked, NULL) != CVK_OK) {
                 return 1;
             }
         }

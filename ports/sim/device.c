@@ -22,7 +22,7 @@ static cvk_status step(void *context, cvk_device_row *row)
 
 static cvk_status request(void *context, const cvk_request *wanted, cvk_refusal *why)
 {
-    return cvk_drive_request(&((simulated *)context)->sim.drive, wanted, why);
+    return cvk_drive_request(&((simulated *)context)->sim.drive, CVK_SIM_OWNER, wanted, why);
 }
 
 static cvk_status stage(void *context, const cvk_settings *settings, cvk_refusal *why)
@@ -40,7 +40,7 @@ static cvk_status run(void *context, const cvk_program *program, cvk_refusal *wh
     simulated *s = context;
     if (program == NULL) {
         s->sim.program = NULL;
-        return cvk_drive_run(&s->sim.drive, NULL, why);
+        return cvk_drive_run(&s->sim.drive, CVK_SIM_OWNER, NULL, why);
     }
     return cvk_sim_start(&s->sim, program, &s->program, why);
 }

@@ -40,6 +40,8 @@ static bool storage_erase(void *context, uint32_t page)
     return cvk_rig_storage_erase((cvk_rig *)context, page);
 }
 
+#define LEASE_S 1.0f
+
 static const int32_t rotor_kinds[] = {
     [CVK_SENSOR_ABSOLUTE] = CVK_ROTOR_ABSOLUTE, [CVK_SENSOR_ENCODER] = CVK_ROTOR_ENCODER,
     [CVK_SENSOR_SINCOS] = CVK_ROTOR_SINCOS,     [CVK_SENSOR_HALLS] = CVK_ROTOR_HALLS,
@@ -93,7 +95,8 @@ cvk_status cvk_sim_init(cvk_sim *sim, const cvk_rig_config *config, uint64_t see
     };
     const cvk_settings settings = calibrated(sim->rig);
     const cvk_hardware hardware = cvk_sim_hardware(config);
-    return cvk_drive_init(&sim->drive, &sim->port, &hardware, &settings, why);
+    status = cvk_drive_init(&sim->drive, &sim->port, &hardware, &settings, why);
+    return status == CVK_OK ? cvk_drive_claim(&sim->drive, CVK_SIM_OWNER, LEASE_S) : status;
 }
 
 void cvk_sim_close(cvk_sim *sim)
@@ -134,6 +137,9 @@ cvk_sim_row cvk_sim_step(cvk_sim *sim)
     cvk_sim_row row = {.time_s = cvk_rig_time_s(sim->rig), .sample = cvk_rig_read(sim->rig)};
     const cvk_readings readings = readings_of(&row.sample);
     sim->sample = row.sample;
+    if (cvk_drive_refresh(&sim->drive, CVK_SIM_OWNER) != CVK_OK) {
+        /* it was released, or handed over: then it is somebody else's to refresh */
+    }
     const cvk_abc duty = cvk_drive_control(&sim->drive, &readings);
     cvk_rig_advance(sim->rig, sim->duty);
     sim->duty[0] = (double)duty.a;
@@ -159,7 +165,7 @@ cvk_status cvk_sim_start(cvk_sim *sim, const cvk_program *program, cvk_excitatio
     }
     cvk_status status = cvk_program_write(program, excitation, &config, why);
     if (status == CVK_OK) {
-        status = cvk_drive_run(&sim->drive, excitation, why);
+        status = cvk_drive_run(&sim->drive, CVK_SIM_OWNER, excitation, why);
     }
     if (status == CVK_OK) {
         cvk_rig_hold_shaft(sim->rig, program->shaft_held);

@@ -36,9 +36,32 @@ static const cvk_setup *adopt(cvk_drive_state *d)
     return &d->setup[d->setup_live];
 }
 
-/* Who commands: a program, or the caller's last request. */
+/* The lease of the owner runs out unless it is refreshed. */
+static void count_lease(cvk_drive_state *d)
+{
+    const uint8_t beats = d->beats;
+    if (beats != d->beats_seen) {
+        d->beats_seen = beats;
+        d->lease_left = d->lease_ticks;
+    } else if (d->lease_left > 0u) {
+        d->lease_left--;
+    } else {
+        d->owner = CVK_NOBODY;
+    }
+}
+
+/* Who commands: a program, or the owner's last request; and nobody means to stop. */
 static void take_request(cvk_drive_state *d, cvk_moment *now)
 {
+    count_lease(d);
+    if (d->owner ==
+        CVK_NOBODY) { /* from a loop that knows the angle it slows down, else it is off */
+        const bool turns =
+            d->mode == CVK_MODE_SPEED || d->mode == CVK_MODE_CURRENT || d->mode == CVK_MODE_STOP;
+        d->excitation = NULL;
+        now->request = (cvk_request){.mode = turns ? CVK_MODE_STOP : CVK_MODE_OFF};
+        return;
+    }
     cvk_excitation *program = d->excitation;
     now->request = program != NULL ? cvk_excitation_next(program, now->current_ab_a)
                                    : d->request[d->request_live];
@@ -217,11 +240,72 @@ static cvk_status check_request(const cvk_request *request, cvk_refusal *why)
                : status;
 }
 
-cvk_status cvk_drive_request(cvk_drive *drive, const cvk_request *request, cvk_refusal *why)
+/* ---- owner and lease ------------------------------------------------------------------------ */
+
+cvk_owner cvk_drive_owner(const cvk_drive *drive)
+{
+    return const_state_of(drive)->owner;
+}
+
+cvk_status cvk_drive_claim(cvk_drive *drive, cvk_owner owner, float lease_s)
+{
+    cvk_drive_state *d = state_of(drive);
+    if (owner == CVK_NOBODY || !(lease_s >= 0.01f && lease_s <= 3600.0f)) {
+        return CVK_OUT_OF_RANGE;
+    }
+    if (d->owner != CVK_NOBODY && d->owner != owner) {
+        return CVK_BUSY;
+    }
+    if (d->owner == CVK_NOBODY) { /* what was asked for before is over */
+        d->request[1u - d->request_live] = (cvk_request){.mode = CVK_MODE_OFF};
+        atomic_signal_fence(memory_order_release);
+        d->request_live = (uint8_t)(1u - d->request_live);
+        d->excitation = NULL;
+    }
+    d->lease_ticks = (uint32_t)(lease_s / d->hardware.period_s);
+    d->beats++;
+    atomic_signal_fence(memory_order_release);
+    d->owner = owner;
+    return CVK_OK;
+}
+
+cvk_status cvk_drive_refresh(cvk_drive *drive, cvk_owner owner)
+{
+    cvk_drive_state *d = state_of(drive);
+    if (owner == CVK_NOBODY || d->owner != owner) {
+        return CVK_NOT_OWNER;
+    }
+    d->beats++;
+    return CVK_OK;
+}
+
+cvk_status cvk_drive_hand_over(cvk_drive *drive, cvk_owner from, cvk_owner to)
+{
+    const cvk_status status = to == CVK_NOBODY ? CVK_OUT_OF_RANGE : cvk_drive_refresh(drive, from);
+    if (status == CVK_OK) {
+        state_of(drive)->owner = to;
+    }
+    return status;
+}
+
+cvk_status cvk_drive_release(cvk_drive *drive, cvk_owner owner)
+{
+    const cvk_status status = cvk_drive_refresh(drive, owner);
+    if (status == CVK_OK) {
+        state_of(drive)->owner = CVK_NOBODY;
+    }
+    return status;
+}
+
+cvk_status cvk_drive_request(cvk_drive *drive, cvk_owner owner, const cvk_request *request,
+                             cvk_refusal *why)
 {
     cvk_drive_state *d = state_of(drive);
     const uint8_t free_place = (uint8_t)(1u - d->request_live);
-    cvk_status status = check_request(request, why);
+    cvk_status status = cvk_drive_refresh(drive, owner);
+    if (status == CVK_OK) {
+        status = check_request(request, why);
+    }
     if (status == CVK_OK) {
         status = cvk_setup_allows(&d->setup[d->setup_staged], (cvk_mode)request->mode, why);
     }
@@ -233,9 +317,14 @@ cvk_status cvk_drive_request(cvk_drive *drive, const cvk_request *request, cvk_r
     return status;
 }
 
-cvk_status cvk_drive_run(cvk_drive *drive, cvk_excitation *excitation, cvk_refusal *why)
+cvk_status cvk_drive_run(cvk_drive *drive, cvk_owner owner, cvk_excitation *excitation,
+                         cvk_refusal *why)
 {
     cvk_drive_state *d = state_of(drive);
+    const cvk_status owned = cvk_drive_refresh(drive, owner);
+    if (owned != CVK_OK) {
+        return owned;
+    }
     for (unsigned n = 0; excitation != NULL && n < excitation->count; n++) {
         cvk_status status = cvk_setup_allows(&d->setup[d->setup_staged],
                                              cvk_step_mode(excitation->steps[n].kind), why);

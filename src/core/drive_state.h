@@ -20,8 +20,13 @@ typedef struct cvk_drive_state {
     cvk_request request[2];
     volatile uint8_t request_live;
     volatile bool clear_fault;
+    volatile cvk_owner owner;
+    uint32_t lease_ticks;
+    volatile uint8_t beats;      /* the task adds one to refresh the lease */
     cvk_excitation *volatile excitation;
     /* the interrupt's own */
+    uint8_t beats_seen;
+    uint32_t lease_left; /* control calls */
     cvk_measure measure;
     cvk_angles angles;
     cvk_startup startup;

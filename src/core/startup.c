@@ -169,10 +169,6 @@ static void by_observer(cvk_startup *s, const cvk_setup *setup, cvk_angles *angl
                         cvk_reference *reference, cvk_moment *now)
 {
     if (now->start_phase == CVK_START_IDLE) {
-        if (now->request.mode == CVK_MODE_STOP) { /* nothing has been started */
-            s->stopped = true;
-            return;
-        }
         enter(s, now, CVK_START_ALIGN);
         angles->imposed = (cvk_imposed){0.0f, 0.0f};
         now->source[CVK_ANGLE_IMPOSED] = (cvk_angle){0.0f, 0.0f, 1.0f, CVK_ANGLE_FINE};
@@ -227,6 +223,9 @@ void cvk_startup_step(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles
     const int32_t mode = now->request.mode;
     const bool by_sensor = setup->settings.angle.source == CVK_BY_ROTOR_SENSOR;
     const bool turns = mode == CVK_MODE_SPEED || mode == CVK_MODE_STOP || mode == CVK_MODE_CURRENT;
+    if (mode == CVK_MODE_STOP && now->bridge_on == 0) { /* nothing turns under its power */
+        s->stopped = true;
+    }
     if (now->fault == CVK_FAULT_NONE && turns && !s->stopped) {
         if (by_sensor) {
             by_rotor_sensor(s, setup, now);

@@ -21,6 +21,7 @@ const char *cvk_status_text(cvk_status status)
         [CVK_BRIDGE_IS_ON] = "may change only while the bridge is off",
         [CVK_BUSY] = "what was asked for before has not been taken up yet",
         [CVK_UNKNOWN_NAME] = "there is nothing of that name",
+        [CVK_NOT_OWNER] = "the drive belongs to somebody else, or to nobody",
     };
     if ((unsigned)status >= CVK_STATUS_COUNT) {
         return "unknown status";

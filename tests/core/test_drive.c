@@ -48,6 +48,7 @@ static void setup_with(const cvk_settings *settings, const cvk_hardware *hardwar
 {
     the_gate = (gate){0};
     ck_assert_int_eq(cvk_drive_init(&drive, &port, hardware, settings, NULL), CVK_OK);
+    ck_assert_int_eq(cvk_drive_claim(&drive, 1, 3600.0f), CVK_OK);
     now = cvk_drive_now(&drive);
 }
 
@@ -60,7 +61,7 @@ static void setup(void)
 
 static void ask(cvk_request request)
 {
-    ck_assert_int_eq(cvk_drive_request(&drive, &request, NULL), CVK_OK);
+    ck_assert_int_eq(cvk_drive_request(&drive, 1, &request, NULL), CVK_OK);
 }
 
 START_TEST(starts_with_the_bridge_off)
@@ -97,7 +98,7 @@ START_TEST(a_request_that_is_no_number_is_refused)
     ask((cvk_request){.mode = CVK_MODE_VOLTAGE, .voltage_v = {6.0f, 0.0f}});
     for (size_t n = 0; n < sizeof bad / sizeof bad[0]; n++) {
         cvk_refusal why = {0};
-        ck_assert_int_eq(cvk_drive_request(&drive, &bad[n], &why), CVK_OUT_OF_RANGE);
+        ck_assert_int_eq(cvk_drive_request(&drive, 1, &bad[n], &why), CVK_OUT_OF_RANGE);
         ck_assert_ptr_nonnull(why.field);
         const cvk_abc duties = cvk_drive_control(&drive, &calm);
         ck_assert_float_eq_tol((duties.a - duties.b) * 24.0f, 9.0f, 1e-4f);
@@ -113,15 +114,15 @@ START_TEST(what_is_not_known_is_named)
     const cvk_request current = {.mode = CVK_MODE_CURRENT}, speed = {.mode = CVK_MODE_SPEED};
     cvk_refusal why = {0};
     setup_with(&settings, &hardware);
-    ck_assert_int_eq(cvk_drive_request(&drive, &current, &why), CVK_CONTRADICTION);
+    ck_assert_int_eq(cvk_drive_request(&drive, 1, &current, &why), CVK_CONTRADICTION);
     ck_assert_str_eq(why.field, "motor.inductance_d_h");
     settings.motor.inductance_d_h = settings.motor.inductance_q_h = 1e-4f;
     setup_with(&settings, &hardware);
-    ck_assert_int_eq(cvk_drive_request(&drive, &speed, &why), CVK_CONTRADICTION);
+    ck_assert_int_eq(cvk_drive_request(&drive, 1, &speed, &why), CVK_CONTRADICTION);
     ck_assert_str_eq(why.field, "motor.pole_pairs");
     settings.angle.source = CVK_BY_OBSERVER;
     setup_with(&settings, &hardware);
-    ck_assert_int_eq(cvk_drive_request(&drive, &speed, &why), CVK_CONTRADICTION);
+    ck_assert_int_eq(cvk_drive_request(&drive, 1, &speed, &why), CVK_CONTRADICTION);
     ck_assert_str_eq(why.field, "motor.flux_linkage_wb");
 }
 END_TEST
@@ -242,6 +243,32 @@ START_TEST(staged_settings_are_adopted_between_two_calls)
     ask((cvk_request){.mode = CVK_MODE_OFF});
     cvk_drive_control(&drive, &calm);
     ck_assert_int_eq(cvk_drive_stage(&drive, &settings, &why), CVK_OK);
+}
+END_TEST
+
+/* ---- owner and lease ------------------------------------------------------------------------- */
+
+START_TEST(one_owner_at_a_time)
+{
+    const cvk_request voltage = {.mode = CVK_MODE_VOLTAGE};
+    ck_assert_uint_eq(cvk_drive_owner(&drive), 1);
+    ck_assert_int_eq(cvk_drive_claim(&drive, 2, 1.0f), CVK_BUSY);
+    ck_assert_int_eq(cvk_drive_request(&drive, 2, &voltage, NULL), CVK_NOT_OWNER);
+    ask(voltage);
+    ck_assert_int_eq(cvk_drive_hand_over(&drive, 2, 3), CVK_NOT_OWNER);
+    ck_assert_int_eq(cvk_drive_hand_over(&drive, 1, 2), CVK_OK);
+    cvk_drive_control(&drive, &calm);
+    ck_assert(the_gate.on); /* what was asked for goes on */
+    ck_assert_int_eq(cvk_drive_request(&drive, 1, &voltage, NULL), CVK_NOT_OWNER);
+    ck_assert_int_eq(cvk_drive_release(&drive, 2), CVK_OK);
+    cvk_drive_control(&drive, &calm);
+    ck_assert(!the_gate.on);
+    /* the next one does not inherit a request */
+    ck_assert_int_eq(cvk_drive_claim(&drive, 3, 1.0f), CVK_OK);
+    cvk_drive_control(&drive, &calm);
+    ck_assert(!the_gate.on);
+    ck_assert_int_eq(cvk_drive_claim(&drive, CVK_NOBODY, 1.0f), CVK_OUT_OF_RANGE);
+    ck_assert_int_eq(cvk_drive_claim(&drive, 3, NAN), CVK_OUT_OF_RANGE);
 }
 END_TEST
 
@@ -495,6 +522,37 @@ START_TEST(bad_excitation_config_is_refused_by_name)
 }
 END_TEST
 
+/* A lost pedal: the motor slows down along its ramp and is off, instead of turning on and on. */
+START_TEST(a_lease_that_runs_out_ends_in_a_controlled_stop)
+{
+    turntable t = {0};
+    cvk_settings settings = wheel();
+    const cvk_hardware hardware = cvk_hardware_default();
+    settings.speed.acceleration_rad_s2 = 200.0f;
+    setup_with(&settings, &hardware);
+    ck_assert_int_eq(cvk_drive_claim(&drive, 1, 0.1f), CVK_OK);
+    for (int n = 0; n < 40; n++) { /* refreshed by asking */
+        ask((cvk_request){.mode = CVK_MODE_SPEED, .speed_rad_s = 100.0f});
+        turn(&t, 0.0f, 1000);
+    }
+    ck_assert_double_gt(t.speed_rad_s, 95.0);
+    turn(&t, 0.0f, 900); /* 95 ms since: still owned */
+    ck_assert_uint_eq(cvk_drive_owner(&drive), 1);
+    ck_assert_float_eq_tol(now->speed_set_rad_s, 100.0f, 0.1f);
+    turn(&t, 0.0f, 3000);
+    ck_assert_uint_eq(cvk_drive_owner(&drive), CVK_NOBODY);
+    ck_assert(the_gate.on); /* it slows down, */
+    ck_assert_float_lt(now->speed_set_rad_s, 80.0f);
+    turn(&t, 0.0f, 40000); /* and is off */
+    ck_assert(!the_gate.on);
+    ck_assert_double_lt(fabs(t.speed_rad_s), 5.0);
+    ck_assert_int_eq(cvk_drive_refresh(&drive, 1), CVK_NOT_OWNER);
+    ck_assert_int_eq(cvk_drive_claim(&drive, 2, 1.0f), CVK_OK);
+    turn(&t, 0.0f, 10);
+    ck_assert(!the_gate.on);
+}
+END_TEST
+
 static void add(TCase *tests)
 {
     tcase_add_checked_fixture(tests, setup, NULL);
@@ -507,6 +565,8 @@ static void add(TCase *tests)
     tcase_add_test(tests, the_first_cause_is_kept);
     tcase_add_test(tests, bad_settings_and_hardware_are_refused_by_name);
     tcase_add_test(tests, staged_settings_are_adopted_between_two_calls);
+    tcase_add_test(tests, one_owner_at_a_time);
+    tcase_add_test(tests, a_lease_that_runs_out_ends_in_a_controlled_stop);
     tcase_add_test(tests, missing_currents_are_completed);
     tcase_add_test(tests, offsets_are_found_at_rest);
     tcase_add_test(tests, a_turning_shaft_spoils_the_rest);

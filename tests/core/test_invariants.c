@@ -16,6 +16,8 @@ enum { CALLS = 250000, SEEDS = 4 };
 
 static bool gates_on;
 static cvk_drive drive;
+static cvk_owner me; /* who owns the drive, as the rules have it; CVK_NOBODY */
+static double lease_s, since_s;
 static cvk_excitation program;
 
 static void gate_enable(void *context, bool enable)
@@ -83,20 +85,69 @@ static void ask_something(void)
         .voltage_v = {maybe_bad(random_between(-20, 20), 30), random_between(-20, 20)},
         .current_a = {maybe_bad(random_between(-20, 20), 30), random_between(-20, 20)},
         .speed_rad_s = maybe_bad(random_between(-5000, 5000), 30)};
-    const cvk_status status = cvk_drive_request(&drive, &request, NULL);
+    const cvk_owner who = once_in(4) ? (cvk_owner)random_between(0.0f, 4.9f) : me;
+    const cvk_status status = cvk_drive_request(&drive, who, &request, NULL);
+    ck_assert((status == CVK_NOT_OWNER) == (who == CVK_NOBODY || who != me)); /* invariant 7 */
+    since_s = status == CVK_NOT_OWNER ? since_s : 0.0;
+    if (status == CVK_NOT_OWNER) {
+        return;
+    }
     const bool finite = isfinite(request.voltage_v.alpha) && isfinite(request.current_a.d) &&
                         isfinite(request.speed_rad_s);
     ck_assert(finite || status == CVK_OUT_OF_RANGE); /* invariant 4 */
 }
 
+/* Claims, refreshes, hand-overs and releases by anybody; the rules say what each must do. */
+static void change_owner(void)
+{
+    const cvk_owner who = (cvk_owner)random_between(0.0f, 4.9f);
+    const cvk_owner to = (cvk_owner)random_between(0.0f, 4.9f);
+    const float wanted_s = maybe_bad(random_between(0.0f, 0.1f), 20);
+    const bool mine = who != CVK_NOBODY && who == me,
+               fine = wanted_s >= 0.01f && wanted_s <= 3600.0f;
+    switch ((int)random_between(0.0f, 5.9f)) {
+    case 0:
+        ck_assert_int_eq(cvk_drive_refresh(&drive, who), mine ? CVK_OK : CVK_NOT_OWNER);
+        since_s = mine ? 0.0 : since_s;
+        break;
+    case 1: {
+        const cvk_status status = cvk_drive_hand_over(&drive, who, to);
+        ck_assert((status == CVK_OK) == (mine && to != CVK_NOBODY));
+        me = status == CVK_OK ? to : me;
+        since_s = mine && to != CVK_NOBODY ? 0.0 : since_s;
+        break;
+    }
+    case 2:
+        ck_assert_int_eq(cvk_drive_release(&drive, who), mine ? CVK_OK : CVK_NOT_OWNER);
+        me = mine ? CVK_NOBODY : me;
+        break;
+    default: {
+        const cvk_status status = cvk_drive_claim(&drive, who, wanted_s);
+        ck_assert((status == CVK_OK) ==
+                  (who != CVK_NOBODY && fine && (me == CVK_NOBODY || me == who)));
+        if (status == CVK_OK) {
+            me = who;
+            lease_s = (double)wanted_s;
+            since_s = 0.0;
+        }
+    }
+    }
+    ck_assert_uint_eq(cvk_drive_owner(&drive), me);
+}
+
 static void run_something(const cvk_hardware *hardware)
 {
+    if (me == CVK_NOBODY) {
+        ck_assert_int_eq(cvk_drive_run(&drive, 1, NULL, NULL), CVK_NOT_OWNER);
+        return;
+    }
+    since_s = 0.0;
     const cvk_excitation_config config =
         cvk_excitation_config_default(hardware->period_s, 5.0f, 24.0f);
     const unsigned which = (unsigned)random_between(0.0f, (float)cvk_program_count() - 0.01f);
-    ck_assert_int_eq(cvk_drive_run(&drive, NULL, NULL), CVK_OK);
+    ck_assert_int_eq(cvk_drive_run(&drive, me, NULL, NULL), CVK_OK);
     ck_assert_int_eq(cvk_program_write(cvk_program_at(which), &program, &config, NULL), CVK_OK);
-    if (cvk_drive_run(&drive, once_in(2) ? &program : NULL, NULL) != CVK_OK) {
+    if (cvk_drive_run(&drive, me, once_in(2) ? &program : NULL, NULL) != CVK_OK) {
         return; /* something that it needs is not known */
     }
 }
@@ -120,6 +171,9 @@ static void check(const cvk_abc duty, int32_t fault_before, bool cleared)
     ck_assert(cleared || fault_before == CVK_FAULT_NONE || now->fault == fault_before); /* 3 */
     ck_assert(now->request.mode != CVK_MODE_OFF || !gates_on);                          /* 6 */
     ck_assert(gates_on == (now->bridge_on != 0));
+    if (me == CVK_NOBODY) { /* 8 */
+        ck_assert(now->request.mode == CVK_MODE_STOP || now->request.mode == CVK_MODE_OFF);
+    }
     /* nothing that is no number stays inside either */
     ck_assert(isfinite(now->voltage_set_v.alpha) && isfinite(now->voltage_set_v.beta));
     ck_assert(isfinite(now->angle.angle_rad) && isfinite(now->angle.speed_rad_s));
@@ -138,6 +192,9 @@ START_TEST(the_invariants_hold)
     for (int n = 0; n < CALLS; n++) {
         const int32_t fault_before = cvk_drive_now(&drive)->fault;
         const bool cleared = once_in(20);
+        if (once_in(300)) {
+            change_owner();
+        }
         if (once_in(40)) {
             ask_something();
         }
@@ -153,6 +210,12 @@ START_TEST(the_invariants_hold)
         const bool quiet = n / 1000 % 2 == 0;
         const cvk_readings readings = quiet ? calm : any_readings();
         const cvk_abc duty = cvk_drive_control(&drive, &readings);
+        since_s += (double)hardware.period_s;
+        if (me != CVK_NOBODY && cvk_drive_owner(&drive) == CVK_NOBODY) {
+            ck_assert_double_eq_tol(since_s, lease_s, 2e-4); /* not before, and not much later */
+            me = CVK_NOBODY;
+        }
+        ck_assert(me == CVK_NOBODY || since_s < lease_s + 2e-4);
         check(duty, fault_before, cleared);
     }
 }

@@ -22,7 +22,8 @@ static void run_with(const cvk_settings *settings)
     static cvk_drive drive;
     static const cvk_port port = {.gate_enable = gate_enable};
     const cvk_hardware hardware = cvk_hardware_default();
-    if (cvk_drive_init(&drive, &port, &hardware, settings, NULL) != CVK_OK) {
+    if (cvk_drive_init(&drive, &port, &hardware, settings, NULL) != CVK_OK ||
+        cvk_drive_claim(&drive, 1, 10.0f) != CVK_OK) {
         return;
     }
     for (int mode = 0; mode < CVK_MODE_COUNT; mode++) {
@@ -30,7 +31,7 @@ static void run_with(const cvk_settings *settings)
                                      .voltage_v = {3.0f, 1.0f},
                                      .current_a = {1.0f, 2.0f},
                                      .speed_rad_s = 300.0f};
-        if (cvk_drive_request(&drive, &request, NULL) != CVK_OK) {
+        if (cvk_drive_request(&drive, 1, &request, NULL) != CVK_OK) {
             continue;
         }
         for (int n = 0; n < 40; n++) {

@@ -141,7 +141,7 @@ static cvk_rig_config bench_of(const loop_case *c)
 
 static void ask(cvk_request request)
 {
-    ck_assert_int_eq(cvk_drive_request(&sim.drive, &request, NULL), CVK_OK);
+    ck_assert_int_eq(cvk_drive_request(&sim.drive, CVK_SIM_OWNER, &request, NULL), CVK_OK);
 }
 
 static void run_until(double time_s)

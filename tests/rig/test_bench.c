@@ -48,7 +48,7 @@ static void spin_at(const cvk_rig_config *config, double speed_e_rad_s)
 {
     start(config, NULL);
     const cvk_request command = {.mode = CVK_MODE_SPEED, .speed_rad_s = (float)speed_e_rad_s};
-    ck_assert_int_eq(cvk_drive_request(&sim.drive, &command, NULL), CVK_OK);
+    ck_assert_int_eq(cvk_drive_request(&sim.drive, CVK_SIM_OWNER, &command, NULL), CVK_OK);
 }
 
 static cvk_rig_config small_motor(void)
@@ -283,7 +283,7 @@ START_TEST(a_bench_supply_takes_nothing_back)
         spin_at(&config, 700.0);
         run_until(0.5);
         const cvk_request stop = {.mode = CVK_MODE_SPEED};
-        ck_assert_int_eq(cvk_drive_request(&sim.drive, &stop, NULL), CVK_OK);
+        ck_assert_int_eq(cvk_drive_request(&sim.drive, CVK_SIM_OWNER, &stop, NULL), CVK_OK);
         highest[kind] = 0.0;
         while (cvk_rig_time_s(sim.rig) < 0.7) {
             cvk_sim_step(&sim);

@@ -11,6 +11,10 @@
  *   4. No number that is not finite gets into a request or a setting.
  *   5. Settings are adopted whole, between two control calls, or not at all.
  *   6. The gates are enabled only while the mode is another than CVK_MODE_OFF.
+ *   7. There is one owner at most; another one comes only by claiming what nobody owns, or by the
+ *      owner's hand-over.
+ *   8. What is asked for counts only while its owner's lease runs. After that, and after a release,
+ *      the drive stops in a controlled way (CVK_MODE_STOP) and stays off: never the last request.
  *
  * Context: "interrupt" below is the one that calls cvk_drive_control(); "task" is anything that it
  * can interrupt. One task at a time may call the setters; they need no lock against the interrupt.
@@ -81,17 +85,38 @@ cvk_status cvk_drive_stage(cvk_drive *drive, const cvk_settings *settings,
 /* The settings in force, or those staged last. Task. */
 const cvk_settings *cvk_drive_settings(const cvk_drive *drive);
 
-/* Sets what to do while no program runs; counts from the next control call on, as a whole.
- * CVK_OUT_OF_RANGE when the mode is none of the list or a number is outside its range,
- * CVK_CONTRADICTION when the mode needs a parameter that is not known (`why` names it). Nothing
- * changes then. Task.
+/* Who commands: a number of the caller's choice, such as 1 for a pedal and 2 for a link. */
+typedef uint8_t cvk_owner;
+#define CVK_NOBODY 0u
+
+/* Becomes the owner, for `lease_s` (0.01 .. 3600) from the last claim, request or refresh on.
+ * CVK_BUSY when somebody else owns the drive; CVK_OUT_OF_RANGE for nobody or another lease. Task.
  */
-cvk_status cvk_drive_request(cvk_drive *drive, const cvk_request *request,
+cvk_status cvk_drive_claim(cvk_drive *drive, cvk_owner owner, float lease_s) CVK_MUST_CHECK;
+
+/* The lease runs anew. CVK_NOT_OWNER, also after it has run out: then claim again. Task. */
+cvk_status cvk_drive_refresh(cvk_drive *drive, cvk_owner owner) CVK_MUST_CHECK;
+
+/* Another one becomes the owner, with the same lease, and what was asked for goes on. Task. */
+cvk_status cvk_drive_hand_over(cvk_drive *drive, cvk_owner from, cvk_owner to) CVK_MUST_CHECK;
+
+/* Nobody owns the drive any more: it stops in a controlled way. Task. */
+cvk_status cvk_drive_release(cvk_drive *drive, cvk_owner owner) CVK_MUST_CHECK;
+
+/* CVK_NOBODY when nobody does. Any context. */
+cvk_owner cvk_drive_owner(const cvk_drive *drive);
+
+/* Sets what to do while no program runs; counts from the next control call on, as a whole, and
+ * refreshes the lease. CVK_NOT_OWNER; CVK_OUT_OF_RANGE when the mode is none of the list or a
+ * number is outside its range, CVK_CONTRADICTION when the mode needs a parameter that is not known
+ * (`why` names it). Nothing changes then. Task.
+ */
+cvk_status cvk_drive_request(cvk_drive *drive, cvk_owner owner, const cvk_request *request,
                              cvk_refusal *why) CVK_MUST_CHECK;
 
 /* Runs an excitation from its first step; null ends one. The caller keeps it alive until then.
- * CVK_CONTRADICTION as for a request. Task. */
-cvk_status cvk_drive_run(cvk_drive *drive, cvk_excitation *excitation,
+ * CVK_NOT_OWNER and CVK_CONTRADICTION as for a request. It ends when the lease does. Task. */
+cvk_status cvk_drive_run(cvk_drive *drive, cvk_owner owner, cvk_excitation *excitation,
                          cvk_refusal *why) CVK_MUST_CHECK;
 
 /* Ends a fault, from the next control call on: then the request counts again. Task or interrupt. */

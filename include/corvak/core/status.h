@@ -30,6 +30,7 @@ typedef enum cvk_status {
     CVK_BRIDGE_IS_ON,  /* may change only while the bridge is off */
     CVK_BUSY,          /* what was asked for before has not been taken up yet: ask again */
     CVK_UNKNOWN_NAME,  /* there is nothing of that name */
+    CVK_NOT_OWNER,     /* the drive belongs to somebody else, or to nobody */
     CVK_STATUS_COUNT
 } cvk_status;
 

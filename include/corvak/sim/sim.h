@@ -14,6 +14,9 @@
 extern "C" {
 #endif
 
+/* The simulation owns its drive: it claims it at init, and each step refreshes the lease. */
+#define CVK_SIM_OWNER 1u
+
 typedef struct cvk_sim {
     cvk_rig *rig;
     cvk_port port;
