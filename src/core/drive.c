@@ -253,18 +253,23 @@ cvk_status cvk_drive_claim(cvk_drive *drive, cvk_owner owner, float lease_s)
     if (owner == CVK_NOBODY || !(lease_s >= 0.01f && lease_s <= 3600.0f)) {
         return CVK_OUT_OF_RANGE;
     }
-    if (d->owner != CVK_NOBODY && d->owner != owner) {
+    const uint32_t ticks = (uint32_t)(lease_s / d->hardware.period_s);
+    if (cvk_drive_refresh(drive, owner) == CVK_OK) { /* it is the owner's already */
+        d->lease_ticks = ticks;
+        d->beats++;
+        return CVK_OK;
+    }
+    if (d->owner != CVK_NOBODY) {
         return CVK_BUSY;
     }
-    if (d->owner == CVK_NOBODY) { /* what was asked for before is over */
-        d->request[1u - d->request_live] = (cvk_request){.mode = CVK_MODE_OFF};
-        atomic_signal_fence(memory_order_release);
-        d->request_live = (uint8_t)(1u - d->request_live);
-        d->excitation = NULL;
-    }
-    d->lease_ticks = (uint32_t)(lease_s / d->hardware.period_s);
+    /* what was asked for before is over */
+    const uint8_t free_place = (uint8_t)(1u - d->request_live);
+    d->request[free_place] = (cvk_request){.mode = CVK_MODE_OFF};
+    d->excitation = NULL;
+    d->lease_ticks = ticks;
     d->beats++;
     atomic_signal_fence(memory_order_release);
+    d->request_live = free_place;
     d->owner = owner;
     return CVK_OK;
 }
@@ -276,7 +281,8 @@ cvk_status cvk_drive_refresh(cvk_drive *drive, cvk_owner owner)
         return CVK_NOT_OWNER;
     }
     d->beats++;
-    return CVK_OK;
+    /* the lease may have run out just before that: then it stays so */
+    return d->owner == owner ? CVK_OK : CVK_NOT_OWNER;
 }
 
 cvk_status cvk_drive_hand_over(cvk_drive *drive, cvk_owner from, cvk_owner to)
