@@ -22,7 +22,7 @@ typedef struct cvk_drive_state {
     volatile bool clear_fault;
     volatile cvk_owner owner;
     uint32_t lease_ticks;
-    volatile uint8_t beats;      /* the task adds one to refresh the lease */
+    volatile uint8_t beats; /* the task adds one to refresh the lease */
     cvk_excitation *volatile excitation;
     /* the interrupt's own */
     uint8_t beats_seen;
