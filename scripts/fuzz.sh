@@ -5,9 +5,9 @@ set -eu
 cd "$(dirname "$0")/.."
 seconds=${1:-20}
 cmake --preset fuzz >/dev/null
-cmake --build --preset fuzz --target corvak fuzz_card_yaml fuzz_log_csv fuzz_log_hdf5 \
+cmake --build --preset fuzz --target corvak fuzz_card_yaml fuzz_framing fuzz_log_csv fuzz_log_hdf5 \
     fuzz_rig_yaml fuzz_scenario_yaml fuzz_tune_yaml | tail -n 1
-for target in card_yaml log_csv log_hdf5 rig_yaml scenario_yaml tune_yaml; do
+for target in card_yaml framing log_csv log_hdf5 rig_yaml scenario_yaml tune_yaml; do
     corpus=build/fuzz/corpus-$target
     mkdir -p "$corpus"
     longest=65536 largest_block_mb=2048
@@ -21,6 +21,8 @@ for target in card_yaml log_csv log_hdf5 rig_yaml scenario_yaml tune_yaml; do
         largest_block_mb=1000000 # libhdf5 may ask for more, in its child: refused there
         build/fuzz/corvak record standstill --rig data/wheel.rig.yaml --decimate 500 \
             -o "$corpus/standstill.h5" >/dev/null 2>&1
+    elif [ "$target" = framing ]; then
+        printf '~123456789\046\071\364\313~' >"$corpus/frame"
     elif [ "$target" = tune_yaml ]; then
         cp data/*.tune.yaml "$corpus"
     elif [ "$target" = scenario_yaml ]; then

@@ -5,6 +5,7 @@
  */
 #include "corvak/core/drive.h"
 #include "corvak/core/programs.h"
+#include "corvak/link/framing.h"
 
 int main(void);
 
@@ -13,6 +14,9 @@ static cvk_excitation excitation;
 static volatile bool gates_on;
 static volatile float adc[5];
 static volatile float duty[3];
+static cvk_frame_reader reader;
+static uint8_t wire[CVK_FRAME_BYTES_MAX];
+static volatile uint8_t received; /* stands for the serial port */
 
 static void gate_enable(void *context, bool enable)
 {
@@ -42,5 +46,8 @@ int main(void)
         duty[0] = next.a;
         duty[1] = next.b;
         duty[2] = next.c;
+        if (cvk_frame_read(&reader, received)) {
+            received = wire[cvk_frame_write(reader.bytes, reader.length, wire, sizeof wire) - 1];
+        }
     }
 }

@@ -4,8 +4,6 @@
  */
 #include "corvak/core/frames.h"
 #include "corvak/core/status.h"
-#include "corvak/core/frames.h"
-#include "corvak/core/status.h"
 #include "corvak/core/svm.h"
 #include "suite.h"
 
