@@ -171,7 +171,7 @@ cvk_status cvk_drive_init(cvk_drive *drive, const cvk_port *port, const cvk_hard
         status = cvk_setup_prepare(&d->setup[0], hardware, settings, why);
     }
     if (status == CVK_OK) {
-        cvk_measure_start(&d->measure, &d->setup[0]);
+        cvk_measure_start(&d->setup[0], &d->now);
         d->now.duty = (cvk_abc){0.5f, 0.5f, 0.5f};
         port->gate_enable(port->context, false);
     }

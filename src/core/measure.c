@@ -22,11 +22,10 @@ static const cvk_parameter rows[] = {
 };
 const cvk_parameter_rows cvk_measure_rows = CVK_ROWS(rows);
 
-void cvk_measure_start(cvk_measure *measure, const cvk_setup *setup)
+void cvk_measure_start(const cvk_setup *setup, cvk_moment *now)
 {
     const cvk_sensing_settings *s = &setup->settings.sensing;
-    *measure =
-        (cvk_measure){.offset_a = {s->offset_phase_a_a, s->offset_phase_b_a, s->offset_phase_c_a}};
+    now->offset_a = (cvk_abc){s->offset_phase_a_a, s->offset_phase_b_a, s->offset_phase_c_a};
 }
 
 /* A phase that could not be seen follows from the two others, whose sum with it is zero. With two
@@ -63,9 +62,9 @@ static void finish_rest(cvk_measure *m, const cvk_setup *setup, float count, cvk
         now->fault = now->fault == CVK_FAULT_NONE ? CVK_FAULT_REST : now->fault;
         return;
     }
-    m->offset_a.a += m->sum_a.a / count;
-    m->offset_a.b += m->sum_a.b / count;
-    m->offset_a.c += m->sum_a.c / count;
+    now->offset_a.a += m->sum_a.a / count;
+    now->offset_a.b += m->sum_a.b / count;
+    now->offset_a.c += m->sum_a.c / count;
 }
 
 /* While at rest the currents, less the offsets known so far, are offsets still to be found. */
@@ -73,8 +72,9 @@ static void calibrate(cvk_measure *m, const cvk_setup *setup, cvk_moment *now)
 {
     const uint32_t from = setup->rest_ticks / 4u;
     if (now->request.mode != CVK_MODE_REST || now->bridge_on == 0) {
-        m->rest_ticks = 0;
-        m->sum_a = m->square_a2 = (cvk_abc){0.0f, 0.0f, 0.0f};
+        if (m->rest_ticks != 0) {
+            *m = (cvk_measure){.rest_ticks = 0};
+        }
         now->rest_done = now->request.mode == CVK_MODE_REST ? now->rest_done : 0;
         return;
     }
@@ -121,8 +121,8 @@ static void correct_delay(const cvk_setup *setup, cvk_moment *now)
 
 void cvk_measure_step(cvk_measure *m, const cvk_setup *setup, cvk_moment *now)
 {
-    const cvk_abc raw = now->readings.current_a;
-    const cvk_abc read = {raw.a - m->offset_a.a, raw.b - m->offset_a.b, raw.c - m->offset_a.c};
+    const cvk_abc raw = now->readings.current_a, offset = now->offset_a;
+    const cvk_abc read = {raw.a - offset.a, raw.b - offset.b, raw.c - offset.c};
     now->tick++;
     now->acted_v = now->acting_v;
     now->acting_v = now->voltage_made_v;
@@ -131,5 +131,4 @@ void cvk_measure_step(cvk_measure *m, const cvk_setup *setup, cvk_moment *now)
     now->current_ab_a = cvk_clarke(now->phase_a);
     now->bus_v = now->readings.bus_v;
     calibrate(m, setup, now);
-    now->offset_a = m->offset_a;
 }

@@ -9,13 +9,12 @@
 #include "setup.h"
 
 typedef struct cvk_measure {
-    cvk_abc offset_a;
     cvk_abc sum_a, square_a2; /* of the readings while at rest */
     uint32_t rest_ticks;      /* of the calibration that runs */
 } cvk_measure;
 
-/* Takes the offsets from the settings. */
-void cvk_measure_start(cvk_measure *measure, const cvk_setup *setup);
+/* The first offsets are those of the settings. */
+void cvk_measure_start(const cvk_setup *setup, cvk_moment *now);
 
 void cvk_measure_step(cvk_measure *measure, const cvk_setup *setup, cvk_moment *now);
 

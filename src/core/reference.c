@@ -66,9 +66,7 @@ void cvk_reference_step(cvk_reference *reference, const cvk_setup *setup, cvk_mo
 {
     const int32_t mode = now->request.mode;
     const bool by_speed = mode == CVK_MODE_SPEED || mode == CVK_MODE_STOP;
-    const bool was_by_speed = reference->mode == CVK_MODE_SPEED || reference->mode == CVK_MODE_STOP;
     const bool given = now->start_phase == CVK_START_ALIGN || now->start_phase == CVK_START_TURN;
-    reference->mode = mode;
     if (!by_speed || given) {
         reference->integral_a = 0.0f;
         reference->running = false;
@@ -79,7 +77,7 @@ void cvk_reference_step(cvk_reference *reference, const cvk_setup *setup, cvk_mo
             (cvk_dq){now->request.current_a.d + now->start_d_a, now->request.current_a.q};
     }
     if (by_speed && !given) {
-        if (!reference->running || !was_by_speed) {
+        if (!reference->running) {
             cvk_reference_continue(reference, setup, 0.0f, now);
         }
         now->speed_set_rad_s =

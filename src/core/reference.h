@@ -9,7 +9,6 @@
 
 typedef struct cvk_reference {
     float integral_a;
-    int32_t mode; /* of the last call: a change of it leaves no stale state behind */
     bool running; /* the speed set-point has a value to go on from */
 } cvk_reference;
 
