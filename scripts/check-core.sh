@@ -1,8 +1,9 @@
 #!/bin/sh
 # SPDX-License-Identifier: Apache-2.0
-# Builds the core for a Cortex-M4F and a RISC-V, and proves what it promises: no heap, no stdio, no
+# Builds the core and the link for a Cortex-M4F and a RISC-V, and proves what it promises: no heap, no stdio, no
 # double arithmetic, no global state, nothing from outside but a few functions; and that a recorded
 # run gives the same duties on an emulated Cortex-M4F as on this machine.
+# Counts what both cost.
 # Usage: check-core.sh [HOST_BUILD]; the replay needs that build of the host (build/dev).
 set -eu
 cd "$(dirname "$0")/.."
@@ -62,4 +63,8 @@ for kind in "" plain; do
         -kernel "$here/build/cortex-m4f/ports/cortex_m4f/replay_on_m4f"
     "$host/ports/replay/compare_duties" duties-native.bin duties-m4f.bin || failed=1
 done
+echo "the link on the emulated board:"
+timeout 60 qemu-system-arm -M mps2-an386 -nographic -icount shift=0 \
+    -semihosting-config enable=on,target=native \
+    -kernel "$here/build/cortex-m4f/ports/cortex_m4f/link_cost" || failed=1
 exit $failed
