@@ -43,12 +43,7 @@ static int check_whole(const char *verb, const cvk_settings *settings)
 {
     cvk_refusal why = {0};
     const cvk_status status = cvk_settings_check(settings, &why);
-    char text[300];
-    if (status == CVK_OK) {
-        return EXIT_DONE;
-    }
-    cvk_refusal_text(status, &why, text, sizeof text);
-    return complain_usage(verb, "%s", text);
+    return status == CVK_OK ? EXIT_DONE : complain_refusal(verb, status, &why);
 }
 
 int read_bench(const char *verb, const char *rig_path, const char *tune_path,
@@ -82,4 +77,15 @@ int read_bench(const char *verb, const char *rig_path, const char *tune_path,
     }
     config->tune = tune.settings;
     return check_whole(verb, &config->tune);
+}
+
+int set_rig_keys(const char *verb, char *const *set, cvk_rig_config *config)
+{
+    cvk_complaint complaint;
+    for (int n = 0; set != NULL && set[n] != NULL; n++) {
+        if (cvk_rig_set(config, set[n], &complaint) != CVK_OK) {
+            return complain_file(verb, &complaint);
+        }
+    }
+    return EXIT_DONE;
 }

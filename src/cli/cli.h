@@ -5,6 +5,7 @@
 #ifndef CORVAK_CLI_CLI_H
 #define CORVAK_CLI_CLI_H
 
+#include "corvak/core/status.h"
 #include "corvak/files/complaint.h"
 #include "corvak/ident/examine.h"
 #include "corvak/rig/comparison.h"
@@ -39,11 +40,17 @@ int cmd_signals(int argc, char **argv);
 int read_bench(const char *verb, const char *rig_path, const char *tune_path,
                char *const *parameters, cvk_rig_config *config);
 
+/* Changes keys of the rig: `set` (KEY=VALUE, ended by null; or null). Returns as above. */
+int set_rig_keys(const char *verb, char *const *set, cvk_rig_config *config);
+
 /* ---- output.c ------------------------------------------------------------------------------ */
 
 /* "corvak VERB: message" on stderr; returns EXIT_BAD_USAGE. */
 int complain_usage(const char *verb, const char *format, ...) G_GNUC_PRINTF(2, 3);
 int complain_file(const char *verb, const cvk_complaint *complaint);
+
+/* The same for what a control layer refused. */
+int complain_refusal(const char *verb, cvk_status status, const cvk_refusal *why);
 
 /* The text of the last complaint. */
 const char *last_complaint(void);

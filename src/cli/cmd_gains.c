@@ -21,23 +21,6 @@ typedef struct arguments {
     gboolean json, sensor;
 } arguments;
 
-/* Index of a row in the parameter table. */
-static unsigned index_of(const cvk_parameter *row)
-{
-    unsigned n = 0;
-    while (cvk_parameter_at(n) != row) {
-        n++;
-    }
-    return n;
-}
-
-static void put(cvk_tune *tune, const cvk_parameter *row, const char *from)
-{
-    const unsigned n = index_of(row);
-    tune->given[n] = true;
-    g_snprintf(tune->from[n], sizeof tune->from[n], "%s", from);
-}
-
 /* What was computed, and the limits that it was computed with. */
 static void fill_tune(cvk_tune *tune, const cvk_gains *gains, const char *card, const char *name)
 {
@@ -48,11 +31,11 @@ static void fill_tune(cvk_tune *tune, const cvk_gains *gains, const char *card, 
     g_snprintf(tune->name, sizeof tune->name, "%s", name);
     tune->settings = gains->settings;
     for (size_t n = 0; n < G_N_ELEMENTS(limits); n++) {
-        put(tune, cvk_parameter_named(limits[n]), "as it was");
+        cvk_tune_give(tune, cvk_parameter_named(limits[n]), "as it was");
     }
     for (unsigned n = 0; n < gains->items; n++) {
         char *from = g_strdup_printf("%s (%s)", gains->item[n].from, origin);
-        put(tune, gains->item[n].parameter, from);
+        cvk_tune_give(tune, gains->item[n].parameter, from);
         g_free(from);
     }
     g_free(origin);

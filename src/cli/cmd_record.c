@@ -54,11 +54,8 @@ static gboolean prepare_rig(recording *r)
         complain_file(VERB, &complaint);
         return FALSE;
     }
-    for (int n = 0; given->set != NULL && given->set[n] != NULL; n++) {
-        if (cvk_rig_set(&r->config, given->set[n], &complaint) != CVK_OK) {
-            complain_file(VERB, &complaint);
-            return FALSE;
-        }
+    if (set_rig_keys(VERB, given->set, &r->config) != EXIT_DONE) {
+        return FALSE;
     }
     if (given->ideal && !cvk_rig_switch(&r->config, "all", false)) {
         return FALSE;
@@ -133,12 +130,7 @@ static int prepare_run(recording *r)
         status = r->device.run(r->device.context, r->row, &why);
     }
     if (status != CVK_OK) {
-        char text[300];
-        cvk_refusal_text(status, &why, text, sizeof text);
-        complain_usage(VERB, "%s", text);
-    }
-    if (status != CVK_OK) {
-        return EXIT_BAD_USAGE;
+        return complain_refusal(VERB, status, &why);
     }
     if (r->scenario.count > 0) {
         cvk_rig_set_scenario(cvk_sim_device_inside(&r->device)->rig, &r->scenario);

@@ -216,9 +216,7 @@ static int open_device(job *j)
     const cvk_status status =
         cvk_sim_device_open(&j->device, &j->rig, (uint64_t)j->given->seed, &why);
     if (status != CVK_OK) {
-        char text[300];
-        cvk_refusal_text(status, &why, text, sizeof text);
-        return complain_usage(VERB, "%s", text);
+        return complain_refusal(VERB, status, &why);
     }
     cvk_rig_set_scenario(cvk_sim_device_inside(&j->device)->rig, &j->scenario);
     return EXIT_DONE;
@@ -232,9 +230,7 @@ static int run_it(job *j)
     int result = EXIT_DONE;
     show_progress(VERB, 1.0);
     if (status != CVK_OK && status != CVK_STOPPED) {
-        char text[300];
-        cvk_refusal_text(status, &why, text, sizeof text);
-        result = complain_usage(VERB, "%s", text);
+        result = complain_refusal(VERB, status, &why);
     }
     if (j->log != NULL && cvk_log_writer_close(j->log, result == EXIT_DONE, &complaint) != CVK_OK) {
         result = complain_file(VERB, &complaint);
@@ -259,10 +255,8 @@ static int prepare(job *j, const char *rig_path, const char *scenario_path)
     const arguments *a = j->given;
     cvk_complaint complaint;
     int status = read_bench(VERB, rig_path, a->tune, a->parameters, &j->rig);
-    for (int n = 0; status == EXIT_DONE && a->set != NULL && a->set[n] != NULL; n++) {
-        if (cvk_rig_set(&j->rig, a->set[n], &complaint) != CVK_OK) {
-            status = complain_file(VERB, &complaint);
-        }
+    if (status == EXIT_DONE) {
+        status = set_rig_keys(VERB, a->set, &j->rig);
     }
     if (status == EXIT_DONE &&
         cvk_scenario_file_read(&j->scenario, scenario_path, &complaint) != CVK_OK) {

@@ -4,6 +4,8 @@
  */
 #include "cli.h"
 
+#include "corvak/files/tune_yaml.h"
+
 #include <math.h>
 #include <stdarg.h>
 #include <stdio.h>
@@ -33,6 +35,13 @@ int complain_usage(const char *verb, const char *format, ...)
 int complain_file(const char *verb, const cvk_complaint *complaint)
 {
     return complain_usage(verb, "%s", complaint->text);
+}
+
+int complain_refusal(const char *verb, cvk_status status, const cvk_refusal *why)
+{
+    char text[300];
+    cvk_refusal_text(status, why, text, sizeof text);
+    return complain_usage(verb, "%s", text);
 }
 
 static gboolean same_file(const char *a, const char *b)

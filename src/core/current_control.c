@@ -11,13 +11,12 @@
  */
 #include "corvak/core/current_control.h"
 
+#include "bounds.h"
 #include "setup.h"
 
 #include <stddef.h>
 
-/* An unknown voltage is learned this many times more slowly than the current is controlled. */
-#define LEARNING_RATIO 0.25f
-#define SIXTH_RATIO 0.1f    /* and its harmonics */
+#define SIXTH_RATIO 0.1f    /* as CVK_LEARNING_RATIO, of the harmonics */
 #define MOST_SIXTH_RAD 0.2f /* per sample: beyond it they are left alone */
 
 static const cvk_parameter rows[] = {
@@ -58,7 +57,7 @@ cvk_status cvk_current_control_prepare(cvk_current_constants *constants,
         .inductance_q_h = config->inductance_q_h,
         .flux_linkage_wb = config->flux_linkage_wb,
         .alpha = alpha,
-        .learning = LEARNING_RATIO * alpha,
+        .learning = CVK_LEARNING_RATIO * alpha,
         .learning_sixth = config->harmonics ? SIXTH_RATIO * alpha : 0.0f,
     };
     return CVK_OK;
@@ -106,8 +105,7 @@ cvk_ab cvk_current_control_step(cvk_current_control *control, const cvk_current_
                                 cvk_dq setpoint_a, cvk_ab current_a, cvk_ab acting_v,
                                 cvk_rotation frame, float speed_rad_s)
 {
-    const float T = c->period_s, turned = speed_rad_s * T;
-    const float step_rad = turned > 1.0f ? 1.0f : (turned < -1.0f ? -1.0f : turned);
+    const float T = c->period_s, step_rad = cvk_clamp(speed_rad_s * T, 1.0f);
     const cvk_rotation step = cvk_small_rotation_of(step_rad);
     const cvk_dq i = cvk_park(current_a, frame);
     const cvk_dq u = cvk_park(acting_v, frame);

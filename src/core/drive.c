@@ -4,6 +4,7 @@
  */
 #include "corvak/core/drive.h"
 
+#include "bounds.h"
 #include "drive_state.h"
 #include "modulate.h"
 #include "protect.h"
@@ -54,12 +55,11 @@ static void count_lease(cvk_drive_state *d)
 static void take_request(cvk_drive_state *d, cvk_moment *now)
 {
     count_lease(d);
-    if (d->owner ==
-        CVK_NOBODY) { /* from a loop that knows the angle it slows down, else it is off */
-        const bool turns =
-            d->mode == CVK_MODE_SPEED || d->mode == CVK_MODE_CURRENT || d->mode == CVK_MODE_STOP;
+    if (d->owner == CVK_NOBODY) {
+        const bool knows_angle =
+            cvk_mode_by_angle(d->mode); /* then it slows down, else it is off */
         d->excitation = NULL;
-        now->request = (cvk_request){.mode = turns ? CVK_MODE_STOP : CVK_MODE_OFF};
+        now->request = (cvk_request){.mode = knows_angle ? CVK_MODE_STOP : CVK_MODE_OFF};
         return;
     }
     cvk_excitation *program = d->excitation;
@@ -71,9 +71,7 @@ static void take_request(cvk_drive_state *d, cvk_moment *now)
 static void leave_nothing_stale(cvk_drive_state *d, const cvk_moment *now)
 {
     if (d->mode != now->request.mode || now->bridge_on == 0) {
-        const bool alike =
-            (d->mode == CVK_MODE_SPEED || d->mode == CVK_MODE_STOP) &&
-            (now->request.mode == CVK_MODE_SPEED || now->request.mode == CVK_MODE_STOP);
+        const bool alike = cvk_mode_by_speed(d->mode) && cvk_mode_by_speed(now->request.mode);
         d->mode = now->request.mode;
         if (!alike || now->bridge_on == 0) {
             cvk_current_control_restart(&d->current_control);

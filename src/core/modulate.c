@@ -7,6 +7,7 @@
 #include "modulate.h"
 
 #include "corvak/core/svm.h"
+#include "bounds.h"
 #include "inverter.h"
 
 #include <stddef.h>
@@ -27,17 +28,12 @@ static float larger(float a, float b)
     return a > b ? a : b;
 }
 
-static float smaller(float a, float b)
-{
-    return a < b ? a : b;
-}
-
 /* The inverter's own voltage in the period for which the duties are meant, whose middle is one and
  * a half periods from now: the current as now, but turned on with the motor. */
 static cvk_ab own_voltage(const cvk_setup *setup, const cvk_moment *now)
 {
     const float ahead = 1.5f * setup->period_s * now->angle.speed_rad_s;
-    const cvk_rotation on = cvk_small_rotation_of(smaller(1.0f, larger(-1.0f, ahead)));
+    const cvk_rotation on = cvk_small_rotation_of(cvk_clamp(ahead, 1.0f));
     const cvk_dq coming = {now->current_ab_a.alpha, now->current_ab_a.beta};
     const cvk_abc i = cvk_clarke_inverse(cvk_park_inverse(coming, on));
     return cvk_clarke((cvk_abc){cvk_inverter_own_v(setup, i.a), cvk_inverter_own_v(setup, i.b),

@@ -5,6 +5,8 @@
  */
 #include "reference.h"
 
+#include "bounds.h"
+
 #include <stddef.h>
 
 static const cvk_parameter rows[] = {
@@ -19,26 +21,15 @@ static const cvk_parameter rows[] = {
 };
 const cvk_parameter_rows cvk_reference_rows = CVK_ROWS(rows);
 
-static float toward(float from, float to, float step)
-{
-    const float way = to - from;
-    return step <= 0.0f || fabsf(way) <= step ? to : from + copysignf(step, way);
-}
-
-static float clamp(float x, float limit)
-{
-    return x > limit ? limit : (x < -limit ? -limit : x);
-}
-
 /* The integral stops while the output is limited in the direction of the error. */
 static float speed_control(cvk_reference *reference, const cvk_setup *setup, float error_rad_s)
 {
     const cvk_speed_settings *s = &setup->settings.speed;
     const float limit_a = setup->speed_current_a;
     const float wanted_a = s->gain_a_s * error_rad_s + reference->integral_a;
-    const float given_a = clamp(wanted_a, limit_a);
+    const float given_a = cvk_clamp(wanted_a, limit_a);
     if (given_a == wanted_a || (wanted_a > 0.0f) != (error_rad_s > 0.0f)) {
-        reference->integral_a = clamp(
+        reference->integral_a = cvk_clamp(
             reference->integral_a + s->integral_gain_a * setup->period_s * error_rad_s, limit_a);
     }
     return given_a;
@@ -48,7 +39,7 @@ void cvk_reference_continue(cvk_reference *reference, const cvk_setup *setup, fl
                             cvk_moment *now)
 {
     now->speed_set_rad_s = now->angle.speed_rad_s;
-    reference->integral_a = clamp(current_q_a, setup->speed_current_a);
+    reference->integral_a = cvk_clamp(current_q_a, setup->speed_current_a);
     reference->running = true;
 }
 
@@ -64,8 +55,7 @@ static float speed_wanted(const cvk_setup *setup, const cvk_moment *now)
 
 void cvk_reference_step(cvk_reference *reference, const cvk_setup *setup, cvk_moment *now)
 {
-    const int32_t mode = now->request.mode;
-    const bool by_speed = mode == CVK_MODE_SPEED || mode == CVK_MODE_STOP;
+    const bool by_speed = cvk_mode_by_speed(now->request.mode);
     const bool given = now->start_phase == CVK_START_ALIGN || now->start_phase == CVK_START_TURN;
     if (!by_speed || given) {
         reference->integral_a = 0.0f;
@@ -80,8 +70,9 @@ void cvk_reference_step(cvk_reference *reference, const cvk_setup *setup, cvk_mo
         if (!reference->running) {
             cvk_reference_continue(reference, setup, 0.0f, now);
         }
+        const float wanted = speed_wanted(setup, now), slew = setup->speed_slew_rad_s;
         now->speed_set_rad_s =
-            toward(now->speed_set_rad_s, speed_wanted(setup, now), setup->speed_slew_rad_s);
+            slew > 0.0f ? cvk_toward(now->speed_set_rad_s, wanted, slew) : wanted;
         now->current_set_a.q =
             speed_control(reference, setup, now->speed_set_rad_s - now->angle.speed_rad_s);
     }

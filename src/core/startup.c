@@ -13,6 +13,7 @@
  */
 #include "startup.h"
 
+#include "bounds.h"
 #include "protect.h"
 
 #include <stddef.h>
@@ -38,12 +39,6 @@ static const cvk_parameter rows[] = {
             "how long the observer is waited for at that speed, before the start has failed"),
 };
 const cvk_parameter_rows cvk_startup_rows = CVK_ROWS(rows);
-
-static float toward(float from, float to, float step)
-{
-    const float way = to - from;
-    return fabsf(way) <= step ? to : from + copysignf(step, way);
-}
 
 static float wanted_speed(const cvk_moment *now)
 {
@@ -118,9 +113,9 @@ static void turn(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
                  cvk_reference *reference, cvk_moment *now)
 {
     const float top = setup->settings.start.speed_rad_s, wanted = wanted_speed(now);
-    const float goal = wanted > top ? top : (wanted < -top ? -top : wanted);
+    const float goal = cvk_clamp(wanted, top);
     float *speed = &angles->imposed.speed_rad_s;
-    *speed = toward(*speed, goal, setup->start.speed_step_rad_s);
+    *speed = cvk_toward(*speed, goal, setup->start.speed_step_rad_s);
     const bool waiting = fabsf(wanted) >= top && fabsf(*speed) >= 0.98f * top;
     if (waiting && agrees(setup, now)) {
         s->agreed++;
@@ -135,6 +130,13 @@ static void turn(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
     }
 }
 
+/* The angle in use is without an idea, and has been too long. */
+static bool angle_is_lost(cvk_startup *s, const cvk_setup *setup, const cvk_moment *now)
+{
+    s->lost = now->angle.quality < LOST ? s->lost + 1u : 0u;
+    return s->lost > setup->start.lost_ticks;
+}
+
 /* The d current of the start fades; slow, it comes back. */
 static void run(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cvk_moment *now)
 {
@@ -144,11 +146,11 @@ static void run(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cvk_
     const bool yields = slows && (now->start_phase == CVK_START_YIELD ||
                                   fabsf(now->angle.speed_rad_s) < 1.2f * slow);
     now->start_phase = yields ? CVK_START_YIELD : CVK_START_RUN;
-    now->start_d_a = toward(now->start_d_a, yields ? setup->start.current_a : 0.0f, step_a);
-    s->lost = now->angle.quality < LOST ? s->lost + 1u : 0u;
+    now->start_d_a = cvk_toward(now->start_d_a, yields ? setup->start.current_a : 0.0f, step_a);
+    const bool lost = angle_is_lost(s, setup, now);
     if (yields && now->start_d_a >= setup->start.current_a) {
         hand_back(s, angles, now);
-    } else if (s->lost > setup->start.lost_ticks) {
+    } else if (lost) {
         cvk_protect_raise(now, CVK_FAULT_ANGLE);
     }
 }
@@ -159,10 +161,8 @@ static void damp(const cvk_setup *setup, cvk_moment *now)
 {
     const cvk_angle *seen = &now->source[CVK_ANGLE_FLUX];
     const float swing = (seen->speed_rad_s - now->angle.speed_rad_s) * seen->quality;
-    const float back = setup->settings.start.damping_s * swing;
-    const float kept =
-        back > MOST_WAY_RAD ? MOST_WAY_RAD : (back < -MOST_WAY_RAD ? -MOST_WAY_RAD : back);
-    now->angle.angle_rad = cvk_wrap_angle(now->angle.angle_rad - kept);
+    const float back = cvk_clamp(setup->settings.start.damping_s * swing, MOST_WAY_RAD);
+    now->angle.angle_rad = cvk_wrap_angle(now->angle.angle_rad - back);
 }
 
 static void by_observer(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
@@ -184,7 +184,8 @@ static void by_observer(cvk_startup *s, const cvk_setup *setup, cvk_angles *angl
         run(s, setup, angles, now);
     }
     if (now->start_phase == CVK_START_ALIGN || now->start_phase == CVK_START_TURN) {
-        s->current_a = toward(s->current_a, setup->start.current_a, setup->start.current_step_a);
+        s->current_a =
+            cvk_toward(s->current_a, setup->start.current_a, setup->start.current_step_a);
         use(now, CVK_ANGLE_IMPOSED);
         damp(setup, now);
         now->current_set_a = (cvk_dq){s->current_a, 0.0f};
@@ -196,8 +197,7 @@ static void by_observer(cvk_startup *s, const cvk_setup *setup, cvk_angles *angl
 static void by_rotor_sensor(cvk_startup *s, const cvk_setup *setup, cvk_moment *now)
 {
     use(now, CVK_ANGLE_ROTOR);
-    s->lost = now->angle.quality < LOST ? s->lost + 1u : 0u;
-    if (s->lost > setup->start.lost_ticks) {
+    if (angle_is_lost(s, setup, now)) {
         cvk_protect_raise(now, CVK_FAULT_ANGLE);
     }
 }
@@ -222,7 +222,7 @@ void cvk_startup_step(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles
 {
     const int32_t mode = now->request.mode;
     const bool by_sensor = setup->settings.angle.source == CVK_BY_ROTOR_SENSOR;
-    const bool turns = mode == CVK_MODE_SPEED || mode == CVK_MODE_STOP || mode == CVK_MODE_CURRENT;
+    const bool turns = cvk_mode_by_angle(mode);
     if (mode == CVK_MODE_STOP && now->bridge_on == 0) { /* nothing turns under its power */
         s->stopped = true;
     }

@@ -42,16 +42,30 @@ static void key_of(const cvk_parameter *row, char *out, size_t size)
     snprintf(out, size, "%s.%s", row->section, row->name);
 }
 
-/* Index of the row with this key; -1 when there is none. */
-static int row_named(const char *key)
+/* Index of a row; -1 for null. */
+static int index_of(const cvk_parameter *row)
 {
-    const cvk_parameter *row = cvk_parameter_named(key);
     for (unsigned n = 0; row != NULL && n < cvk_parameter_count() && n < CVK_TUNE_MOST; n++) {
         if (cvk_parameter_at(n) == row) {
             return (int)n;
         }
     }
     return -1;
+}
+
+/* Index of the row with this key; -1 when there is none. */
+static int row_named(const char *key)
+{
+    return index_of(cvk_parameter_named(key));
+}
+
+void cvk_tune_give(cvk_tune *tune, const cvk_parameter *row, const char *from)
+{
+    const int n = index_of(row);
+    if (n >= 0) {
+        tune->given[n] = true;
+        snprintf(tune->from[n], sizeof tune->from[n], "%s", from);
+    }
 }
 
 void cvk_parameter_text(const cvk_parameter *row, float value, char *out, size_t size)
@@ -263,7 +277,7 @@ cvk_status cvk_tune_set(cvk_tune *tune, const char *assignment, const char *from
     reader r = {.tune = tune, .path = assignment, .complaint = complaint};
     cvk_status status = take_value(&r, key, equals + 1, 0);
     if (status == CVK_OK) {
-        snprintf(tune->from[row_named(key)], CVK_TUNE_TEXT, "%s", from);
+        cvk_tune_give(tune, cvk_parameter_named(key), from);
         status = check(&r);
     }
     return status;

@@ -4,6 +4,8 @@
  */
 #include "corvak/host/gains.h"
 
+#include "corvak/core/current_control.h"
+
 #include <complex.h>
 #include <math.h>
 #include <stdarg.h>
@@ -15,7 +17,6 @@
 #define PERIODS_PER_RADIAN 3.5 /* of the control rate over the bandwidth in rad/s */
 #define NOISE_SHARE 0.03       /* of the bus, that noise of the readings may stir up, rms */
 #define LEAST_MARGIN_RAD (45.0 * PI / 180.0)
-#define LEARNING_RATIO 0.25 /* src/core/current_control.c */
 /* Angle. */
 #define ANGLE_ERROR_RAD 0.15 /* that errors of the voltage may make at the takeover */
 #define WARMING_SHARE 0.12   /* by which a winding's resistance rises while it runs */
@@ -110,7 +111,8 @@ static double overshoot_of(double a, double l, double ratio)
 void cvk_current_loop_analysis(double bandwidth_hz, double period_s, double ratio,
                                double *margin_rad, double *overshoot)
 {
-    const double a = 1.0 - exp(-2.0 * PI * bandwidth_hz * period_s), l = LEARNING_RATIO * a;
+    const double a = 1.0 - exp(-2.0 * PI * bandwidth_hz * period_s),
+                 l = (double)CVK_LEARNING_RATIO * a;
     *margin_rad = PI;
     double before = INFINITY;
     for (int n = 1; n < 4000; n++) {

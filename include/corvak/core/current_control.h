@@ -37,6 +37,9 @@ typedef struct cvk_current_control_config {
     bool harmonics;        /* reject the fifth and seventh harmonic of the currents */
 } cvk_current_control_config;
 
+/* An unknown voltage is learned at this share of the rate at which the current is controlled. */
+#define CVK_LEARNING_RATIO 0.25f
+
 /* What follows from the config: prepared outside the control call, and exchanged while the
  * controller runs. */
 typedef struct cvk_current_constants {

@@ -38,6 +38,9 @@ cvk_status cvk_tune_file_read(cvk_tune *tune, const char *path,
 cvk_status cvk_tune_file_parse(cvk_tune *tune, const char *path, const char *text, size_t length,
                                cvk_complaint *complaint) CVK_MUST_CHECK;
 
+/* Marks a row of the parameter table as given, with where its value comes from. */
+void cvk_tune_give(cvk_tune *tune, const cvk_parameter *row, const char *from);
+
 /* Sets one parameter, "KEY=VALUE", and checks the whole again. */
 cvk_status cvk_tune_set(cvk_tune *tune, const char *assignment, const char *from,
                         cvk_complaint *complaint) CVK_MUST_CHECK;

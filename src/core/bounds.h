@@ -1,0 +1,35 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Numbers kept within bounds, and modes put together by what they need.
+ */
+#ifndef CORVAK_CORE_BOUNDS_H
+#define CORVAK_CORE_BOUNDS_H
+
+#include "corvak/core/moment.h"
+
+/* Within -limit .. limit. */
+static inline float cvk_clamp(float x, float limit)
+{
+    return x > limit ? limit : (x < -limit ? -limit : x);
+}
+
+/* `from` moved to `to`, by `step` at most. */
+static inline float cvk_toward(float from, float to, float step)
+{
+    const float way = to - from;
+    return fabsf(way) <= step ? to : from + copysignf(step, way);
+}
+
+/* The speed loop rules. */
+static inline bool cvk_mode_by_speed(int32_t mode)
+{
+    return mode == CVK_MODE_SPEED || mode == CVK_MODE_STOP;
+}
+
+/* The currents stand in the rotor's frame: its angle is needed. */
+static inline bool cvk_mode_by_angle(int32_t mode)
+{
+    return cvk_mode_by_speed(mode) || mode == CVK_MODE_CURRENT;
+}
+
+#endif
