@@ -6,7 +6,7 @@ set -eu
 
 packages="build-essential cmake ninja-build pkg-config git
   liblapack-dev libblas-dev liblapacke-dev libcminpack-dev libkissfft-dev libyaml-dev libhdf5-dev
-  libglib2.0-dev
+  libglib2.0-dev nanopb libnanopb-dev protobuf-compiler python3-protobuf libedit-dev libserialport-dev
   libjson-glib-dev gnuplot-nox fonts-dejavu-core fontconfig check
   python3-h5py
   clang clang-format clang-tidy cppcheck shellcheck libclang-rt-14-dev

@@ -30,10 +30,31 @@ static const cvk_drive_state *const_state_of(const cvk_drive *drive)
 
 /* ---- the hot path --------------------------------------------------------------------------- */
 
-/* Staged settings come into force between two calls; what follows from them came with them. */
-static const cvk_setup *adopt(cvk_drive_state *d)
+/* Staged settings come into force between two calls; what follows from them came with them. A
+ * prediction that was made with the old ones is no measure for the new. */
+static const cvk_setup *adopt(cvk_drive_state *d, cvk_moment *now)
 {
-    d->setup_live = d->setup_staged;
+    if (d->setup_live != d->setup_staged) {
+        d->setup_live = d->setup_staged;
+        d->current_control.primed = false;
+        if (d->trial.wish == CVK_WISH_BEGIN) {
+            d->trial.wish = CVK_WISH_NONE;
+            cvk_trial_begin(&d->trial, now);
+        }
+    }
+    return &d->setup[d->setup_live];
+}
+
+/* A change on trial stays, or goes back in this call. */
+static const cvk_setup *watch(cvk_drive_state *d, cvk_moment *now)
+{
+    if (cvk_trial_step(&d->trial, d->owner != CVK_NOBODY, now)) {
+        d->setup_staged = d->setup_live = (uint8_t)(1u - d->setup_live);
+        d->current_control.primed = false;
+    } else if (now->trial == CVK_TRIAL_KEPT) { /* its own limits count from now on */
+        cvk_setup *kept = &d->setup[d->setup_live];
+        kept->bounds = cvk_bounds_of(&kept->settings);
+    }
     return &d->setup[d->setup_live];
 }
 
@@ -111,13 +132,14 @@ cvk_abc cvk_drive_control(cvk_drive *drive, const cvk_readings *readings)
 {
     cvk_drive_state *d = state_of(drive);
     cvk_moment *now = &d->now;
-    const cvk_setup *setup = adopt(d);
+    const cvk_setup *setup = adopt(d, now);
     const bool clear = d->clear_fault;
 
     d->clear_fault = false;
     now->readings = *readings;
     cvk_measure_step(&d->measure, setup, now);                            /* currents, bus */
     cvk_protect_step(setup, clear, now);                                  /* faults */
+    setup = d->trial.runs ? watch(d, now) : setup;                        /* a change on trial */
     cvk_angles_step(&d->angles, setup, now);                              /* every source */
     take_request(d, now);                                                 /* who commands */
     cvk_startup_step(&d->startup, setup, &d->angles, &d->reference, now); /* which angle */
@@ -187,40 +209,145 @@ const cvk_settings *cvk_drive_settings(const cvk_drive *drive)
     return &d->setup[d->setup_staged].settings;
 }
 
-/* The first parameter that differs and may not while the bridge is on. */
-static const cvk_parameter *forbidden_change(const cvk_settings *from, const cvk_settings *to)
+/* The first parameter that differs; with `forbidden`, that may not while the bridge is on. */
+static const cvk_parameter *difference(const cvk_settings *from, const cvk_settings *to,
+                                       bool forbidden)
 {
     for (unsigned n = 0; n < cvk_parameter_count(); n++) {
         const cvk_parameter *row = cvk_parameter_at(n);
-        if (!row->while_on && cvk_parameter_get(from, row) != cvk_parameter_get(to, row)) {
+        if (cvk_parameter_get(from, row) != cvk_parameter_get(to, row) &&
+            !(forbidden && row->while_on)) {
             return row;
         }
     }
     return NULL;
 }
 
+static cvk_status refuse_while_on(const cvk_parameter *row, const cvk_settings *settings,
+                                  cvk_refusal *why)
+{
+    if (why != NULL) {
+        *why = (cvk_refusal){.field = row->name, .value = cvk_parameter_get(settings, row)};
+    }
+    return CVK_BRIDGE_IS_ON;
+}
+
+/* Prepares settings in the free place; nothing is staged yet. `on_trial`: the bridge may be on. */
+static cvk_status prepare_next(cvk_drive_state *d, const cvk_settings *settings, bool on_trial,
+                               cvk_refusal *why)
+{
+    const uint8_t live = d->setup_live;
+    if (d->setup_staged != live || d->trial.runs) {
+        return CVK_BUSY;
+    }
+    const cvk_parameter *row = difference(&d->setup[live].settings, settings, on_trial);
+    if (d->gates_on && row != NULL) {
+        return refuse_while_on(row, settings, why);
+    }
+    return cvk_setup_prepare(&d->setup[1u - live], &d->hardware, settings, why);
+}
+
+static void stage_next(cvk_drive_state *d)
+{
+    atomic_signal_fence(memory_order_release);
+    d->setup_staged = (uint8_t)(1u - d->setup_live);
+}
+
 cvk_status cvk_drive_stage(cvk_drive *drive, const cvk_settings *settings, cvk_refusal *why)
 {
     cvk_drive_state *d = state_of(drive);
-    const uint8_t live = d->setup_live, free_place = (uint8_t)(1u - live);
-    if (d->setup_staged != live) {
-        return CVK_BUSY;
-    }
-    const cvk_parameter *forbidden = forbidden_change(&d->setup[live].settings, settings);
-    if (d->gates_on && forbidden != NULL) {
-        if (why != NULL) {
-            *why = (cvk_refusal){.field = forbidden->name,
-                                 .value = cvk_parameter_get(settings, forbidden)};
-        }
-        return CVK_BRIDGE_IS_ON;
-    }
-    cvk_status status = cvk_setup_prepare(&d->setup[free_place], &d->hardware, settings, why);
+    const cvk_status status = prepare_next(d, settings, false, why);
     if (status == CVK_OK) {
-        atomic_signal_fence(memory_order_release);
-        d->setup_staged = free_place;
+        stage_next(d);
     }
     return status;
 }
+
+/* ---- a change on trial ---------------------------------------------------------------------- */
+
+/* A window that would stop the motor at once. */
+static cvk_status check_bus(const cvk_drive_state *d, const cvk_settings *settings,
+                            cvk_refusal *why)
+{
+    const cvk_protect_settings *s = &settings->protect;
+    const float bus_v = d->now.bus_v;
+    if (!d->gates_on || (bus_v >= s->bus_min_v && bus_v <= s->bus_max_v)) {
+        return CVK_OK;
+    }
+    if (why != NULL) {
+        *why =
+            (cvk_refusal){.field = bus_v < s->bus_min_v ? "protect.bus_min_v" : "protect.bus_max_v",
+                          .value = bus_v < s->bus_min_v ? s->bus_min_v : s->bus_max_v,
+                          .against = "the bus as it is now",
+                          .reason = "the running motor would stop at once: choose a window "
+                                    "with the present bus voltage in it"};
+    }
+    return CVK_CONTRADICTION;
+}
+
+cvk_status cvk_drive_try(cvk_drive *drive, cvk_owner owner, const cvk_settings *settings,
+                         const cvk_trial_terms *terms, cvk_refusal *why)
+{
+    cvk_drive_state *d = state_of(drive);
+    const cvk_setup *in_force = &d->setup[d->setup_live];
+    cvk_status status = cvk_drive_refresh(drive, owner);
+    if (status == CVK_OK) {
+        status = prepare_next(d, settings, true, why);
+    }
+    if (status == CVK_OK) {
+        status = check_bus(d, settings, why);
+    }
+    if (status == CVK_OK) {
+        status = cvk_trial_prepare(&d->trial, terms, in_force, why);
+    }
+    if (status == CVK_OK) {
+        cvk_setup *next = &d->setup[1u - d->setup_live];
+        next->bounds = cvk_bounds_tighter(next->bounds, in_force->bounds);
+        d->trial.wish = CVK_WISH_BEGIN;
+        stage_next(d);
+    }
+    return status;
+}
+
+static cvk_status wish(cvk_drive *drive, cvk_owner owner, cvk_trial_wish what)
+{
+    cvk_drive_state *d = state_of(drive);
+    const cvk_status status = cvk_drive_refresh(drive, owner);
+    if (status != CVK_OK) {
+        return status;
+    }
+    if (d->setup_staged != d->setup_live ||
+        (what == CVK_WISH_KEEP && d->now.trial == CVK_TRIAL_WATCHED)) {
+        return CVK_BUSY;
+    }
+    if (!d->trial.runs) {
+        return CVK_NO_TRIAL;
+    }
+    d->trial.wish = (uint8_t)what;
+    return CVK_OK;
+}
+
+cvk_status cvk_drive_keep(cvk_drive *drive, cvk_owner owner)
+{
+    return wish(drive, owner, CVK_WISH_KEEP);
+}
+
+cvk_status cvk_drive_take_back(cvk_drive *drive, cvk_owner owner)
+{
+    return wish(drive, owner, CVK_WISH_TAKE_BACK);
+}
+
+void cvk_drive_supervise(cvk_drive *drive)
+{
+    cvk_drive_state *d = state_of(drive);
+    const uint32_t tick = d->now.tick;
+    if (tick != d->tick_supervised && d->port->watchdog_kick != NULL) {
+        d->port->watchdog_kick(d->port->context);
+    }
+    d->tick_supervised = tick;
+}
+
+/* ---- requests ------------------------------------------------------------------------------- */
 
 static cvk_status check_request(const cvk_request *request, cvk_refusal *why)
 {

@@ -9,6 +9,7 @@
 #include "measure.h"
 #include "reference.h"
 #include "startup.h"
+#include "trial.h"
 
 typedef struct cvk_drive_state {
     const cvk_port *port;
@@ -24,6 +25,8 @@ typedef struct cvk_drive_state {
     uint32_t lease_ticks;
     volatile uint8_t beats; /* the task adds one to refresh the lease */
     cvk_excitation *volatile excitation;
+    cvk_trial trial;
+    uint32_t tick_supervised;
     /* the interrupt's own */
     uint8_t beats_seen;
     uint32_t lease_left; /* control calls */

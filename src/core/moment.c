@@ -30,12 +30,12 @@ const char *cvk_angle_source_text(cvk_angle_source source)
 
 const char *cvk_angle_reason_text(cvk_angle_reason reason)
 {
-    static const char *const texts[] = {[CVK_ANGLE_FINE] = "fine",
-                                        [CVK_ANGLE_OFF] = "off",
-                                        [CVK_ANGLE_TOO_SLOW] = "too slow",
-                                        [CVK_ANGLE_NO_MATCH] = "does not match",
-                                        [CVK_ANGLE_NOT_SETTLED] = "not settled",
-                                        [CVK_ANGLE_BAD_READING] = "bad reading"};
+    static const char *const texts[CVK_ANGLE_REASONS] = {[CVK_ANGLE_FINE] = "fine",
+                                                         [CVK_ANGLE_OFF] = "off",
+                                                         [CVK_ANGLE_TOO_SLOW] = "too slow",
+                                                         [CVK_ANGLE_NO_MATCH] = "does not match",
+                                                         [CVK_ANGLE_NOT_SETTLED] = "not settled",
+                                                         [CVK_ANGLE_BAD_READING] = "bad reading"};
     return TEXT_OF(reason, texts, "unknown reason");
 }
 
@@ -51,10 +51,10 @@ const char *cvk_mode_text(cvk_mode mode)
 
 const char *cvk_start_phase_text(cvk_start_phase phase)
 {
-    static const char *const texts[] = {[CVK_START_IDLE] = "idle",
-                                        [CVK_START_ALIGN] = "align",
-                                        [CVK_START_TURN] = "turn",
-                                        [CVK_START_RUN] = "run",
-                                        [CVK_START_YIELD] = "yield"};
+    static const char *const texts[CVK_START_PHASES] = {[CVK_START_IDLE] = "idle",
+                                                        [CVK_START_ALIGN] = "align",
+                                                        [CVK_START_TURN] = "turn",
+                                                        [CVK_START_RUN] = "run",
+                                                        [CVK_START_YIELD] = "yield"};
     return TEXT_OF(phase, texts, "unknown phase");
 }

@@ -24,7 +24,7 @@ void cvk_protect_raise(cvk_moment *now, cvk_fault fault)
 }
 
 /* What is wrong with these currents and this bus, of which something is. */
-static cvk_fault name_fault(const cvk_protect_settings *s, cvk_abc i, float bus_v)
+static cvk_fault name_fault(const cvk_bounds *s, cvk_abc i, float bus_v)
 {
     if (!isfinite(i.a) || !isfinite(i.b) || !isfinite(i.c) || !isfinite(bus_v)) {
         return CVK_FAULT_SAMPLE;
@@ -35,7 +35,7 @@ static cvk_fault name_fault(const cvk_protect_settings *s, cvk_abc i, float bus_
 
 void cvk_protect_step(const cvk_setup *setup, bool clear, cvk_moment *now)
 {
-    const cvk_protect_settings *s = &setup->settings.protect;
+    const cvk_bounds *s = &setup->bounds;
     const cvk_abc i = now->phase_a;
     const float trip_a = s->trip_current_a, bus_v = now->bus_v;
     now->fault = clear ? CVK_FAULT_NONE : now->fault;

@@ -53,6 +53,16 @@ static float speed_wanted(const cvk_setup *setup, const cvk_moment *now)
     return now->start_phase != CVK_START_IDLE && too_slow ? floor : wanted;
 }
 
+/* The d current goes first. */
+static cvk_dq within(cvk_dq i, const cvk_bounds *bounds)
+{
+    if (i.d * i.d + i.q * i.q <= bounds->current_square_a2) {
+        return i;
+    }
+    const float d = cvk_clamp(i.d, bounds->current_a);
+    return (cvk_dq){d, cvk_clamp(i.q, sqrtf(bounds->current_square_a2 - d * d))};
+}
+
 void cvk_reference_step(cvk_reference *reference, const cvk_setup *setup, cvk_moment *now)
 {
     const bool by_speed = cvk_mode_by_speed(now->request.mode);
@@ -76,4 +86,5 @@ void cvk_reference_step(cvk_reference *reference, const cvk_setup *setup, cvk_mo
         now->current_set_a.q =
             speed_control(reference, setup, now->speed_set_rad_s - now->angle.speed_rad_s);
     }
+    now->current_set_a = within(now->current_set_a, &setup->bounds);
 }

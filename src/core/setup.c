@@ -100,11 +100,31 @@ static float most_duty(const cvk_hardware *hardware)
                : 1.0f;
 }
 
+cvk_bounds cvk_bounds_of(const cvk_settings *s)
+{
+    return (cvk_bounds){s->protect.trip_current_a, s->protect.bus_min_v, s->protect.bus_max_v,
+                        s->limit.current_a, s->limit.current_a * s->limit.current_a};
+}
+
+static float lower(float a, float b)
+{
+    return a < b ? a : b;
+}
+
+cvk_bounds cvk_bounds_tighter(cvk_bounds a, cvk_bounds b)
+{
+    const float current_a = lower(a.current_a, b.current_a);
+    return (cvk_bounds){lower(a.trip_current_a, b.trip_current_a),
+                        -lower(-a.bus_min_v, -b.bus_min_v), lower(a.bus_max_v, b.bus_max_v),
+                        current_a, current_a * current_a};
+}
+
 cvk_status cvk_setup_prepare(cvk_setup *setup, const cvk_hardware *hardware,
                              const cvk_settings *settings, cvk_refusal *why)
 {
     cvk_status status = cvk_settings_check(settings, why);
-    *setup = (cvk_setup){.settings = *settings, .period_s = hardware->period_s};
+    *setup = (cvk_setup){
+        .settings = *settings, .bounds = cvk_bounds_of(settings), .period_s = hardware->period_s};
     if (status == CVK_OK) {
         status = prepare_current(setup, why);
     }

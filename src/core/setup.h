@@ -28,8 +28,15 @@ typedef struct cvk_start_constants {
     uint32_t align_ticks, patience_ticks, settle_ticks, lost_ticks;
 } cvk_start_constants;
 
+/* What holds whatever is asked for. While a change is on trial: the tighter of old and new. */
+typedef struct cvk_bounds {
+    float trip_current_a, bus_min_v, bus_max_v;
+    float current_a, current_square_a2; /* limit.current_a */
+} cvk_bounds;
+
 typedef struct cvk_setup {
     cvk_settings settings;
+    cvk_bounds bounds;
     float period_s;
     uint32_t rest_ticks;
     cvk_current_constants current;
@@ -43,6 +50,11 @@ typedef struct cvk_setup {
 /* Checks settings against the hardware and prepares them. */
 cvk_status cvk_setup_prepare(cvk_setup *setup, const cvk_hardware *hardware,
                              const cvk_settings *settings, cvk_refusal *why) CVK_MUST_CHECK;
+
+cvk_bounds cvk_bounds_of(const cvk_settings *settings);
+
+/* Both hold. */
+cvk_bounds cvk_bounds_tighter(cvk_bounds a, cvk_bounds b);
 
 /* What a mode needs and is not known; CVK_OK when nothing. */
 cvk_status cvk_setup_allows(const cvk_setup *setup, cvk_mode mode, cvk_refusal *why) CVK_MUST_CHECK;

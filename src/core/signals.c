@@ -4,16 +4,21 @@
  */
 #include "corvak/core/signals.h"
 
+#include "corvak/core/trial.h"
 #include "text.h"
 
 #define AT(place) offsetof(cvk_moment, place)
 #define REAL(name, unit, place, digits, help)                                                      \
     {                                                                                              \
-        name, unit, AT(place), false, digits, NULL, help                                           \
+        name, unit, AT(place), false, digits, NULL, 0, help                                        \
     }
-#define WHOLE(name, place, text, help)                                                             \
+#define WHOLE(name, place, help)                                                                   \
     {                                                                                              \
-        name, "", AT(place), true, 0, text, help                                                   \
+        name, "", AT(place), true, 0, NULL, 0, help                                                \
+    }
+#define STATE(name, place, text, states, help)                                                     \
+    {                                                                                              \
+        name, "", AT(place), true, 0, text, states, help                                           \
     }
 
 static const char *fault_text(int value)
@@ -41,11 +46,21 @@ static const char *phase_text(int value)
     return cvk_start_phase_text((cvk_start_phase)value);
 }
 
+static const char *trial_text(int value)
+{
+    return cvk_trial_state_text((cvk_trial_state)value);
+}
+
+static const char *trial_reason_text(int value)
+{
+    return cvk_trial_reason_text((cvk_trial_reason)value);
+}
+
 static const cvk_signal signals[] = {
     REAL("theta_m", "rad", readings.rotor.absolute_mech_rad, 6, "absolute sensor, mechanical"),
-    WHOLE("enc", readings.rotor.encoder_counts, NULL, "encoder counts"),
-    WHOLE("index", readings.rotor.index_passed, NULL, "encoder: 1 when the index mark went by"),
-    WHOLE("hall", readings.rotor.hall, NULL, "halls: 0..7, a is bit 0"),
+    WHOLE("enc", readings.rotor.encoder_counts, "encoder counts"),
+    WHOLE("index", readings.rotor.index_passed, "encoder: 1 when the index mark went by"),
+    WHOLE("hall", readings.rotor.hall, "halls: 0..7, a is bit 0"),
     REAL("sin", "V", readings.rotor.sin_v, 5, "sin/cos sensor"),
     REAL("cos", "V", readings.rotor.cos_v, 5, "sin/cos sensor"),
     REAL("tach", "V", readings.rotor.tachometer_v, 5, "tachometer"),
@@ -62,7 +77,9 @@ static const cvk_signal signals[] = {
     REAL("vdc", "V", bus_v, 4, "bus voltage"),
     REAL("v_alpha", "V", acting_v.alpha, 4, "voltage that acts until the next sample"),
     REAL("v_beta", "V", acting_v.beta, 4, "the same, beta"),
-    WHOLE("fault", fault, fault_text, "why the bridge was switched off"),
+    STATE("fault", fault, fault_text, CVK_FAULT_COUNT, "why the bridge was switched off"),
+    STATE("trial", trial, trial_text, CVK_TRIAL_STATES, "where a change on trial stands"),
+    STATE("trial_reason", trial_reason, trial_reason_text, CVK_TRIAL_REASONS, "why it went back"),
     REAL("theta_imposed", "rad", source[CVK_ANGLE_IMPOSED].angle_rad, 5, "the imposed angle"),
     REAL("theta_rotor", "rad", source[CVK_ANGLE_ROTOR].angle_rad, 5,
          "electrical angle by the rotor sensor"),
@@ -72,11 +89,13 @@ static const cvk_signal signals[] = {
          "electrical angle by the flux observer"),
     REAL("speed_flux", "rad/s", source[CVK_ANGLE_FLUX].speed_rad_s, 3, "and its speed"),
     REAL("quality_flux", "", source[CVK_ANGLE_FLUX].quality, 3, "and its quality, 0..1"),
-    WHOLE("reason_flux", source[CVK_ANGLE_FLUX].reason, reason_text, "why it is not trusted"),
-    WHOLE("mode", request.mode, mode_text, "what the drive does"),
+    STATE("reason_flux", source[CVK_ANGLE_FLUX].reason, reason_text, CVK_ANGLE_REASONS,
+          "why it is not trusted"),
+    STATE("mode", request.mode, mode_text, CVK_MODE_COUNT, "what the drive does"),
     REAL("speed_request", "rad/s", request.speed_rad_s, 3, "electrical speed that is asked for"),
-    WHOLE("start_phase", start_phase, phase_text, "where a start without a sensor stands"),
-    WHOLE("angle_source", angle_source, source_text, "which angle is used"),
+    STATE("start_phase", start_phase, phase_text, CVK_START_PHASES,
+          "where a start without a sensor stands"),
+    STATE("angle_source", angle_source, source_text, CVK_ANGLE_SOURCES, "which angle is used"),
     REAL("theta_e", "rad", angle.angle_rad, 5, "electrical angle in use"),
     REAL("speed_e", "rad/s", angle.speed_rad_s, 3, "electrical speed in use"),
     REAL("speed_set", "rad/s", speed_set_rad_s, 3, "speed set-point after its slew"),
@@ -84,7 +103,7 @@ static const cvk_signal signals[] = {
     REAL("iq_set", "A", current_set_a.q, 4, "current set-point, q"),
     REAL("id", "A", current_a.d, 4, "current in the frame of the angle in use, d"),
     REAL("iq", "A", current_a.q, 4, "the same, q"),
-    WHOLE("bridge_on", bridge_on, NULL, "1 while the switches follow the duties"),
+    WHOLE("bridge_on", bridge_on, "1 while the switches follow the duties"),
     REAL("duty_a", "", duty.a, 6, "duty computed from this sample: acts one period later"),
     REAL("duty_b", "", duty.b, 6, "duty"),
     REAL("duty_c", "", duty.c, 6, "duty"),

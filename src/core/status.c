@@ -22,6 +22,8 @@ const char *cvk_status_text(cvk_status status)
         [CVK_BUSY] = "what was asked for before has not been taken up yet",
         [CVK_UNKNOWN_NAME] = "there is nothing of that name",
         [CVK_NOT_OWNER] = "the drive belongs to somebody else, or to nobody",
+        [CVK_NO_TRIAL] = "no change is on trial",
+        [CVK_NO_ANSWER] = "the other end does not answer",
     };
     if ((unsigned)status >= CVK_STATUS_COUNT) {
         return "unknown status";

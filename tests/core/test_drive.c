@@ -225,24 +225,187 @@ START_TEST(staged_settings_are_adopted_between_two_calls)
 {
     cvk_settings settings = wheel();
     cvk_refusal why = {0};
-    ask((cvk_request){.mode = CVK_MODE_CURRENT, .current_a = {0.0f, 1.0f}});
-    cvk_drive_control(&drive, &calm);
     settings.current.bandwidth_hz = 1000.0f;
     ck_assert_int_eq(cvk_drive_stage(&drive, &settings, &why), CVK_OK);
     ck_assert_int_eq(cvk_drive_stage(&drive, &settings, &why), CVK_BUSY);
     ck_assert_float_eq(cvk_drive_settings(&drive)->current.bandwidth_hz, 1000.0f);
+    ask((cvk_request){.mode = CVK_MODE_CURRENT, .current_a = {0.0f, 1.0f}});
     cvk_drive_control(&drive, &calm);
     ck_assert(the_gate.on);
+    settings.current.bandwidth_hz = 900.0f; /* while it is on: only on trial */
+    ck_assert_int_eq(cvk_drive_stage(&drive, &settings, &why), CVK_BRIDGE_IS_ON);
+    ck_assert_str_eq(why.field, "bandwidth_hz");
+    ask((cvk_request){.mode = CVK_MODE_OFF});
+    cvk_drive_control(&drive, &calm);
     settings.current.bandwidth_hz = NAN;
     ck_assert_int_eq(cvk_drive_stage(&drive, &settings, &why), CVK_OUT_OF_RANGE);
     ck_assert_float_eq(cvk_drive_settings(&drive)->current.bandwidth_hz, 1000.0f);
     settings = wheel();
     settings.motor.pole_pairs = 4;
-    ck_assert_int_eq(cvk_drive_stage(&drive, &settings, &why), CVK_BRIDGE_IS_ON);
+    ask((cvk_request){.mode = CVK_MODE_CURRENT, .current_a = {0.0f, 1.0f}});
+    cvk_drive_control(&drive, &calm);
+    ck_assert_int_eq(
+        cvk_drive_try(&drive, 1, &settings, &(cvk_trial_terms){1.0f, 1.0f, 0, 0, 0}, &why),
+        CVK_BRIDGE_IS_ON);
     ck_assert_str_eq(why.field, "pole_pairs");
     ask((cvk_request){.mode = CVK_MODE_OFF});
     cvk_drive_control(&drive, &calm);
     ck_assert_int_eq(cvk_drive_stage(&drive, &settings, &why), CVK_OK);
+}
+END_TEST
+
+/* ---- a change on trial ----------------------------------------------------------------------- */
+
+static const cvk_trial_terms brief = {.watch_s = 0.01f, .confirm_s = 0.02f};
+
+/* The motor turns by current, and a change is on trial. */
+static cvk_settings start_trial(cvk_trial_terms terms)
+{
+    cvk_settings settings = wheel();
+    ask((cvk_request){.mode = CVK_MODE_CURRENT, .current_a = {0.0f, 1.0f}});
+    cvk_drive_control(&drive, &calm);
+    settings.current.bandwidth_hz = 777.0f;
+    settings.limit.current_a *= 2.0f;
+    settings.protect.trip_current_a *= 3.0f;
+    ck_assert_int_eq(cvk_drive_try(&drive, 1, &settings, &terms, NULL), CVK_OK);
+    cvk_drive_control(&drive, &calm);
+    ck_assert_int_eq(cvk_drive_now(&drive)->trial, CVK_TRIAL_WATCHED);
+    return settings;
+}
+
+static void call(int count, cvk_readings readings)
+{
+    for (int n = 0; n < count; n++) {
+        ck_assert_int_eq(cvk_drive_refresh(&drive, 1), CVK_OK);
+        cvk_drive_control(&drive, &readings);
+    }
+}
+
+static void assert_back(cvk_trial_reason reason)
+{
+    ck_assert_int_eq(cvk_drive_now(&drive)->trial, CVK_TRIAL_GONE_BACK);
+    ck_assert_int_eq(cvk_drive_now(&drive)->trial_reason, reason);
+    ck_assert_float_eq(cvk_drive_settings(&drive)->current.bandwidth_hz,
+                       wheel().current.bandwidth_hz);
+}
+
+START_TEST(a_change_is_kept_by_its_owner_after_the_watch)
+{
+    const cvk_settings settings = start_trial(brief);
+    ck_assert_int_eq(cvk_drive_keep(&drive, 1), CVK_BUSY);
+    ck_assert_int_eq(cvk_drive_try(&drive, 1, &settings, &brief, NULL), CVK_BUSY);
+    call(200, calm);
+    ck_assert_int_eq(cvk_drive_now(&drive)->trial, CVK_TRIAL_WAITING);
+    ck_assert_int_eq(cvk_drive_keep(&drive, 2), CVK_NOT_OWNER);
+    ck_assert_int_eq(cvk_drive_keep(&drive, 1), CVK_OK);
+    call(1, calm);
+    ck_assert_int_eq(cvk_drive_now(&drive)->trial, CVK_TRIAL_KEPT);
+    call(2000, calm);
+    ck_assert_float_eq(cvk_drive_settings(&drive)->current.bandwidth_hz, 777.0f);
+    ck_assert_int_eq(cvk_drive_keep(&drive, 1), CVK_NO_TRIAL);
+}
+END_TEST
+
+START_TEST(a_change_that_nobody_keeps_goes_back)
+{
+    start_trial(brief);
+    call(599, calm);
+    ck_assert_int_eq(cvk_drive_now(&drive)->trial, CVK_TRIAL_WAITING);
+    call(1, calm);
+    assert_back(CVK_TRIAL_UNCONFIRMED);
+}
+END_TEST
+
+START_TEST(a_current_beyond_its_guard_takes_a_change_back_at_once)
+{
+    cvk_trial_terms terms = brief;
+    terms.current_a = 6.0f;
+    start_trial(terms);
+    cvk_readings high = calm;
+    high.current_a = (cvk_abc){6.5f, -3.25f, -3.25f};
+    call(1, high);
+    assert_back(CVK_TRIAL_CURRENT);
+    ck_assert_int_eq(cvk_drive_now(&drive)->fault, CVK_FAULT_NONE);
+}
+END_TEST
+
+START_TEST(the_owner_takes_a_change_back_and_so_does_its_loss)
+{
+    start_trial(brief);
+    ck_assert_int_eq(cvk_drive_take_back(&drive, 1), CVK_OK);
+    call(1, calm);
+    assert_back(CVK_TRIAL_TAKEN_BACK);
+    start_trial(brief);
+    ck_assert_int_eq(cvk_drive_release(&drive, 1), CVK_OK);
+    cvk_drive_control(&drive, &calm);
+    assert_back(CVK_TRIAL_OWNER_LOST);
+}
+END_TEST
+
+/* What is raised counts only once it is kept: trip and limit of the settings before hold. */
+START_TEST(raised_limits_count_only_when_kept)
+{
+    cvk_trial_terms terms = brief;
+    terms.current_a = 1000.0f;
+    start_trial(terms);
+    const float trip_a = wheel().protect.trip_current_a, limit_a = wheel().limit.current_a;
+    ask((cvk_request){.mode = CVK_MODE_CURRENT, .current_a = {0.0f, 1.5f * limit_a}});
+    call(1, calm);
+    ck_assert_float_eq_tol(cvk_drive_now(&drive)->current_set_a.q, limit_a, 1e-4f);
+    cvk_readings high = calm;
+    high.current_a = (cvk_abc){1.01f * trip_a, -0.5f * trip_a, -0.51f * trip_a};
+    call(1, high);
+    ck_assert_int_eq(cvk_drive_now(&drive)->fault, CVK_FAULT_OVERCURRENT);
+    assert_back(CVK_TRIAL_FAULT);
+    ck_assert(!the_gate.on);
+    cvk_drive_clear_fault(&drive);
+    start_trial(terms);
+    ask((cvk_request){.mode = CVK_MODE_CURRENT, .current_a = {0.0f, 1.5f * limit_a}});
+    call(200, calm);
+    ck_assert_int_eq(cvk_drive_keep(&drive, 1), CVK_OK);
+    call(1, calm);
+    call(1, high);
+    ck_assert_int_eq(cvk_drive_now(&drive)->fault, CVK_FAULT_NONE);
+    ck_assert_float_eq_tol(cvk_drive_now(&drive)->current_set_a.q, 1.5f * limit_a, 1e-4f);
+}
+END_TEST
+
+START_TEST(a_window_without_the_bus_is_refused_while_on)
+{
+    cvk_settings settings = wheel();
+    cvk_refusal why = {0};
+    ask((cvk_request){.mode = CVK_MODE_CURRENT, .current_a = {0.0f, 1.0f}});
+    call(1, calm);
+    settings.protect.bus_min_v = calm.bus_v + 1.0f;
+    ck_assert_int_eq(cvk_drive_try(&drive, 1, &settings, &brief, &why), CVK_CONTRADICTION);
+    ck_assert_str_eq(why.field, "protect.bus_min_v");
+    call(1, calm);
+    ck_assert(the_gate.on);
+}
+END_TEST
+
+static unsigned kicks;
+
+static void kick(void *context)
+{
+    (void)context;
+    kicks++;
+}
+
+START_TEST(the_watchdog_is_kicked_only_while_control_calls_come)
+{
+    static cvk_port dog;
+    cvk_hardware hardware = cvk_hardware_default();
+    const cvk_settings settings = wheel();
+    dog = port;
+    dog.watchdog_kick = kick;
+    ck_assert_int_eq(cvk_drive_init(&drive, &dog, &hardware, &settings, NULL), CVK_OK);
+    kicks = 0;
+    cvk_drive_control(&drive, &calm);
+    cvk_drive_supervise(&drive);
+    ck_assert_uint_eq(kicks, 1);
+    cvk_drive_supervise(&drive);
+    ck_assert_uint_eq(kicks, 1);
 }
 END_TEST
 
@@ -565,6 +728,13 @@ static void add(TCase *tests)
     tcase_add_test(tests, the_first_cause_is_kept);
     tcase_add_test(tests, bad_settings_and_hardware_are_refused_by_name);
     tcase_add_test(tests, staged_settings_are_adopted_between_two_calls);
+    tcase_add_test(tests, a_change_is_kept_by_its_owner_after_the_watch);
+    tcase_add_test(tests, a_change_that_nobody_keeps_goes_back);
+    tcase_add_test(tests, a_current_beyond_its_guard_takes_a_change_back_at_once);
+    tcase_add_test(tests, the_owner_takes_a_change_back_and_so_does_its_loss);
+    tcase_add_test(tests, raised_limits_count_only_when_kept);
+    tcase_add_test(tests, a_window_without_the_bus_is_refused_while_on);
+    tcase_add_test(tests, the_watchdog_is_kicked_only_while_control_calls_come);
     tcase_add_test(tests, one_owner_at_a_time);
     tcase_add_test(tests, a_lease_that_runs_out_ends_in_a_controlled_stop);
     tcase_add_test(tests, missing_currents_are_completed);

@@ -19,6 +19,10 @@ static cvk_drive drive;
 static cvk_owner me; /* who owns the drive, as the rules have it; CVK_NOBODY */
 static double lease_s, since_s;
 static cvk_excitation program;
+static bool on_trial; /* as the rules have it */
+static cvk_settings before_trial;
+static double trial_s, trial_most_s;
+static int gone_back[CVK_TRIAL_REASONS]; /* by reason; those that were kept at 0 */
 
 static void gate_enable(void *context, bool enable)
 {
@@ -156,9 +160,65 @@ static void stage_something(void)
 {
     const cvk_settings settings = any_settings();
     const cvk_settings before = *cvk_drive_settings(&drive);
-    if (cvk_drive_stage(&drive, &settings, NULL) != CVK_OK) { /* invariant 5 */
+    const cvk_status status = cvk_drive_stage(&drive, &settings, NULL);
+    if (status != CVK_OK) { /* invariant 5 */
         ck_assert_mem_eq(&before, cvk_drive_settings(&drive), sizeof before);
     }
+    ck_assert(status != CVK_OK || (!gates_on && !on_trial));
+}
+
+/* Changes on trial by anybody, and the word on them. */
+static void try_something(void)
+{
+    const cvk_settings settings = any_settings(), in_force = *cvk_drive_settings(&drive);
+    const cvk_trial_terms terms = {.watch_s = maybe_bad(random_between(0.01f, 0.03f), 20),
+                                   .confirm_s = random_between(0.01f, 0.04f),
+                                   .current_a = maybe_bad(random_between(0.0f, 40.0f), 20)};
+    const cvk_owner who = once_in(4) ? (cvk_owner)random_between(0.0f, 4.9f) : me;
+    const bool mine = who != CVK_NOBODY && who == me;
+    const cvk_status tried = cvk_drive_try(&drive, who, &settings, &terms, NULL);
+    ck_assert((tried == CVK_NOT_OWNER) == !mine);
+    ck_assert(!on_trial || tried != CVK_OK);
+    since_s = mine ? 0.0 : since_s;
+    if (tried == CVK_OK) {
+        ck_assert(isfinite(terms.watch_s) && isfinite(terms.current_a)); /* invariant 4 */
+        before_trial = in_force;
+        on_trial = true;
+        trial_s = 0.0;
+        trial_most_s = (double)terms.watch_s + (double)terms.confirm_s;
+    } else {
+        ck_assert_mem_eq(&in_force, cvk_drive_settings(&drive), sizeof in_force);
+    }
+}
+
+static void say_a_word_on_it(void)
+{
+    const cvk_owner who = once_in(4) ? (cvk_owner)random_between(0.0f, 4.9f) : me;
+    const bool mine = who != CVK_NOBODY && who == me, keep = once_in(2);
+    const cvk_status status = keep ? cvk_drive_keep(&drive, who) : cvk_drive_take_back(&drive, who);
+    ck_assert((status == CVK_NOT_OWNER) == !mine);
+    ck_assert(status != CVK_OK || on_trial);
+    ck_assert(!keep || status != CVK_OK || cvk_drive_now(&drive)->trial == CVK_TRIAL_WAITING);
+    since_s = mine ? 0.0 : since_s;
+}
+
+/* Invariant 9. */
+static void check_trial(double period_s)
+{
+    const cvk_moment *now = cvk_drive_now(&drive);
+    const bool ended = now->trial == CVK_TRIAL_KEPT || now->trial == CVK_TRIAL_GONE_BACK;
+    trial_s += period_s;
+    if (!on_trial) {
+        return;
+    }
+    if (now->trial == CVK_TRIAL_GONE_BACK) {
+        ck_assert_mem_eq(&before_trial, cvk_drive_settings(&drive), sizeof before_trial);
+        gone_back[now->trial_reason]++;
+    } else {
+        ck_assert(now->trial == CVK_TRIAL_KEPT || trial_s < trial_most_s + 2e-4);
+    }
+    gone_back[0] += now->trial == CVK_TRIAL_KEPT ? 1 : 0;
+    on_trial = !ended;
 }
 
 static void check(const cvk_abc duty, int32_t fault_before, bool cleared)
@@ -201,6 +261,12 @@ START_TEST(the_invariants_hold)
         if (once_in(60)) {
             stage_something();
         }
+        if (once_in(60)) {
+            try_something();
+        }
+        if (once_in(300)) {
+            say_a_word_on_it();
+        }
         if (once_in(500)) {
             run_something(&hardware);
         }
@@ -217,6 +283,12 @@ START_TEST(the_invariants_hold)
         }
         ck_assert(me == CVK_NOBODY || since_s < lease_s + 2e-4);
         check(duty, fault_before, cleared);
+        check_trial((double)hardware.period_s);
+    }
+    const int must[] = {CVK_TRIAL_FINE,       CVK_TRIAL_FAULT,      CVK_TRIAL_CURRENT,
+                        CVK_TRIAL_OWNER_LOST, CVK_TRIAL_TAKEN_BACK, CVK_TRIAL_UNCONFIRMED};
+    for (size_t n = 0; n < sizeof must / sizeof must[0]; n++) {
+        ck_assert_msg(gone_back[must[n]] > 0, "reason %d: %d", must[n], gone_back[must[n]]);
     }
 }
 END_TEST

@@ -9,12 +9,16 @@
  *   2. With a fault the bridge is off, from the call that sees the fault on.
  *   3. A fault stays, and stays the first one, until cvk_drive_clear_fault().
  *   4. No number that is not finite gets into a request or a setting.
- *   5. Settings are adopted whole, between two control calls, or not at all.
+ *   5. Settings are adopted whole, between two control calls, or not at all; while the bridge is
+ *      on only as a change on trial.
  *   6. The gates are enabled only while the mode is another than CVK_MODE_OFF.
  *   7. There is one owner at most; another one comes only by claiming what nobody owns, or by the
  *      owner's hand-over.
  *   8. What is asked for counts only while its owner's lease runs. After that, and after a release,
  *      the drive stops in a controlled way (CVK_MODE_STOP) and stays off: never the last request.
+ *   9. A change on trial ends: kept by its owner's word after the watch, or gone back within
+ *      watch_s + confirm_s, to exactly the settings before it. Until then neither the old nor the
+ *      new limits and protections are exceeded knowingly.
  *
  * Context: "interrupt" below is the one that calls cvk_drive_control(); "task" is anything that it
  * can interrupt. One task at a time may call the setters; they need no lock against the interrupt.
@@ -26,6 +30,7 @@
 #include "corvak/core/moment.h"
 #include "corvak/core/port.h"
 #include "corvak/core/settings.h"
+#include "corvak/core/trial.h"
 
 #ifdef __cplusplus
 extern "C" {
@@ -51,7 +56,7 @@ cvk_hardware cvk_hardware_default(void);
 
 /* A drive's memory, owned by the caller. Its inside is private: what may be known of it is in the
  * moment. */
-#define CVK_DRIVE_BYTES 2048u
+#define CVK_DRIVE_BYTES 2304u
 
 typedef struct cvk_drive {
     union {
@@ -76,13 +81,18 @@ cvk_abc cvk_drive_control(cvk_drive *drive, const cvk_readings *readings);
 const cvk_moment *cvk_drive_now(const cvk_drive *drive);
 
 /* Checks a whole set of settings, prepares what follows from it, and leaves it for the next control
- * call to adopt; loops and angle sources keep their state. Refusals as for cvk_drive_init(), and:
- * CVK_BUSY when the set before has not been adopted yet, CVK_BRIDGE_IS_ON (with the key in `why`)
- * when a parameter would change that may not. Nothing changes on a refusal. Task. */
+ * call to adopt. For a bridge that is off; one that is on takes a change on trial only:
+ * CVK_BRIDGE_IS_ON with the first key that differs in `why`. Other refusals as for
+ * cvk_drive_init(), and CVK_BUSY when the set before has not been adopted yet or a change is on
+ * trial. Nothing changes on a refusal. Task. */
 cvk_status cvk_drive_stage(cvk_drive *drive, const cvk_settings *settings,
                            cvk_refusal *why) CVK_MUST_CHECK;
 
-/* The settings in force, or those staged last. Task. */
+/* Slow work, at about 1 kHz: kicks the watchdog when control calls have come since the last time.
+ * Task. */
+void cvk_drive_supervise(cvk_drive *drive);
+
+/* The settings in force, or those staged last; of a change on trial, those tried. Task. */
 const cvk_settings *cvk_drive_settings(const cvk_drive *drive);
 
 /* Who commands: a number of the caller's choice, such as 1 for a pedal and 2 for a link. */
@@ -105,6 +115,21 @@ cvk_status cvk_drive_release(cvk_drive *drive, cvk_owner owner) CVK_MUST_CHECK;
 
 /* CVK_NOBODY when nobody does. Any context. */
 cvk_owner cvk_drive_owner(const cvk_drive *drive);
+
+/* A change on trial (trial.h): the only way to change a drive whose bridge is on. The owner's
+ * alone; loops and angle sources keep their state. CVK_NOT_OWNER; CVK_OUT_OF_RANGE and
+ * CVK_CONTRADICTION as for cvk_drive_init() and for the terms; CVK_CONTRADICTION also for a window
+ * that the bus is outside of now; CVK_BRIDGE_IS_ON for a parameter that may change only while it is
+ * off; CVK_BUSY while another change is on trial. Nothing changes on a refusal. Task. */
+cvk_status cvk_drive_try(cvk_drive *drive, cvk_owner owner, const cvk_settings *settings,
+                         const cvk_trial_terms *terms, cvk_refusal *why) CVK_MUST_CHECK;
+
+/* The change on trial stays, from the next control call on, unless a guard trips in it: see
+ * `trial` in the moment. CVK_BUSY while it is still watched; CVK_NO_TRIAL, CVK_NOT_OWNER. Task. */
+cvk_status cvk_drive_keep(cvk_drive *drive, cvk_owner owner) CVK_MUST_CHECK;
+
+/* It goes back with the next control call. CVK_NO_TRIAL, CVK_NOT_OWNER. Task. */
+cvk_status cvk_drive_take_back(cvk_drive *drive, cvk_owner owner) CVK_MUST_CHECK;
 
 /* Sets what to do while no program runs; counts from the next control call on, as a whole, and
  * refreshes the lease. CVK_NOT_OWNER; CVK_OUT_OF_RANGE when the mode is none of the list or a

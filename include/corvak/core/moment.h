@@ -53,7 +53,8 @@ typedef enum cvk_angle_reason {
     CVK_ANGLE_TOO_SLOW, /* too little back-EMF */
     CVK_ANGLE_NO_MATCH, /* what it expects is not what is measured */
     CVK_ANGLE_NOT_SETTLED,
-    CVK_ANGLE_BAD_READING
+    CVK_ANGLE_BAD_READING,
+    CVK_ANGLE_REASONS
 } cvk_angle_reason;
 
 typedef struct cvk_angle {
@@ -100,7 +101,8 @@ typedef enum cvk_start_phase {
     CVK_START_ALIGN,    /* the vector stands still */
     CVK_START_TURN,     /* it turns, and the rotor with it */
     CVK_START_RUN,      /* the observer has taken over */
-    CVK_START_YIELD     /* slow: the observer is about to hand back to the imposed angle */
+    CVK_START_YIELD,    /* slow: the observer is about to hand back to the imposed angle */
+    CVK_START_PHASES
 } cvk_start_phase;
 
 typedef struct cvk_moment {
@@ -116,6 +118,9 @@ typedef struct cvk_moment {
     cvk_ab acting_v; /* voltage that acts until the next sample */
     /* protect */
     int32_t fault; /* cvk_fault */
+    /* a change of settings on trial (trial.h) */
+    int32_t trial;        /* cvk_trial_state */
+    int32_t trial_reason; /* cvk_trial_reason */
     /* angles */
     cvk_angle source[CVK_ANGLE_SOURCES];
     /* request and start */

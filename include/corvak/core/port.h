@@ -28,6 +28,19 @@ typedef struct cvk_port {
     bool (*gate_register_read)(void *context, uint8_t address, uint16_t *value);
     bool (*gate_register_write)(void *context, uint8_t address, uint16_t value);
 
+    /* Byte streams, numbered from 0: a serial line, a USB endpoint. Null when there are none.
+     * Called from slow work only; must not block: each returns how many bytes it took or gave, 0
+     * when it cannot now. */
+    uint32_t (*stream_read)(void *context, uint8_t stream, uint8_t *bytes, uint32_t room);
+    uint32_t (*stream_write)(void *context, uint8_t stream, const uint8_t *bytes, uint32_t count);
+
+    /* Microseconds since any instant; wraps around. Null when there is none. Any context. */
+    uint32_t (*clock_us)(void *context);
+
+    /* The watchdog starts anew: without it for its time the hardware resets, gates off. Null when
+     * there is none. Called from cvk_drive_supervise(), and only while control calls come. */
+    void (*watchdog_kick)(void *context);
+
     /* Persistent storage, like flash memory: an erase sets a page to 0xFF, programming can only
      * clear bits. Null when there is none. Called from slow work only; may block for the time that
      * the memory needs. False when out of range or when the memory fails; what was done until then

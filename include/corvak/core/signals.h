@@ -19,6 +19,7 @@ typedef struct cvk_signal {
     bool whole;               /* an int32_t; else a float */
     int digits;               /* behind the point, when written as text */
     const char *(*text)(int); /* of a whole number that stands for a state; or null */
+    int states;               /* those are 0 .. states - 1 */
     const char *help;
 } cvk_signal;
 

@@ -31,6 +31,8 @@ typedef enum cvk_status {
     CVK_BUSY,          /* what was asked for before has not been taken up yet: ask again */
     CVK_UNKNOWN_NAME,  /* there is nothing of that name */
     CVK_NOT_OWNER,     /* the drive belongs to somebody else, or to nobody */
+    CVK_NO_TRIAL,      /* no change is on trial */
+    CVK_NO_ANSWER,     /* the other end of a link does not answer, or is gone */
     CVK_STATUS_COUNT
 } cvk_status;
 
