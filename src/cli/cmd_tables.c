@@ -7,6 +7,7 @@
 #include "corvak/core/signals.h"
 #include "corvak/files/tune_yaml.h"
 
+#include <math.h>
 #include <string.h>
 
 static const char *kind_text(cvk_parameter_kind kind)
@@ -56,6 +57,7 @@ static void add_parameter(JsonBuilder *b, const cvk_parameter *row)
     }
     json_builder_set_member_name(b, "while_on");
     json_builder_add_boolean_value(b, row->while_on);
+    add_json_number(b, "factor", row->factor > 0.0f ? (double)row->factor : (double)NAN);
     add_json_text(b, "help", row->help);
     json_builder_end_object(b);
     g_free(key);

@@ -37,6 +37,7 @@ static const cvk_setup *adopt(cvk_drive_state *d, cvk_moment *now)
     if (d->setup_live != d->setup_staged) {
         d->setup_live = d->setup_staged;
         d->current_control.primed = false;
+        now->settings_number++;
         if (d->trial.wish == CVK_WISH_BEGIN) {
             d->trial.wish = CVK_WISH_NONE;
             cvk_trial_begin(&d->trial, now);
@@ -51,6 +52,7 @@ static const cvk_setup *watch(cvk_drive_state *d, cvk_moment *now)
     if (cvk_trial_step(&d->trial, d->owner != CVK_NOBODY, now)) {
         d->setup_staged = d->setup_live = (uint8_t)(1u - d->setup_live);
         d->current_control.primed = false;
+        now->settings_number++;
     } else if (now->trial == CVK_TRIAL_KEPT) { /* its own limits count from now on */
         cvk_setup *kept = &d->setup[d->setup_live];
         kept->bounds = cvk_bounds_of(&kept->settings);
@@ -223,11 +225,40 @@ static const cvk_parameter *difference(const cvk_settings *from, const cvk_setti
     return NULL;
 }
 
+/* The first parameter of motor or inverter that would change too much at once. */
+static const cvk_parameter *leap(const cvk_settings *from, const cvk_settings *to)
+{
+    for (unsigned n = 0; n < cvk_parameter_count(); n++) {
+        const cvk_parameter *row = cvk_parameter_at(n);
+        const float before = cvk_parameter_get(from, row), after = cvk_parameter_get(to, row);
+        if (row->factor > 0.0f && before != after &&
+            !(after <= row->factor * before && after * row->factor >= before)) {
+            return row;
+        }
+    }
+    return NULL;
+}
+
+static cvk_status refuse_leap(const cvk_parameter *row, const cvk_settings *settings,
+                              cvk_refusal *why)
+{
+    if (why != NULL) {
+        *why = (cvk_refusal){.field = row->name,
+                             .value = cvk_parameter_get(settings, row),
+                             .parameter = row,
+                             .against = "its value in force",
+                             .reason = "while the bridge is on one change makes it half to twice "
+                                       "of that: go there in steps, or stop first"};
+    }
+    return CVK_CONTRADICTION;
+}
+
 static cvk_status refuse_while_on(const cvk_parameter *row, const cvk_settings *settings,
                                   cvk_refusal *why)
 {
     if (why != NULL) {
-        *why = (cvk_refusal){.field = row->name, .value = cvk_parameter_get(settings, row)};
+        *why = (cvk_refusal){
+            .field = row->name, .value = cvk_parameter_get(settings, row), .parameter = row};
     }
     return CVK_BRIDGE_IS_ON;
 }
@@ -243,6 +274,10 @@ static cvk_status prepare_next(cvk_drive_state *d, const cvk_settings *settings,
     const cvk_parameter *row = difference(&d->setup[live].settings, settings, on_trial);
     if (d->gates_on && row != NULL) {
         return refuse_while_on(row, settings, why);
+    }
+    row = leap(&d->setup[live].settings, settings);
+    if (d->gates_on && row != NULL) {
+        return refuse_leap(row, settings, why);
     }
     return cvk_setup_prepare(&d->setup[1u - live], &d->hardware, settings, why);
 }

@@ -13,11 +13,11 @@
 #include <stddef.h>
 
 static const cvk_parameter rows[] = {
-    CVK_ROW(inverter, voltage_v, "V", 0.0f, 20.0f, 0.0f, true,
-            "the inverter's own voltage (dead time and devices) at ample current; 0: not "
-            "compensated"),
-    CVK_ROW(inverter, knee_a, "A", 0.001f, 1000.0f, 0.5f, true,
-            "current at which half of that voltage is reached"),
+    CVK_ROW_MODEL(inverter, voltage_v, "V", 0.0f, 20.0f, 0.0f,
+                  "the inverter's own voltage (dead time and devices) at ample current; 0: not "
+                  "compensated"),
+    CVK_ROW_MODEL(inverter, knee_a, "A", 0.001f, 1000.0f, 0.5f,
+                  "current at which half of that voltage is reached"),
 };
 const cvk_parameter_rows cvk_inverter_rows = CVK_ROWS(rows);
 

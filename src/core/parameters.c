@@ -11,15 +11,15 @@
 
 static const cvk_parameter motor[] = {
     CVK_ROW_WHOLE(motor, pole_pairs, 0, 100, 0, "pole pairs; 0: not known"),
-    CVK_ROW(
-        motor, resistance_ohm, "ohm", 0.0f, 100.0f, 0.0f, true,
+    CVK_ROW_MODEL(
+        motor, resistance_ohm, "ohm", 0.0f, 100.0f, 0.0f,
         "resistance of a phase as commanded voltages see it, one switch included; 0: not known"),
-    CVK_ROW(motor, inductance_d_h, "H", 0.0f, 1.0f, 0.0f, true,
-            "inductance along the magnet's flux; 0: not known"),
-    CVK_ROW(motor, inductance_q_h, "H", 0.0f, 1.0f, 0.0f, true,
-            "inductance across the magnet's flux; 0: not known"),
-    CVK_ROW(motor, flux_linkage_wb, "Wb", 0.0f, 10.0f, 0.0f, true,
-            "peak flux linkage of a phase; 0: not known"),
+    CVK_ROW_MODEL(motor, inductance_d_h, "H", 0.0f, 1.0f, 0.0f,
+                  "inductance along the magnet's flux; 0: not known"),
+    CVK_ROW_MODEL(motor, inductance_q_h, "H", 0.0f, 1.0f, 0.0f,
+                  "inductance across the magnet's flux; 0: not known"),
+    CVK_ROW_MODEL(motor, flux_linkage_wb, "Wb", 0.0f, 10.0f, 0.0f,
+                  "peak flux linkage of a phase; 0: not known"),
 };
 const cvk_parameter_rows cvk_motor_rows = CVK_ROWS(motor);
 
@@ -81,7 +81,13 @@ static cvk_status check(const cvk_parameter *row, float value, cvk_refusal *why)
 {
     const bool fits = row->kind == CVK_REAL ||
                       (value >= row->low && value <= row->high && value == (float)(int32_t)value);
-    return cvk_check_range(row->name, fits ? value : NAN, row->low, row->high, why);
+    const cvk_status status =
+        cvk_check_range(row->name, fits ? value : NAN, row->low, row->high, why);
+    if (status != CVK_OK && why != NULL) {
+        why->value = value;
+        why->parameter = row;
+    }
+    return status;
 }
 
 cvk_status cvk_parameter_set(cvk_settings *settings, const cvk_parameter *row, float value,
@@ -92,8 +98,6 @@ cvk_status cvk_parameter_set(cvk_settings *settings, const cvk_parameter *row, f
         *real_in(settings, row) = value;
     } else if (status == CVK_OK) {
         *whole_in(settings, row) = (int32_t)value;
-    } else if (why != NULL) {
-        why->value = value;
     }
     return status;
 }

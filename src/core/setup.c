@@ -33,13 +33,14 @@ static cvk_status prepare_current(cvk_setup *setup, cvk_refusal *why)
     const float most_hz = 0.0625f / setup->period_s;
     if (s->current.bandwidth_hz > most_hz) {
         if (why != NULL) {
-            *why = (cvk_refusal){"current.bandwidth_hz",
-                                 s->current.bandwidth_hz,
-                                 1.0f,
-                                 most_hz,
-                                 "the control rate",
-                                 "the current loop can be at most 1/16 of the control rate: lower "
-                                 "it, or control faster"};
+            *why = (cvk_refusal){
+                .field = "current.bandwidth_hz",
+                .value = s->current.bandwidth_hz,
+                .low = 1.0f,
+                .high = most_hz,
+                .against = "the control rate",
+                .reason = "the current loop can be at most 1/16 of the control rate: lower it, or "
+                          "control faster"};
         }
         return CVK_CONTRADICTION;
     }
@@ -148,7 +149,7 @@ cvk_status cvk_setup_prepare(cvk_setup *setup, const cvk_hardware *hardware,
 static cvk_status unknown(const char *field, const char *mode, const char *reason, cvk_refusal *why)
 {
     if (why != NULL) {
-        *why = (cvk_refusal){field, 0.0f, 0.0f, 0.0f, mode, reason};
+        *why = (cvk_refusal){.field = field, .against = mode, .reason = reason};
     }
     return CVK_CONTRADICTION;
 }

@@ -79,22 +79,29 @@ extern const cvk_parameter_rows cvk_motor_rows, cvk_measure_rows, cvk_protect_ro
 #define CVK_AT(section, name) offsetof(cvk_settings, section.name)
 #define CVK_ROW(section, name, unit, low, high, preset, while_on, help)                            \
     {                                                                                              \
-#section, #name, unit, CVK_REAL, CVK_AT(section, name), low, high, preset, while_on, NULL, \
-            help                                                                                   \
+#section, #name, unit, CVK_REAL, CVK_AT(section, name), low, high, preset, while_on, 0.0f, \
+            NULL, help                                                                             \
+    }
+/* of motor or inverter, as the current loop knows them: changes by half or twice at a time */
+#define CVK_ROW_MODEL(section, name, unit, low, high, preset, help)                                \
+    {                                                                                              \
+#section, #name, unit, CVK_REAL, CVK_AT(section, name), low, high, preset, true, 2.0f,     \
+            NULL, help                                                                             \
     }
 #define CVK_ROW_WHOLE(section, name, low, high, preset, help)                                      \
     {                                                                                              \
-#section, #name, "", CVK_WHOLE, CVK_AT(section, name), low, high, preset, false, NULL,     \
-            help                                                                                   \
+#section, #name, "", CVK_WHOLE, CVK_AT(section, name), low, high, preset, false, 0.0f,     \
+            NULL, help                                                                             \
     }
 #define CVK_ROW_CHOICE(section, name, names, most, preset, help)                                   \
     {                                                                                              \
-#section, #name, "", CVK_CHOICE, CVK_AT(section, name), 0, most, preset, false, names,     \
-            help                                                                                   \
+#section, #name, "", CVK_CHOICE, CVK_AT(section, name), 0, most, preset, false, 0.0f,      \
+            names, help                                                                            \
     }
 #define CVK_ROW_YES_NO(section, name, preset, help)                                                \
     {                                                                                              \
-#section, #name, "", CVK_YES_NO, CVK_AT(section, name), 0, 1, preset, false, NULL, help    \
+#section, #name, "", CVK_YES_NO, CVK_AT(section, name), 0, 1, preset, false, 0.0f, NULL,   \
+            help                                                                                   \
     }
 #define CVK_ROWS(rows)                                                                             \
     {                                                                                              \

@@ -37,7 +37,7 @@ cvk_status cvk_check_range(const char *field, float value, float low, float high
         return CVK_OK;
     }
     if (why != NULL) {
-        *why = (cvk_refusal){field, value, low, high, NULL, NULL};
+        *why = (cvk_refusal){.field = field, .value = value, .low = low, .high = high};
     }
     return CVK_OUT_OF_RANGE;
 }

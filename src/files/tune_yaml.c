@@ -217,15 +217,19 @@ static cvk_status visit(void *context, const char *section, const char *key, con
 
 void cvk_refusal_text(cvk_status status, const cvk_refusal *why, char *out, size_t size)
 {
+    char field[80];
+    const cvk_parameter *row = why->parameter;
+    snprintf(field, sizeof field, "%s%s%s", row != NULL ? row->section : "", row != NULL ? "." : "",
+             why->field != NULL ? why->field : "");
     if (why->field == NULL) {
         snprintf(out, size, "%s", cvk_status_text(status));
     } else if (status == CVK_CONTRADICTION) {
-        snprintf(out, size, "%s against %s: %s", why->field, why->against, why->reason);
+        snprintf(out, size, "%s against %s: %s", field, why->against, why->reason);
     } else if (status == CVK_BRIDGE_IS_ON) {
         snprintf(out, size, "%s may change only while the bridge is off: stop the motor first",
-                 why->field);
+                 field);
     } else {
-        snprintf(out, size, "%s is %g; allowed: %g .. %g", why->field, (double)why->value,
+        snprintf(out, size, "%s is %g; allowed: %g .. %g", field, (double)why->value,
                  (double)why->low, (double)why->high);
     }
 }

@@ -14,7 +14,7 @@
 enum { SKIPPING, INSIDE, ESCAPED };
 
 /* Two table steps of four bits: 64 bytes of flash where a byte's table would take a kilobyte. */
-static uint32_t check_next(uint32_t check, uint8_t byte)
+uint32_t cvk_check_next(uint32_t check, uint8_t byte)
 {
     static const uint32_t of_nibble[16] = {
         0x00000000u, 0x1DB71064u, 0x3B6E20C8u, 0x26D930ACu, 0x76DC4190u, 0x6B6B51F4u,
@@ -75,7 +75,7 @@ bool cvk_frame_read(cvk_frame_reader *r, uint8_t byte)
     const uint8_t plain = r->state == ESCAPED ? (uint8_t)(byte ^ ESCAPE_BIT) : byte;
     r->state = INSIDE;
     r->bytes[r->filled++] = plain;
-    r->check = check_next(r->check, plain);
+    r->check = cvk_check_next(r->check, plain);
     return false;
 }
 
@@ -111,7 +111,7 @@ size_t cvk_frame_write(const uint8_t *message, size_t length, uint8_t *wire, siz
     put(&w, FLAG);
     for (size_t n = 0; n < length; n++) {
         put_inside(&w, message[n]);
-        check = check_next(check, message[n]);
+        check = cvk_check_next(check, message[n]);
     }
     check = ~check;
     for (int n = 0; n < CVK_CHECK_BYTES; n++) {

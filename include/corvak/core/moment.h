@@ -119,8 +119,9 @@ typedef struct cvk_moment {
     /* protect */
     int32_t fault; /* cvk_fault */
     /* a change of settings on trial (trial.h) */
-    int32_t trial;        /* cvk_trial_state */
-    int32_t trial_reason; /* cvk_trial_reason */
+    int32_t trial;           /* cvk_trial_state */
+    int32_t trial_reason;    /* cvk_trial_reason */
+    int32_t settings_number; /* sets that came into force since init, also by going back */
     /* angles */
     cvk_angle source[CVK_ANGLE_SOURCES];
     /* request and start */

@@ -46,6 +46,7 @@ typedef struct cvk_refusal {
     float low, high;     /* the allowed range, both ends included */
     const char *against; /* CVK_CONTRADICTION: the other parameter; else null */
     const char *reason;  /* CVK_CONTRADICTION: what is wrong and what to do; else null */
+    const struct cvk_parameter *parameter; /* whose row `field` is; null when of none */
 } cvk_refusal;
 
 /* CVK_OK when low <= value <= high. Otherwise (also for NaN) CVK_OUT_OF_RANGE, and `why`,

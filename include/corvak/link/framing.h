@@ -51,6 +51,9 @@ typedef struct cvk_frame_reader {
  * before the first flag are not a frame and not counted. One context for each reader. */
 bool cvk_frame_read(cvk_frame_reader *reader, uint8_t byte);
 
+/* The check sequence over one more byte; it begins as 0xFFFFFFFF and is inverted at the end. */
+uint32_t cvk_check_next(uint32_t check, uint8_t byte);
+
 /* Writes `message` (`length` bytes, 1 .. CVK_MESSAGE_BYTES_MAX) as a frame to `wire` and returns
  * the bytes written; 0, and nothing that may be sent, when the length is out of range or `room`
  * too small (CVK_FRAME_BYTES_MAX always suffices). Any context. */

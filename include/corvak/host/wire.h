@@ -1,0 +1,44 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * A wire: the bytes between a host and a controller, whatever carries them. A new kind fills in
+ * this struct.
+ */
+#ifndef CORVAK_HOST_WIRE_H
+#define CORVAK_HOST_WIRE_H
+
+#include "corvak/core/status.h"
+
+#include <stddef.h>
+#include <stdint.h>
+
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+typedef struct cvk_wire {
+    void *context;
+    /* Up to `room` bytes that have come; waits for the first one, timeout_s at most. Returns their
+     * count, 0 when none came in time, -1 when the other end is gone. */
+    int (*read)(void *context, uint8_t *bytes, size_t room, double timeout_s);
+    /* All of them, within a second; else false: the other end is gone or does not take any. */
+    bool (*write)(void *context, const uint8_t *bytes, size_t count);
+    /* Seconds since any instant, by the clock that timeouts go by. */
+    double (*now_s)(void *context);
+    /* To be waited for together with other input: readable when bytes have come. -1: none; then a
+     * read with a timeout is what makes time pass. */
+    int (*descriptor)(void *context);
+    void (*close)(void *context);
+} cvk_wire;
+
+#define CVK_WIRE_TEXT 256u
+
+/* Opens `tcp:HOST:PORT`, or `serial:PATH` with `?baud=RATE` (115200). CVK_NO_ANSWER when there is
+ * nobody, CVK_BAD_FORMAT for another address; `text` (CVK_WIRE_TEXT) says what and the cure. */
+cvk_status cvk_wire_open(cvk_wire *wire, const char *address, char *text) CVK_MUST_CHECK;
+
+void cvk_wire_close(cvk_wire *wire);
+
+#ifdef __cplusplus
+}
+#endif
+#endif

@@ -1,0 +1,209 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The simulated controller with its links: what a microcontroller's main loop and interrupt do.
+ */
+#include "corvak/sim/controller.h"
+
+#include "corvak/link/controller.h"
+
+#include <math.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { STORE_WORDS = 16384, IN_BYTES = 4096, OUT_BYTES = 65536, POLLS_MOST = 64 };
+#define POLL_S 0.25e-3
+#define SUPERVISE_S 1e-3
+#define CLEAR_SHARE 2 /* a queue is moved to its beginning when so much of it has been taken */
+
+/* Bytes on their way: behind the end of what waits there is room for more. */
+typedef struct queue {
+    uint8_t *bytes;
+    size_t size, from, to;
+} queue;
+
+typedef struct connection {
+    cvk_sim_controller *controller;
+    bool open;
+    cvk_port port; /* with this connection as its one byte stream */
+    cvk_link link;
+    queue in, out;
+    uint8_t in_bytes[IN_BYTES], out_bytes[OUT_BYTES];
+    uint32_t store[STORE_WORDS];
+} connection;
+
+struct cvk_sim_controller {
+    cvk_sim sim;
+    cvk_hardware hardware;
+    char name[32];
+    double polled_s, supervised_s;
+    connection connection[CVK_SIM_LINKS];
+};
+
+/* ---- bytes ---------------------------------------------------------------------------------- */
+
+static size_t put(queue *q, const uint8_t *bytes, size_t count)
+{
+    if (q->from > q->size / CLEAR_SHARE) {
+        memmove(q->bytes, q->bytes + q->from, q->to - q->from);
+        q->to -= q->from;
+        q->from = 0;
+    }
+    const size_t room = q->size - q->to, taken = count < room ? count : room;
+    memcpy(q->bytes + q->to, bytes, taken);
+    q->to += taken;
+    return taken;
+}
+
+static size_t take(queue *q, uint8_t *bytes, size_t room)
+{
+    const size_t waiting = q->to - q->from, taken = waiting < room ? waiting : room;
+    memcpy(bytes, q->bytes + q->from, taken);
+    q->from += taken;
+    if (q->from == q->to) {
+        q->from = q->to = 0;
+    }
+    return taken;
+}
+
+static uint32_t stream_read(void *context, uint8_t stream, uint8_t *bytes, uint32_t room)
+{
+    (void)stream;
+    return (uint32_t)take(&((connection *)context)->in, bytes, room);
+}
+
+static uint32_t stream_write(void *context, uint8_t stream, const uint8_t *bytes, uint32_t count)
+{
+    (void)stream;
+    return (uint32_t)put(&((connection *)context)->out, bytes, count);
+}
+
+static uint32_t clock_us(void *context)
+{
+    const double time_s = cvk_sim_controller_time_s(((connection *)context)->controller);
+    return (uint32_t)fmod(time_s * 1e6, 4294967296.0);
+}
+
+/* ---- the controller ------------------------------------------------------------------------- */
+
+cvk_status cvk_sim_controller_open(cvk_sim_controller **controller, const cvk_rig_config *config,
+                                   uint64_t seed, cvk_refusal *why)
+{
+    cvk_sim_controller *c = calloc(1, sizeof *c);
+    *controller = c;
+    if (c == NULL) {
+        return CVK_NO_MEMORY;
+    }
+    cvk_status status = cvk_sim_init(&c->sim, config, seed, why);
+    if (status == CVK_OK) {
+        c->hardware = cvk_sim_hardware(config);
+        memcpy(c->name, config->name, sizeof c->name - 1);
+        status = cvk_drive_release(&c->sim.drive, CVK_SIM_OWNER);
+    }
+    return status;
+}
+
+void cvk_sim_controller_close(cvk_sim_controller *c)
+{
+    if (c != NULL) {
+        cvk_sim_close(&c->sim);
+        free(c);
+    }
+}
+
+double cvk_sim_controller_time_s(const cvk_sim_controller *c)
+{
+    return cvk_rig_time_s(c->sim.rig);
+}
+
+const cvk_moment *cvk_sim_controller_now(const cvk_sim_controller *c)
+{
+    return cvk_drive_now(&c->sim.drive);
+}
+
+cvk_sim *cvk_sim_controller_inside(cvk_sim_controller *c)
+{
+    return &c->sim;
+}
+
+static void serve(connection *link)
+{
+    for (int n = 0; n < POLLS_MOST && cvk_link_poll(&link->link); n++) {
+    }
+}
+
+void cvk_sim_controller_run(cvk_sim_controller *c, double until_s)
+{
+    double time_s = cvk_sim_controller_time_s(c);
+    while (time_s < until_s) {
+        cvk_sim_step(&c->sim);
+        time_s = cvk_sim_controller_time_s(c);
+        const bool poll = time_s - c->polled_s >= POLL_S;
+        c->polled_s = poll ? time_s : c->polled_s;
+        for (int n = 0; n < CVK_SIM_LINKS; n++) {
+            if (c->connection[n].open) {
+                cvk_link_sample(&c->connection[n].link);
+                if (poll) {
+                    serve(&c->connection[n]);
+                }
+            }
+        }
+        if (time_s - c->supervised_s >= SUPERVISE_S) {
+            cvk_drive_supervise(&c->sim.drive);
+            c->supervised_s = time_s;
+        }
+    }
+}
+
+/* ---- links ---------------------------------------------------------------------------------- */
+
+int cvk_sim_controller_connect(cvk_sim_controller *c)
+{
+    int n = 0;
+    while (n < CVK_SIM_LINKS && c->connection[n].open) {
+        n++;
+    }
+    if (n == CVK_SIM_LINKS) {
+        return -1;
+    }
+    connection *link = &c->connection[n];
+    const cvk_link_config config = {.owner = (cvk_owner)((int)CVK_SIM_OWNER + 1 + n),
+                                    .name = c->name,
+                                    .version = "simulated",
+                                    .store = link->store,
+                                    .store_words = STORE_WORDS};
+    link->controller = c;
+    link->in = (queue){link->in_bytes, sizeof link->in_bytes, 0, 0};
+    link->out = (queue){link->out_bytes, sizeof link->out_bytes, 0, 0};
+    link->port = (cvk_port){.context = link,
+                            .stream_read = stream_read,
+                            .stream_write = stream_write,
+                            .clock_us = clock_us};
+    link->open = cvk_link_init(&link->link, &c->sim.drive, &link->port, &c->hardware, &config,
+                               NULL) == CVK_OK;
+    return link->open ? n : -1;
+}
+
+void cvk_sim_controller_disconnect(cvk_sim_controller *c, int link)
+{
+    if (c->connection[link].open) {
+        cvk_link_close(&c->connection[link].link);
+        c->connection[link].open = false;
+    }
+}
+
+size_t cvk_sim_controller_put(cvk_sim_controller *c, int link, const uint8_t *bytes, size_t count)
+{
+    connection *to = &c->connection[link];
+    size_t taken = 0;
+    for (size_t now = 1; now > 0 && taken < count && to->open;) {
+        now = put(&to->in, bytes + taken, count - taken);
+        taken += now;
+        serve(to);
+    }
+    return taken;
+}
+
+size_t cvk_sim_controller_get(cvk_sim_controller *c, int link, uint8_t *bytes, size_t room)
+{
+    return c->connection[link].open ? take(&c->connection[link].out, bytes, room) : 0;
+}

@@ -1,0 +1,72 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The wire within the process.
+ */
+#include "corvak/sim/wire.h"
+
+#include <stdlib.h>
+
+#define STEP_S 0.5e-3
+
+typedef struct inner {
+    cvk_sim_controller *controller;
+    int link;
+} inner;
+
+static double now_s(void *context)
+{
+    return cvk_sim_controller_time_s(((inner *)context)->controller);
+}
+
+static int read_bytes(void *context, uint8_t *bytes, size_t room, double timeout_s)
+{
+    inner *w = context;
+    const double until_s = now_s(w) + timeout_s;
+    size_t got = cvk_sim_controller_get(w->controller, w->link, bytes, room);
+    while (got == 0 && now_s(w) < until_s) {
+        cvk_sim_controller_run(w->controller, now_s(w) + STEP_S);
+        got = cvk_sim_controller_get(w->controller, w->link, bytes, room);
+    }
+    return (int)got;
+}
+
+static bool write_bytes(void *context, const uint8_t *bytes, size_t count)
+{
+    inner *w = context;
+    const double until_s = now_s(w) + 1.0;
+    size_t sent = cvk_sim_controller_put(w->controller, w->link, bytes, count);
+    while (sent < count && now_s(w) < until_s) {
+        cvk_sim_controller_run(w->controller, now_s(w) + STEP_S);
+        sent += cvk_sim_controller_put(w->controller, w->link, bytes + sent, count - sent);
+    }
+    return sent == count;
+}
+
+static int descriptor(void *context)
+{
+    (void)context;
+    return -1;
+}
+
+static void close_wire(void *context)
+{
+    inner *w = context;
+    cvk_sim_controller_disconnect(w->controller, w->link);
+    free(w);
+}
+
+cvk_status cvk_sim_wire_open(cvk_wire *wire, cvk_sim_controller *controller)
+{
+    inner *w = calloc(1, sizeof *w);
+    *wire = (cvk_wire){.context = NULL};
+    if (w == NULL) {
+        return CVK_NO_MEMORY;
+    }
+    *w = (inner){controller, cvk_sim_controller_connect(controller)};
+    if (w->link < 0) {
+        free(w);
+        return CVK_BUSY;
+    }
+    *wire = (cvk_wire){w, read_bytes, write_bytes, now_s, descriptor, close_wire};
+    return CVK_OK;
+}

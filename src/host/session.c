@@ -1,0 +1,616 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * A session: questions and answers, the lease, and what comes unasked.
+ */
+#include "corvak/host/session.h"
+
+#include "corvak/link/messages.h"
+
+#include <math.h>
+#include <stdarg.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+#define ANSWER_S 0.3 /* a question is asked again after that time */
+#define TRIES 4
+#define SILENT_S 1.0
+#define REFRESHES 4.0 /* in one lease */
+
+struct cvk_session_inside {
+    cvk_wire wire;
+    cvk_frame_reader reader;
+    corvak_FromController answer;
+    uint32_t next_id, wanted_id; /* wanted: 0 when nothing is waited for */
+    bool answered;
+    uint32_t refresh_id;
+    double lease_s, refreshed_s, heard_s;
+    uint32_t decimation;
+    unsigned columns;
+    uint32_t messages; /* that were read as such */
+};
+
+#if defined(__GNUC__)
+__attribute__((format(printf, 3, 4)))
+#endif
+static cvk_status
+complain(cvk_session *s, cvk_status status, const char *format, ...)
+{
+    va_list arguments;
+    va_start(arguments, format);
+    vsnprintf(s->text, sizeof s->text, format, arguments);
+    va_end(arguments);
+    return status;
+}
+
+/* ---- what comes ----------------------------------------------------------------------------- */
+
+static void take_state(cvk_session *s, const corvak_State *m)
+{
+    const cvk_session_state before = s->state;
+    s->state = (cvk_session_state){.tick = m->tick,
+                                   .mode = (int32_t)m->mode,
+                                   .start_phase = (int32_t)m->start_phase,
+                                   .fault = (int32_t)m->fault,
+                                   .angle_source = (int32_t)m->angle_source,
+                                   .trial = (int32_t)m->trial,
+                                   .trial_reason = (int32_t)m->trial_reason,
+                                   .bridge_on = m->bridge_on,
+                                   .owner = (cvk_owner)m->owner,
+                                   .settings_number = m->settings_number,
+                                   .damaged = m->damaged};
+    cvk_session_state alike = before;
+    alike.tick = s->state.tick;
+    alike.damaged = s->state.damaged;
+    if (memcmp(&alike, &s->state, sizeof alike) != 0 && s->calls.state != NULL) {
+        s->calls.state(s->calls.context, &before, &s->state);
+    }
+    s->owner = s->owner && s->state.owner == s->number;
+}
+
+static void take_samples(cvk_session *s, const corvak_Samples *m)
+{
+    struct cvk_session_inside *in = s->inside;
+    if (s->calls.samples == NULL || in->columns == 0 || m->value_count % in->columns != 0) {
+        return;
+    }
+    const cvk_session_samples samples = {m->tick,     in->decimation,
+                                         m->lost,     (unsigned)(m->value_count / in->columns),
+                                         in->columns, m->value};
+    s->calls.samples(s->calls.context, &samples);
+}
+
+static void take_message(cvk_session *s)
+{
+    struct cvk_session_inside *in = s->inside;
+    corvak_FromController m = corvak_FromController_init_zero;
+    if (!cvk_read_from_controller(in->reader.bytes, in->reader.length, &m)) {
+        return;
+    }
+    in->messages++;
+    in->heard_s = cvk_session_now_s(s);
+    if (m.id != 0 && m.id == in->wanted_id) {
+        in->answer = m;
+        in->answered = true;
+    } else if (m.id != 0 && m.id == in->refresh_id) {
+        s->owner = s->owner && m.which_what != corvak_FromController_refused_tag;
+    } else if (m.which_what == corvak_FromController_state_tag) {
+        take_state(s, &m.what.state);
+    } else if (m.which_what == corvak_FromController_samples_tag) {
+        take_samples(s, &m.what.samples);
+    }
+}
+
+static uint32_t new_id(struct cvk_session_inside *in)
+{
+    in->next_id += in->next_id == UINT32_MAX ? 2u : 1u;
+    return in->next_id;
+}
+
+static bool send(cvk_session *s, const corvak_ToController *m)
+{
+    uint8_t wire[CVK_FRAME_BYTES_MAX];
+    const size_t count = cvk_write_to_controller(m, wire, sizeof wire);
+    return count > 0 && s->inside->wire.write(s->inside->wire.context, wire, count);
+}
+
+static void refresh(cvk_session *s)
+{
+    struct cvk_session_inside *in = s->inside;
+    const double now_s = cvk_session_now_s(s);
+    if (s->owner && now_s - in->refreshed_s > in->lease_s / REFRESHES) {
+        corvak_ToController m = corvak_ToController_init_zero;
+        m.id = in->refresh_id = new_id(in);
+        m.which_what = corvak_ToController_word_tag;
+        m.what.word.kind = corvak_Word_Kind_REFRESH;
+        in->refreshed_s = now_s;
+        if (!send(s, &m)) {
+            in->heard_s = -INFINITY;
+        }
+    }
+}
+
+static cvk_status gone(cvk_session *s)
+{
+    s->owner = false;
+    return complain(s, CVK_NO_ANSWER, "%s does not answer any more", s->name);
+}
+
+cvk_status cvk_session_pump(cvk_session *s, double wait_s)
+{
+    struct cvk_session_inside *in = s->inside;
+    uint8_t bytes[8192];
+    refresh(s);
+    const double longest_s = s->owner ? fmin(wait_s, in->lease_s / REFRESHES) : wait_s;
+    const int got = in->wire.read(in->wire.context, bytes, sizeof bytes, longest_s);
+    for (int n = 0; n < got; n++) {
+        if (cvk_frame_read(&in->reader, bytes[n])) {
+            take_message(s);
+        }
+    }
+    if (got < 0) {
+        return gone(s);
+    }
+    refresh(s);
+    return cvk_session_now_s(s) - in->heard_s > SILENT_S ? gone(s) : CVK_OK;
+}
+
+cvk_status cvk_session_wait(cvk_session *s, double length_s)
+{
+    const double until_s = cvk_session_now_s(s) + length_s;
+    cvk_status status = CVK_OK;
+    for (double left_s = length_s; status == CVK_OK && left_s > 0.0;
+         left_s = until_s - cvk_session_now_s(s)) {
+        status = cvk_session_pump(s, left_s);
+    }
+    return status;
+}
+
+int cvk_session_descriptor(const cvk_session *s)
+{
+    return s->inside->wire.descriptor(s->inside->wire.context);
+}
+
+double cvk_session_now_s(const cvk_session *s)
+{
+    return s->inside->wire.now_s(s->inside->wire.context);
+}
+
+/* ---- questions ------------------------------------------------------------------------------ */
+
+static cvk_status refusal_of(cvk_session *s, const corvak_Refused *r)
+{
+    const cvk_status status = (cvk_status)r->why;
+    const int row = cvk_session_parameter_named(s, r->field);
+    const char *unit = row >= 0 ? s->parameter[row].unit : "";
+    const char *gap = unit[0] != '\0' ? " " : "";
+    if (status == CVK_OUT_OF_RANGE) {
+        return complain(s, status, "%s: %g%s%s is outside %g .. %g", r->field, (double)r->value,
+                        gap, unit, (double)r->low, (double)r->high);
+    }
+    if (status == CVK_CONTRADICTION) {
+        return complain(s, status, "%s contradicts %s: %s", r->field, r->against, r->reason);
+    }
+    if (status == CVK_BRIDGE_IS_ON) {
+        return complain(s, status, "%s may change only while the bridge is off: stop first",
+                        r->field);
+    }
+    return complain(s, status, "%s%s%s", r->field, r->field[0] != '\0' ? ": " : "",
+                    cvk_status_text(status));
+}
+
+/* The answer comes to `inside->answer`; it is of the kind `expected`, or refused. */
+static cvk_status ask(cvk_session *s, corvak_ToController *m, pb_size_t expected)
+{
+    struct cvk_session_inside *in = s->inside;
+    cvk_status status = CVK_OK;
+    m->id = in->wanted_id = new_id(in);
+    in->answered = false;
+    for (int n = 0; n < TRIES && status == CVK_OK && !in->answered; n++) {
+        status = send(s, m) ? CVK_OK : gone(s);
+        const double until_s = cvk_session_now_s(s) + ANSWER_S;
+        for (double left_s = ANSWER_S; status == CVK_OK && !in->answered && left_s > 0.0;
+             left_s = until_s - cvk_session_now_s(s)) {
+            status = cvk_session_pump(s, left_s);
+        }
+    }
+    in->wanted_id = 0;
+    if (status == CVK_OK && !in->answered) {
+        status = gone(s);
+    }
+    if (status != CVK_OK) {
+        return status;
+    }
+    if (in->answer.which_what == corvak_FromController_refused_tag) {
+        return refusal_of(s, &in->answer.what.refused);
+    }
+    return in->answer.which_what == expected
+               ? CVK_OK
+               : complain(s, CVK_BAD_FORMAT, "%s gives an answer to another question", s->name);
+}
+
+static cvk_status ask_done(cvk_session *s, corvak_ToController *m)
+{
+    return ask(s, m, corvak_FromController_done_tag);
+}
+
+static corvak_ToController message_of(pb_size_t which)
+{
+    corvak_ToController m = corvak_ToController_init_zero;
+    m.which_what = which;
+    return m;
+}
+
+/* ---- the tables ----------------------------------------------------------------------------- */
+
+static void put_parameter(cvk_session_parameter *p, const corvak_Parameter *m)
+{
+    *p = (cvk_session_parameter){.row = {.kind = (cvk_parameter_kind)m->kind,
+                                         .low = m->low,
+                                         .high = m->high,
+                                         .preset = m->preset,
+                                         .while_on = m->while_on,
+                                         .factor = m->factor}};
+    snprintf(p->key, sizeof p->key, "%s", m->key);
+    snprintf(p->section, sizeof p->section, "%s", m->key);
+    snprintf(p->unit, sizeof p->unit, "%s", m->unit);
+    snprintf(p->help, sizeof p->help, "%s", m->help);
+    char *dot = strchr(p->section, '.');
+    p->row.name = dot != NULL ? dot + 1 : "";
+    if (dot != NULL) {
+        *dot = '\0';
+    }
+    for (pb_size_t n = 0; n < m->choice_count; n++) {
+        snprintf(p->choice[n], sizeof p->choice[n], "%s", m->choice[n]);
+        p->names[n] = p->choice[n];
+    }
+    p->row.section = p->section;
+    p->row.unit = p->unit;
+    p->row.help = p->help;
+    p->row.names = m->choice_count > 0 ? p->names : NULL;
+}
+
+static void put_signal(cvk_session_signal *out, const corvak_Signal *m)
+{
+    *out = (cvk_session_signal){.whole = m->whole, .states = m->state_count};
+    snprintf(out->name, sizeof out->name, "%s", m->name);
+    snprintf(out->unit, sizeof out->unit, "%s", m->unit);
+    snprintf(out->help, sizeof out->help, "%s", m->help);
+    for (pb_size_t n = 0; n < m->state_count; n++) {
+        snprintf(out->state[n], sizeof out->state[n], "%s", m->state[n]);
+    }
+}
+
+static cvk_status broken_table(cvk_session *s)
+{
+    return complain(s, CVK_BAD_FORMAT, "%s describes its tables wrongly", s->name);
+}
+
+static cvk_status read_parameters(cvk_session *s)
+{
+    for (unsigned n = 0; n < s->parameters;) {
+        corvak_ToController m = message_of(corvak_ToController_parameters_tag);
+        m.what.parameters.first = n;
+        const cvk_status status = ask(s, &m, corvak_FromController_parameters_tag);
+        const corvak_Parameters *page = &s->inside->answer.what.parameters;
+        if (status != CVK_OK) {
+            return status;
+        }
+        if (page->first != n || page->row_count == 0 || n + page->row_count > s->parameters) {
+            return broken_table(s);
+        }
+        for (pb_size_t k = 0; k < page->row_count; k++) {
+            put_parameter(&s->parameter[n++], &page->row[k]);
+        }
+    }
+    return CVK_OK;
+}
+
+static cvk_status read_signals(cvk_session *s)
+{
+    for (unsigned n = 0; n < s->signals;) {
+        corvak_ToController m = message_of(corvak_ToController_signals_tag);
+        m.what.signals.first = n;
+        const cvk_status status = ask(s, &m, corvak_FromController_signals_tag);
+        const corvak_Signals *page = &s->inside->answer.what.signals;
+        if (status != CVK_OK) {
+            return status;
+        }
+        if (page->first != n || page->row_count == 0 || n + page->row_count > s->signals) {
+            return broken_table(s);
+        }
+        for (pb_size_t k = 0; k < page->row_count; k++) {
+            put_signal(&s->signal[n++], &page->row[k]);
+        }
+    }
+    return CVK_OK;
+}
+
+cvk_status cvk_session_read_values(cvk_session *s)
+{
+    const uint32_t number = s->state.settings_number;
+    for (unsigned n = 0; n < s->parameters;) {
+        corvak_ToController m = message_of(corvak_ToController_values_tag);
+        m.what.values.first = n;
+        const cvk_status status = ask(s, &m, corvak_FromController_values_tag);
+        const corvak_Values *page = &s->inside->answer.what.values;
+        if (status != CVK_OK) {
+            return status;
+        }
+        if (page->first != n || page->value_count == 0 || n + page->value_count > s->parameters) {
+            return broken_table(s);
+        }
+        memcpy(&s->value[n], page->value, page->value_count * sizeof page->value[0]);
+        n += page->value_count;
+    }
+    s->values_of = number;
+    return CVK_OK;
+}
+
+static cvk_status identify(cvk_session *s)
+{
+    corvak_ToController m = message_of(corvak_ToController_identify_tag);
+    m.what.identify.protocol = CVK_LINK_PROTOCOL;
+    const cvk_status status = ask(s, &m, corvak_FromController_identity_tag);
+    if (status != CVK_OK) {
+        return status == CVK_NO_ANSWER && s->inside->messages == 0
+                   ? complain(s, CVK_BAD_FORMAT,
+                              "it is there, but does not answer as a Corvak controller does: is "
+                              "it another program, or another baud rate?")
+                   : status;
+    }
+    const corvak_Identity *identity = &s->inside->answer.what.identity;
+    if (identity->protocol != CVK_LINK_PROTOCOL) {
+        return complain(s, CVK_BAD_FORMAT,
+                        "%s speaks protocol %u, and this corvak speaks %d: update the older one",
+                        identity->name, identity->protocol, CVK_LINK_PROTOCOL);
+    }
+    if (identity->parameters == 0 || identity->parameters > 1000 || identity->signals == 0 ||
+        identity->signals > 1000 || !(identity->period_s > 0.0f) || identity->owner < 1 ||
+        identity->owner > 255) {
+        return broken_table(s);
+    }
+    snprintf(s->name, sizeof s->name, "%s", identity->name);
+    snprintf(s->version, sizeof s->version, "%s", identity->version);
+    s->number = (cvk_owner)identity->owner;
+    s->period_s = identity->period_s;
+    s->parameters = identity->parameters;
+    s->signals = identity->signals;
+    s->parameter = calloc(s->parameters, sizeof *s->parameter);
+    s->signal = calloc(s->signals, sizeof *s->signal);
+    s->value = calloc(s->parameters, sizeof *s->value);
+    return s->parameter != NULL && s->signal != NULL && s->value != NULL ? CVK_OK : CVK_NO_MEMORY;
+}
+
+cvk_status cvk_session_open(cvk_session *s, const cvk_wire *wire)
+{
+    *s = (cvk_session){.inside = calloc(1, sizeof *s->inside)};
+    if (s->inside == NULL) {
+        return CVK_NO_MEMORY;
+    }
+    snprintf(s->name, sizeof s->name, "the device");
+    s->inside->wire = *wire;
+    s->inside->heard_s = cvk_session_now_s(s) + ANSWER_S * TRIES;
+    cvk_status status = identify(s);
+    if (status == CVK_OK) {
+        status = read_parameters(s);
+    }
+    if (status == CVK_OK) {
+        status = read_signals(s);
+    }
+    for (int n = 0; n < 50 && status == CVK_OK && s->state.owner == 0 && s->state.tick == 0; n++) {
+        status = cvk_session_pump(s, 0.02); /* the first state */
+    }
+    return status == CVK_OK ? cvk_session_read_values(s) : status;
+}
+
+void cvk_session_close(cvk_session *s)
+{
+    if (s->inside != NULL) {
+        if (s->owner && cvk_session_release(s) != CVK_OK) {
+            /* then its lease ends it */
+        }
+        cvk_wire_close(&s->inside->wire);
+    }
+    free(s->inside);
+    free(s->parameter);
+    free(s->signal);
+    free(s->value);
+    *s = (cvk_session){.inside = NULL};
+}
+
+/* ---- commands ------------------------------------------------------------------------------- */
+
+cvk_status cvk_session_claim(cvk_session *s, double lease_s)
+{
+    corvak_ToController m = message_of(corvak_ToController_claim_tag);
+    m.what.claim.lease_s = (float)lease_s;
+    const cvk_status status = ask_done(s, &m);
+    if (status == CVK_OK) {
+        s->owner = true;
+        s->state.owner = s->number;
+        s->inside->lease_s = lease_s;
+        s->inside->refreshed_s = cvk_session_now_s(s);
+    }
+    return status == CVK_BUSY ? complain(s, status,
+                                         "somebody else is the owner (link %d): it must release or "
+                                         "hand over the drive first; you may watch",
+                                         s->state.owner)
+                              : status;
+}
+
+static cvk_status say(cvk_session *s, corvak_Word_Kind kind)
+{
+    corvak_ToController m = message_of(corvak_ToController_word_tag);
+    m.what.word.kind = kind;
+    return ask_done(s, &m);
+}
+
+cvk_status cvk_session_release(cvk_session *s)
+{
+    const cvk_status status = say(s, corvak_Word_Kind_RELEASE);
+    s->owner = s->owner && status != CVK_OK;
+    return status;
+}
+
+cvk_status cvk_session_hand_over(cvk_session *s, cvk_owner to)
+{
+    corvak_ToController m = message_of(corvak_ToController_hand_over_tag);
+    m.what.hand_over.to = to;
+    const cvk_status status = ask_done(s, &m);
+    s->owner = s->owner && status != CVK_OK;
+    return status;
+}
+
+cvk_status cvk_session_clear_fault(cvk_session *s)
+{
+    return say(s, corvak_Word_Kind_CLEAR_FAULT);
+}
+
+cvk_status cvk_session_keep(cvk_session *s)
+{
+    return say(s, corvak_Word_Kind_KEEP);
+}
+
+cvk_status cvk_session_take_back(cvk_session *s)
+{
+    return say(s, corvak_Word_Kind_TAKE_BACK);
+}
+
+cvk_status cvk_session_request(cvk_session *s, const cvk_request *request)
+{
+    corvak_ToController m = message_of(corvak_ToController_request_tag);
+    m.what.request = (corvak_Request){.mode = (corvak_Request_Mode)request->mode,
+                                      .voltage_alpha_v = request->voltage_v.alpha,
+                                      .voltage_beta_v = request->voltage_v.beta,
+                                      .current_d_a = request->current_a.d,
+                                      .current_q_a = request->current_a.q,
+                                      .speed_rad_s = request->speed_rad_s};
+    s->inside->refreshed_s = cvk_session_now_s(s);
+    return ask_done(s, &m);
+}
+
+/* The draft on the controller: the values in force as this session knows them, and the changes. Its
+ * check says whether both ends mean the same. */
+static cvk_status stage(cvk_session *s, const cvk_session_change *changes, unsigned count,
+                        uint32_t *check)
+{
+    float *draft = malloc(s->parameters * sizeof *draft);
+    cvk_status status = draft != NULL ? CVK_OK : CVK_NO_MEMORY;
+    unsigned done = 0;
+    for (unsigned n = 0; n < s->parameters && draft != NULL; n++) {
+        draft[n] = s->value[n];
+    }
+    do {
+        corvak_ToController m = message_of(corvak_ToController_stage_tag);
+        m.what.stage.fresh = done == 0;
+        while (done < count && m.what.stage.setting_count < CVK_LINK_SETTINGS_MOST) {
+            m.what.stage.setting[m.what.stage.setting_count++] =
+                (corvak_Setting){changes[done].parameter, changes[done].value};
+            if (draft != NULL && changes[done].parameter < s->parameters) {
+                draft[changes[done].parameter] = changes[done].value;
+            }
+            done++;
+        }
+        status = status == CVK_OK ? ask(s, &m, corvak_FromController_staged_tag) : status;
+    } while (status == CVK_OK && done < count);
+    if (status == CVK_OK) {
+        *check = s->inside->answer.what.staged.check;
+        status = *check == cvk_check_of_values(0, draft, s->parameters)
+                     ? CVK_OK
+                     : complain(s, CVK_BUSY,
+                                "the settings in the controller are not those that were read from "
+                                "it: somebody else has changed them");
+    }
+    free(draft);
+    return status;
+}
+
+cvk_status cvk_session_adopt(cvk_session *s, const cvk_session_change *changes, unsigned count,
+                             const cvk_trial_terms *terms)
+{
+    uint32_t check = 0;
+    cvk_status status = stage(s, changes, count, &check);
+    if (status != CVK_OK) {
+        return status;
+    }
+    corvak_ToController m = message_of(corvak_ToController_adopt_tag);
+    m.what.adopt.check = check;
+    m.what.adopt.has_terms = terms != NULL;
+    if (terms != NULL) {
+        m.what.adopt.terms = (corvak_Terms){terms->watch_s, terms->confirm_s, terms->current_a,
+                                            terms->speed_error_rad_s, terms->least_quality};
+    }
+    status = ask_done(s, &m);
+    if (status == CVK_BUSY) {
+        return complain(s, status, "another change is on trial: keep it or take it back first");
+    }
+    return status;
+}
+
+cvk_status cvk_session_look(cvk_session *s, const unsigned *signal, unsigned count, float *values)
+{
+    corvak_ToController m = message_of(corvak_ToController_look_tag);
+    m.what.look.signal_count =
+        (pb_size_t)(count < CVK_LINK_SIGNALS_MOST ? count : CVK_LINK_SIGNALS_MOST);
+    for (pb_size_t n = 0; n < m.what.look.signal_count; n++) {
+        m.what.look.signal[n] = signal[n];
+    }
+    const cvk_status status = ask(s, &m, corvak_FromController_seen_tag);
+    for (unsigned n = 0; n < count && status == CVK_OK; n++) {
+        const corvak_Values *seen = &s->inside->answer.what.seen;
+        values[n] = n < seen->value_count ? seen->value[n] : NAN;
+    }
+    return status;
+}
+
+cvk_status cvk_session_stream(cvk_session *s, const unsigned *signal, unsigned count,
+                              unsigned decimation)
+{
+    corvak_ToController m = message_of(corvak_ToController_stream_tag);
+    if (count > CVK_LINK_SIGNALS_MOST) {
+        return complain(s, CVK_OUT_OF_RANGE, "a stream has at most %d signals, not %u",
+                        CVK_LINK_SIGNALS_MOST, count);
+    }
+    m.what.stream.signal_count = (pb_size_t)count;
+    m.what.stream.decimation = decimation;
+    for (unsigned n = 0; n < count; n++) {
+        m.what.stream.signal[n] = signal[n];
+    }
+    s->inside->columns = 0; /* what comes of a stream before is not of this one */
+    const cvk_status status = ask_done(s, &m);
+    if (status == CVK_OK) {
+        s->inside->columns = count;
+        s->inside->decimation = decimation;
+    }
+    return status;
+}
+
+/* ---- names ---------------------------------------------------------------------------------- */
+
+int cvk_session_parameter_named(const cvk_session *s, const char *key)
+{
+    for (unsigned n = 0; n < s->parameters; n++) {
+        if (strcmp(s->parameter[n].key, key) == 0) {
+            return (int)n;
+        }
+    }
+    return -1;
+}
+
+int cvk_session_signal_named(const cvk_session *s, const char *name)
+{
+    for (unsigned n = 0; n < s->signals; n++) {
+        if (strcmp(s->signal[n].name, name) == 0) {
+            return (int)n;
+        }
+    }
+    return -1;
+}
+
+const char *cvk_session_state_text(const cvk_session *s, const char *signal, int value)
+{
+    const int n = cvk_session_signal_named(s, signal);
+    return n >= 0 && value >= 0 && (unsigned)value < s->signal[n].states ? s->signal[n].state[value]
+                                                                         : NULL;
+}

@@ -1,0 +1,194 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Wires by address: TCP by GIO, serial lines by libserialport.
+ */
+#include "corvak/host/wire.h"
+
+#include <gio/gio.h>
+#include <libserialport.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+#define CONNECT_S 3
+#define WRITE_MS 1000
+#define BAUD 115200
+
+static double monotonic_s(void *context)
+{
+    (void)context;
+    return 1e-6 * (double)g_get_monotonic_time();
+}
+
+static cvk_status complain(char *text, cvk_status status, const char *format, const char *address,
+                           const char *what)
+{
+    snprintf(text, CVK_WIRE_TEXT, format, address, what);
+    return status;
+}
+
+/* ---- TCP ------------------------------------------------------------------------------------ */
+
+typedef struct tcp {
+    GSocketConnection *connection;
+    GSocket *socket;
+} tcp;
+
+static int tcp_read(void *context, uint8_t *bytes, size_t room, double timeout_s)
+{
+    tcp *t = context;
+    if (!g_socket_condition_timed_wait(t->socket, G_IO_IN, (gint64)(1e6 * timeout_s), NULL, NULL)) {
+        return 0;
+    }
+    GError *error = NULL;
+    const gssize got = g_socket_receive(t->socket, (char *)bytes, room, NULL, &error);
+    const gboolean later = g_error_matches(error, G_IO_ERROR, G_IO_ERROR_WOULD_BLOCK);
+    g_clear_error(&error);
+    return got > 0 ? (int)got : (later ? 0 : -1);
+}
+
+static bool tcp_write(void *context, const uint8_t *bytes, size_t count)
+{
+    tcp *t = context;
+    size_t sent = 0;
+    while (sent < count) {
+        GError *error = NULL;
+        const gssize now =
+            g_socket_send(t->socket, (const char *)bytes + sent, count - sent, NULL, &error);
+        const gboolean later = g_error_matches(error, G_IO_ERROR, G_IO_ERROR_WOULD_BLOCK);
+        g_clear_error(&error);
+        sent += now > 0 ? (size_t)now : 0;
+        if (now < 0 && !(later && g_socket_condition_timed_wait(t->socket, G_IO_OUT,
+                                                                1000 * WRITE_MS, NULL, NULL))) {
+            return false;
+        }
+    }
+    return true;
+}
+
+static int tcp_descriptor(void *context)
+{
+    return g_socket_get_fd(((tcp *)context)->socket);
+}
+
+static void tcp_close(void *context)
+{
+    tcp *t = context;
+    g_io_stream_close(G_IO_STREAM(t->connection), NULL, NULL);
+    g_object_unref(t->connection);
+    free(t);
+}
+
+static cvk_status open_tcp(cvk_wire *wire, const char *address, const char *host, char *text)
+{
+    const char *colon = strrchr(host, ':');
+    if (colon == NULL || colon == host || colon[1] == '\0' ||
+        strspn(colon + 1, "0123456789") != strlen(colon + 1) || atoi(colon + 1) < 1 ||
+        atoi(colon + 1) > 65535) {
+        return complain(text, CVK_BAD_FORMAT, "%s: give host and port (1 .. 65535)%s", address,
+                        ", such as tcp:127.0.0.1:4242");
+    }
+    GError *error = NULL;
+    GSocketClient *client = g_socket_client_new();
+    g_socket_client_set_timeout(client, CONNECT_S);
+    GSocketConnection *connection = g_socket_client_connect_to_host(client, host, 1, NULL, &error);
+    g_object_unref(client);
+    if (connection == NULL) {
+        complain(text, CVK_NO_ANSWER, "%s: nobody is there (%s); is `corvak serve` running?",
+                 address, error->message);
+        g_error_free(error);
+        return CVK_NO_ANSWER;
+    }
+    tcp *t = calloc(1, sizeof *t);
+    if (t == NULL) {
+        g_object_unref(connection);
+        return CVK_NO_MEMORY;
+    }
+    *t = (tcp){connection, g_socket_connection_get_socket(connection)};
+    g_socket_set_timeout(t->socket, 0);
+    g_socket_set_blocking(t->socket, FALSE);
+    g_socket_set_option(t->socket, 6 /* IPPROTO_TCP */, 1 /* TCP_NODELAY */, 1, NULL);
+    *wire = (cvk_wire){t, tcp_read, tcp_write, monotonic_s, tcp_descriptor, tcp_close};
+    return CVK_OK;
+}
+
+/* ---- serial lines --------------------------------------------------------------------------- */
+
+static int serial_read(void *context, uint8_t *bytes, size_t room, double timeout_s)
+{
+    const unsigned ms = timeout_s > 0.0 ? (unsigned)(1e3 * timeout_s) + 1u : 0u;
+    struct sp_port *port = context;
+    const int got = ms > 0 ? (int)sp_blocking_read_next(port, bytes, room, ms)
+                           : (int)sp_nonblocking_read(port, bytes, room);
+    return got >= 0 ? got : -1;
+}
+
+static bool serial_write(void *context, const uint8_t *bytes, size_t count)
+{
+    return (int)sp_blocking_write(context, bytes, count, WRITE_MS) == (int)count;
+}
+
+static int serial_descriptor(void *context)
+{
+    int descriptor = -1;
+    return sp_get_port_handle(context, &descriptor) == SP_OK ? descriptor : -1;
+}
+
+static void serial_close(void *context)
+{
+    sp_close(context);
+    sp_free_port(context);
+}
+
+static cvk_status open_serial(cvk_wire *wire, const char *address, const char *rest, char *text)
+{
+    char path[128];
+    const char *question = strchr(rest, '?');
+    int baud = BAUD;
+    snprintf(path, sizeof path, "%.*s", (int)(question != NULL ? question - rest : 127), rest);
+    if (question != NULL && (sscanf(question, "?baud=%d", &baud) != 1 || baud < 1)) {
+        return complain(text, CVK_BAD_FORMAT, "%s: behind the path only ?baud=RATE may stand%s",
+                        address, ", such as serial:/dev/ttyACM0?baud=921600");
+    }
+    struct sp_port *port = NULL;
+    if (sp_get_port_by_name(path, &port) != SP_OK || sp_open(port, SP_MODE_READ_WRITE) != SP_OK) {
+        char *why = sp_last_error_message();
+        complain(text, CVK_NO_ANSWER, "%s: the line cannot be opened (%s); is the path right?",
+                 address, why != NULL ? why : "no such device");
+        sp_free_error_message(why);
+        sp_free_port(port);
+        return CVK_NO_ANSWER;
+    }
+    if (sp_set_baudrate(port, baud) != SP_OK || sp_set_bits(port, 8) != SP_OK ||
+        sp_set_parity(port, SP_PARITY_NONE) != SP_OK || sp_set_stopbits(port, 1) != SP_OK) {
+        serial_close(port);
+        return complain(text, CVK_BAD_FORMAT, "%s: the line does not take this rate%s", address,
+                        "; choose another with ?baud=RATE");
+    }
+    sp_flush(port, SP_BUF_BOTH);
+    *wire =
+        (cvk_wire){port, serial_read, serial_write, monotonic_s, serial_descriptor, serial_close};
+    return CVK_OK;
+}
+
+cvk_status cvk_wire_open(cvk_wire *wire, const char *address, char *text)
+{
+    *wire = (cvk_wire){.context = NULL};
+    text[0] = '\0';
+    if (strncmp(address, "tcp:", 4) == 0) {
+        return open_tcp(wire, address, address + 4, text);
+    }
+    if (strncmp(address, "serial:", 7) == 0) {
+        return open_serial(wire, address, address + 7, text);
+    }
+    return complain(text, CVK_BAD_FORMAT, "%s: a device is tcp:HOST:PORT, serial:PATH or sim:RIG%s",
+                    address, "");
+}
+
+void cvk_wire_close(cvk_wire *wire)
+{
+    if (wire->close != NULL) {
+        wire->close(wire->context);
+    }
+    *wire = (cvk_wire){.context = NULL};
+}
