@@ -29,6 +29,8 @@ int cmd_card(int argc, char **argv);
 int cmd_plan(int argc, char **argv);
 int cmd_gains(int argc, char **argv);
 int cmd_run(int argc, char **argv);
+int cmd_serve(int argc, char **argv);
+int cmd_tune(int argc, char **argv);
 int cmd_parameters(int argc, char **argv);
 int cmd_signals(int argc, char **argv);
 

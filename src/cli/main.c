@@ -20,6 +20,8 @@ static const struct {
     {"card", "show a motor card, compare it, set a value by hand", cmd_card},
     {"gains", "from a motor card and a rig to the controller's tune file", cmd_gains},
     {"run", "run the controller on the simulated rig through a scenario", cmd_run},
+    {"serve", "the simulated controller as a process of its own", cmd_serve},
+    {"tune", "a live session with a controller: guarded changes, measured steps", cmd_tune},
     {"parameters", "list what a tune file may hold", cmd_parameters},
     {"signals", "list what a controller can log", cmd_signals},
 };

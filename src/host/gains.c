@@ -92,18 +92,30 @@ static double complex loop_gain(double omega, double a, double l, double ratio)
     return -u / ((z - 1.0) * ratio);
 }
 
-/* Largest overshoot of a step of the set-point, by running the loop. */
-static double overshoot_of(double a, double l, double ratio)
+void cvk_current_loop_step(double bandwidth_hz, double period_s, double ratio, double *response,
+                           size_t count)
 {
-    double x = 0.0, predicted = 0.0, e = 0.0, acting = 0.0, highest = 0.0;
-    for (int n = 0; n < 400; n++) { /* x: model flux of the current */
+    const double a = 1.0 - exp(-2.0 * PI * bandwidth_hz * period_s),
+                 l = (double)CVK_LEARNING_RATIO * a;
+    double x = 0.0, predicted = 0.0, e = 0.0, acting = 0.0; /* x: model flux of the current */
+    for (size_t n = 0; n < count; n++) {
+        response[n] = x;
         e += n > 0 ? l * (x - predicted) : 0.0;
         const double next = x + acting + e;
         const double wanted = a * (1.0 - next) - e;
         predicted = next;
         x += acting / ratio;
         acting = wanted;
-        highest = fmax(highest, x);
+    }
+}
+
+/* Largest overshoot of a step of the set-point, by running the loop. */
+static double overshoot_of(double bandwidth_hz, double period_s, double ratio)
+{
+    double response[400], highest = 0.0;
+    cvk_current_loop_step(bandwidth_hz, period_s, ratio, response, 400);
+    for (int n = 0; n < 400; n++) {
+        highest = fmax(highest, response[n]);
     }
     return fmax(0.0, highest - 1.0);
 }
@@ -123,7 +135,7 @@ void cvk_current_loop_analysis(double bandwidth_hz, double period_s, double rati
         }
         before = cabs(g);
     }
-    *overshoot = overshoot_of(a, l, ratio);
+    *overshoot = overshoot_of(bandwidth_hz, period_s, ratio);
 }
 
 /* Periods until 63 % of a step have been reached: the voltage acts one period late. */

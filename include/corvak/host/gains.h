@@ -11,6 +11,8 @@
 #include "corvak/core/parameters.h"
 #include "corvak/ident/card.h"
 
+#include <stddef.h>
+
 #ifdef __cplusplus
 extern "C" {
 #endif
@@ -54,6 +56,11 @@ typedef struct cvk_gains {
  * the speed loop stays as in `base`. */
 cvk_status cvk_compute_gains(const cvk_card *card, const cvk_gains_stage *stage,
                              const cvk_settings *base, cvk_gains *out) CVK_MUST_CHECK;
+
+/* The same loop's answer to a unit step of the set-point: response[0] is the current at the sample
+ * that first knows of the step, then one value each control period. */
+void cvk_current_loop_step(double bandwidth_hz, double period_s, double ratio, double *response,
+                           size_t count);
 
 /* The current loop that settings make of a motor whose inductance is `ratio` times what they say:
  * phase margin (rad) and overshoot of a step. */

@@ -1,0 +1,138 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * What the parts of corvak tune share: the session as the user has it, and its commands.
+ */
+#ifndef CORVAK_CLI_TUNE_H
+#define CORVAK_CLI_TUNE_H
+
+#include "cli.h"
+
+#include "corvak/host/change.h"
+#include "corvak/host/measured_step.h"
+#include "corvak/sim/controller.h"
+
+#include <signal.h>
+#include <stdio.h>
+
+#define TUNE_VERB "tune"
+
+/* A change that was made, or tried. */
+typedef struct made_change {
+    cvk_change change;
+    double at_s; /* since the session began */
+} made_change;
+
+/* What was wanted before: for undo. */
+typedef struct wanted_before {
+    unsigned parameter;
+    gboolean was_wanted;
+    float value;
+} wanted_before;
+
+typedef struct tuner {
+    const char *address;
+    gboolean interactive, quit;
+    gboolean restless; /* something was printed while the user types */
+    int status;        /* of the command's end */
+    /* the device */
+    cvk_sim_controller *controller; /* of sim:RIG; else null */
+    cvk_rig_config rig;
+    cvk_session session;
+    gboolean connected, faulted;
+    double begun_s, lost_at_s;
+    cvk_request request; /* that rules */
+    double inertia_kg_m2;
+    /* values */
+    unsigned parameters; /* of the arrays below */
+    gboolean *is_wanted;
+    float *wanted;
+    char **from;     /* where the value in the device comes from; null: not known */
+    GArray *undo;    /* wanted_before */
+    GArray *changes; /* made_change */
+    FILE *history;
+    /* what was measured last */
+    cvk_measured_step step[2]; /* current, speed */
+    gboolean measured[2];
+} tuner;
+
+typedef struct tune_command {
+    const char *name, *arguments, *help;
+    int (*run)(tuner *t, int argc, char **argv); /* argv[0] is the name */
+    gboolean offline;                            /* works without a device */
+} tune_command;
+
+/* ---- cmd_tune.c ---------------------------------------------------------------------------- */
+
+extern const tune_command tune_commands[];
+extern const unsigned tune_command_count;
+
+/* Set by Ctrl-C; the one who stops the motor for it sets it back. */
+extern volatile sig_atomic_t tune_interrupted;
+
+/* Runs one line. Returns an exit status. */
+int tune_line(tuner *t, const char *line);
+
+/* Connects, or connects again; what is wanted stays. */
+int tune_connect(tuner *t);
+
+/* Time passes; what happens is told. EXIT_ANSWER_NO after Ctrl-C (the motor is then stopped),
+ * EXIT_BAD_USAGE when the device is lost. */
+int tune_wait(tuner *t, double length_s);
+
+/* After a call of the session: says what went wrong. */
+int tune_check(tuner *t, cvk_status status);
+int tune_complain(const char *format, ...) G_GNUC_PRINTF(1, 2);
+
+double tune_pole_pairs(const tuner *t); /* 1 when they are not known */
+double tune_value(const tuner *t, const char *key);
+/* A number with an optional unit, which may be a word of its own. */
+gboolean tune_number(const char *text, double *value);
+/* Speed in electrical rad/s from rpm of the shaft, or from rad/s, electrical. */
+gboolean tune_speed(const tuner *t, const char *text, double *speed_rad_s);
+double tune_rpm(const tuner *t, double speed_rad_s);
+
+/* Becomes the owner, if this session is not yet. */
+int tune_claim(tuner *t);
+/* A controlled stop, and waits for it. */
+int tune_stop_motor(tuner *t);
+
+/* ---- tune_values.c ------------------------------------------------------------------------- */
+int tune_show(tuner *t, int argc, char **argv);
+int tune_set(tuner *t, int argc, char **argv);
+int tune_undo(tuner *t, int argc, char **argv);
+int tune_save(tuner *t, int argc, char **argv);
+int tune_compare(tuner *t, int argc, char **argv);
+int tune_load(tuner *t, int argc, char **argv);
+void tune_value_text(const tuner *t, unsigned parameter, float value, char *out, size_t size);
+unsigned tune_wanted_count(const tuner *t);
+
+/* ---- tune_changes.c ------------------------------------------------------------------------ */
+int tune_apply(tuner *t, int argc, char **argv);
+int tune_keep(tuner *t, int argc, char **argv);
+int tune_back(tuner *t, int argc, char **argv);
+int tune_changes(tuner *t, int argc, char **argv);
+/* A change on trial has ended: its record and the values follow. */
+void tune_trial_ended(tuner *t, int32_t state, int32_t reason);
+
+/* ---- tune_motor.c -------------------------------------------------------------------------- */
+int tune_status(tuner *t, int argc, char **argv);
+int tune_start(tuner *t, int argc, char **argv);
+int tune_set_speed(tuner *t, int argc, char **argv);
+int tune_set_current(tuner *t, int argc, char **argv);
+int tune_stop(tuner *t, int argc, char **argv);
+int tune_clear(tuner *t, int argc, char **argv);
+int tune_release(tuner *t, int argc, char **argv);
+int tune_hand_over(tuner *t, int argc, char **argv);
+int tune_watch(tuner *t, int argc, char **argv);
+int tune_wait_command(tuner *t, int argc, char **argv);
+
+/* ---- tune_steps.c, figure_steps.c ---------------------------------------------------------- */
+int tune_step(tuner *t, int argc, char **argv);
+int tune_draw(tuner *t, int argc, char **argv);
+gboolean draw_steps(const tuner *t, const char *path, cvk_complaint *complaint);
+
+/* ---- tune_prompt.c ------------------------------------------------------------------------- */
+/* Lines from a terminal until quit or the end of input. Returns an exit status. */
+int tune_prompt(tuner *t);
+
+#endif

@@ -1,0 +1,318 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Guarded changes: what is wanted goes to the device, is watched, and stays or goes back. Each one
+ * is kept with what it did.
+ */
+#include "tune.h"
+
+#include <math.h>
+#include <string.h>
+
+#define WATCH_S 1.5
+#define CONFIRM_S 20.0
+
+static const char *trial_text(const tuner *t, int32_t state, int32_t reason)
+{
+    const char *why = cvk_session_state_text(&t->session, "trial_reason", reason);
+    const char *what = cvk_session_state_text(&t->session, "trial", state);
+    return state == CVK_TRIAL_GONE_BACK && why != NULL ? why : (what != NULL ? what : "unknown");
+}
+
+static made_change *last_change(const tuner *t)
+{
+    return t->changes->len > 0 ? &g_array_index(t->changes, made_change, t->changes->len - 1)
+                               : NULL;
+}
+
+/* ---- words ---------------------------------------------------------------------------------- */
+
+/* `for S`, `confirm S`, `current A`, `speed RPM`, `quality Q`: in any order. */
+static int read_terms(const tuner *t, int argc, char **argv, cvk_trial_terms *terms)
+{
+    *terms = (cvk_trial_terms){.watch_s = (float)WATCH_S, .confirm_s = (float)CONFIRM_S};
+    for (int n = 1; n < argc; n += 2) {
+        double value;
+        if (strcmp(argv[n], "speed") == 0 && n + 1 < argc) {
+            if (!tune_speed(t, argv[n + 1], &value)) {
+                return EXIT_BAD_USAGE;
+            }
+            terms->speed_error_rad_s = (float)value;
+            continue;
+        }
+        float *place = strcmp(argv[n], "for") == 0       ? &terms->watch_s
+                       : strcmp(argv[n], "confirm") == 0 ? &terms->confirm_s
+                       : strcmp(argv[n], "current") == 0 ? &terms->current_a
+                       : strcmp(argv[n], "quality") == 0 ? &terms->least_quality
+                                                         : NULL;
+        if (place == NULL || n + 1 >= argc || !tune_number(argv[n + 1], &value) || value <= 0.0) {
+            return tune_complain("apply [for S] [confirm S] [current A] [speed RPM] [quality Q]: "
+                                 "\"%s\" is none of these with a number above 0",
+                                 argv[n]);
+        }
+        *place = (float)value;
+    }
+    return EXIT_DONE;
+}
+
+static void print_terms(const tuner *t, const cvk_trial_terms *terms)
+{
+    g_print("  watched for %g s: phase current up to %.3g A", (double)terms->watch_s,
+            (double)terms->current_a);
+    if (terms->speed_error_rad_s > 0.0f) {
+        g_print(", speed within %.3g rpm of its set-point",
+                tune_rpm(t, (double)terms->speed_error_rad_s));
+    }
+    if (terms->least_quality > 0.0f) {
+        g_print(", angle's quality above %.2g", (double)terms->least_quality);
+    }
+    g_print("\n");
+}
+
+static void print_figures(const tuner *t, const cvk_change *c)
+{
+    const cvk_running_figures *a = &c->before, *b = &c->during;
+    g_print("  %-28s %10s %10s\n", "", "before", "since");
+    if (isfinite(a->speed_error_rad_s)) {
+        g_print("  %-28s %10.3g %10.3g\n", "speed error, rms / rpm",
+                tune_rpm(t, a->speed_error_rad_s), tune_rpm(t, b->speed_error_rad_s));
+    }
+    g_print("  %-28s %10.3g %10.3g\n", "current ripple, rms / A", a->ripple_a, b->ripple_a);
+    g_print("  %-28s %10.3g %10.3g\n", "current, largest / A", a->peak_a, b->peak_a);
+    g_print("  %-28s %10.2f %10.2f\n", "angle's quality, least", a->quality, b->quality);
+}
+
+static void print_items(const tuner *t, const cvk_change *c)
+{
+    for (unsigned n = 0; n < c->count; n++) {
+        char before[64], after[64];
+        const unsigned p = c->item[n].parameter;
+        tune_value_text(t, p, c->before_value[n], before, sizeof before);
+        tune_value_text(t, p, c->item[n].value, after, sizeof after);
+        g_print("  %s: %s -> %s\n", t->session.parameter[p].key, before, after);
+    }
+}
+
+/* ---- the record ----------------------------------------------------------------------------- */
+
+static void add_figures(JsonBuilder *b, const char *name, const cvk_running_figures *f)
+{
+    json_builder_set_member_name(b, name);
+    json_builder_begin_object(b);
+    add_json_number(b, "length_s", f->length_s);
+    add_json_number(b, "speed_rad_s", f->speed_rad_s);
+    add_json_number(b, "speed_error_rad_s", f->speed_error_rad_s);
+    add_json_number(b, "current_q_a", f->current_q_a);
+    add_json_number(b, "ripple_a", f->ripple_a);
+    add_json_number(b, "peak_a", f->peak_a);
+    add_json_number(b, "quality", f->quality);
+    json_builder_end_object(b);
+}
+
+static void write_history(tuner *t, const made_change *m)
+{
+    if (t->history == NULL) {
+        return;
+    }
+    JsonBuilder *b = json_builder_new();
+    GDateTime *now = g_date_time_new_now_utc();
+    char *when = g_date_time_format_iso8601(now);
+    json_builder_begin_object(b);
+    add_json_text(b, "time", when);
+    add_json_text(b, "controller", t->session.name);
+    json_builder_set_member_name(b, "parameters");
+    json_builder_begin_array(b);
+    for (unsigned n = 0; n < m->change.count; n++) {
+        json_builder_begin_object(b);
+        add_json_text(b, "key", t->session.parameter[m->change.item[n].parameter].key);
+        add_json_number(b, "before", (double)m->change.before_value[n]);
+        add_json_number(b, "after", (double)m->change.item[n].value);
+        json_builder_end_object(b);
+    }
+    json_builder_end_array(b);
+    add_json_text(b, "end", m->change.state == CVK_TRIAL_KEPT ? "kept" : "gone back");
+    add_json_text(b, "reason", trial_text(t, m->change.state, m->change.reason));
+    if (m->change.on_trial) {
+        add_figures(b, "running_before", &m->change.before);
+        add_figures(b, "running_since", &m->change.during);
+    }
+    json_builder_end_object(b);
+    JsonNode *root = json_builder_get_root(b);
+    char *text = json_to_string(root, FALSE);
+    fprintf(t->history, "%s\n", text);
+    fflush(t->history);
+    g_free(text);
+    json_node_unref(root);
+    g_object_unref(b);
+    g_free(when);
+    g_date_time_unref(now);
+}
+
+/* What a tune file will say of a value that was kept. */
+static void note_where_from(tuner *t, const made_change *m)
+{
+    const cvk_change *c = &m->change;
+    for (unsigned n = 0; n < c->count; n++) {
+        char before[64];
+        const unsigned p = c->item[n].parameter;
+        tune_value_text(t, p, c->before_value[n], before, sizeof before);
+        g_free(t->from[p]);
+        t->from[p] =
+            c->on_trial && isfinite(c->before.speed_error_rad_s)
+                ? g_strdup_printf("tune: was %s; speed error %.3g -> %.3g rpm rms, current ripple "
+                                  "%.3g -> %.3g A rms",
+                                  before, tune_rpm(t, c->before.speed_error_rad_s),
+                                  tune_rpm(t, c->during.speed_error_rad_s), c->before.ripple_a,
+                                  c->during.ripple_a)
+                : g_strdup_printf("tune: was %s", before);
+    }
+}
+
+/* What was wanted is in the device now, or is not wanted any more. */
+static void end_change(tuner *t, made_change *m)
+{
+    for (unsigned n = 0; n < m->change.count; n++) {
+        t->is_wanted[m->change.item[n].parameter] = FALSE;
+        if (m->change.state == CVK_TRIAL_KEPT) {
+            t->session.value[m->change.item[n].parameter] = m->change.item[n].value;
+        } else {
+            t->session.value[m->change.item[n].parameter] = m->change.before_value[n];
+        }
+    }
+    g_array_set_size(t->undo, 0);
+    if (m->change.state == CVK_TRIAL_KEPT) {
+        for (unsigned n = 0; n < m->change.count; n++) { /* undo wants the value before */
+            const wanted_before before = {m->change.item[n].parameter, TRUE,
+                                          m->change.before_value[n]};
+            g_array_append_val(t->undo, before);
+        }
+        note_where_from(t, m);
+    }
+    write_history(t, m);
+}
+
+void tune_trial_ended(tuner *t, int32_t state, int32_t reason)
+{
+    made_change *m = last_change(t);
+    t->restless = TRUE;
+    if (m == NULL || !m->change.on_trial ||
+        (m->change.state != CVK_TRIAL_WATCHED && m->change.state != CVK_TRIAL_WAITING)) {
+        g_print("! a change of another link: %s\n", trial_text(t, state, reason));
+        return;
+    }
+    m->change.state = state;
+    m->change.reason = reason;
+    g_print(state == CVK_TRIAL_KEPT ? "! change %u is kept\n" : "! change %u has gone back: %s\n",
+            t->changes->len, trial_text(t, state, reason));
+    end_change(t, m);
+}
+
+/* ---- commands ------------------------------------------------------------------------------- */
+
+static int collect_wanted(const tuner *t, cvk_change *c)
+{
+    for (unsigned n = 0; n < t->parameters; n++) {
+        if (t->is_wanted[n] && c->count == CVK_CHANGE_MOST) {
+            return tune_complain("a change has at most %d parameters: `undo` some",
+                                 CVK_CHANGE_MOST);
+        }
+        if (t->is_wanted[n]) {
+            c->item[c->count++] = (cvk_session_change){n, t->wanted[n]};
+        }
+    }
+    return c->count > 0 ? EXIT_DONE
+                        : tune_complain("nothing is wanted that is not in the device: `set` it");
+}
+
+static void report(tuner *t, made_change *m)
+{
+    const cvk_change *c = &m->change;
+    if (!c->on_trial) {
+        g_print("  the bridge is off: in force at once\n");
+        end_change(t, m);
+        return;
+    }
+    print_terms(t, &c->terms);
+    print_figures(t, c);
+    if (c->state == CVK_TRIAL_GONE_BACK) {
+        g_print("  gone back by itself: %s\n", trial_text(t, c->state, c->reason));
+        end_change(t, m);
+    } else {
+        g_print("  `keep` it within %g s, or it goes back\n", (double)c->terms.confirm_s);
+    }
+}
+
+int tune_apply(tuner *t, int argc, char **argv)
+{
+    made_change m = {.at_s = cvk_session_now_s(&t->session) - t->begun_s};
+    const int32_t trial = t->session.state.trial;
+    if (trial == CVK_TRIAL_WATCHED || trial == CVK_TRIAL_WAITING) {
+        return tune_complain("a change is on trial: `keep` it or take it `back` first");
+    }
+    int status = read_terms(t, argc, argv, &m.change.terms);
+    status = status == EXIT_DONE ? collect_wanted(t, &m.change) : status;
+    status = status == EXIT_DONE && t->session.state.bridge_on ? tune_claim(t) : status;
+    if (status != EXIT_DONE) {
+        return status;
+    }
+    const int32_t fault = t->session.state.fault;
+    status = tune_check(t, cvk_change_guarded(&t->session, &m.change));
+    if (status != EXIT_DONE) {
+        return status;
+    }
+    g_print("  change %u\n", t->changes->len + 1);
+    print_items(t, &m.change);
+    g_array_append_val(t->changes, m);
+    report(t, last_change(t));
+    if (t->session.state.fault != fault && t->session.state.fault != CVK_FAULT_NONE) {
+        t->faulted = TRUE;
+        g_print("! %s\n", cvk_session_state_text(&t->session, "fault", t->session.state.fault));
+    }
+    return EXIT_DONE;
+}
+
+static int say_a_word(tuner *t, cvk_status (*word)(cvk_session *))
+{
+    const unsigned before = (unsigned)t->session.state.trial;
+    int status = tune_check(t, word(&t->session));
+    const double until_s = status == EXIT_DONE ? cvk_session_now_s(&t->session) + 0.5 : 0.0;
+    while (status == EXIT_DONE && (unsigned)t->session.state.trial == before &&
+           cvk_session_now_s(&t->session) < until_s) {
+        status = tune_wait(t, 0.01);
+    }
+    return status == EXIT_DONE ? tune_check(t, cvk_session_read_values(&t->session)) : status;
+}
+
+int tune_keep(tuner *t, int argc, char **argv)
+{
+    (void)argc;
+    (void)argv;
+    return say_a_word(t, cvk_session_keep);
+}
+
+int tune_back(tuner *t, int argc, char **argv)
+{
+    (void)argc;
+    (void)argv;
+    return say_a_word(t, cvk_session_take_back);
+}
+
+int tune_changes(tuner *t, int argc, char **argv)
+{
+    (void)argc;
+    (void)argv;
+    if (t->changes->len == 0) {
+        g_print("  nothing was changed\n");
+    }
+    for (guint n = 0; n < t->changes->len; n++) {
+        const made_change *m = &g_array_index(t->changes, made_change, n);
+        g_print("  %u  %7.1f s  %s\n", n + 1, m->at_s,
+                m->change.state == CVK_TRIAL_KEPT
+                    ? "kept"
+                    : trial_text(t, m->change.state, m->change.reason));
+        print_items(t, &m->change);
+        if (m->change.on_trial) {
+            print_figures(t, &m->change);
+        }
+    }
+    return EXIT_DONE;
+}

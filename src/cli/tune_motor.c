@@ -1,0 +1,334 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The commands that turn the motor, and those that look at it.
+ */
+#include "tune.h"
+
+#include <math.h>
+#include <poll.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#define REST_S 5.0
+#define START_S 30.0
+#define NEAR_SHARE 0.05
+#define LOOK_S 0.25
+
+static const char *text_of(const tuner *t, const char *signal, int value)
+{
+    const char *text = cvk_session_state_text(&t->session, signal, value);
+    return text != NULL ? text : "unknown";
+}
+
+/* One signal now; NaN with the complaint told when it cannot be had. */
+static double look_at(tuner *t, const char *name)
+{
+    const int place = cvk_session_signal_named(&t->session, name);
+    float value = NAN;
+    if (place < 0) {
+        tune_complain("%s has no signal %s", t->session.name, name);
+        return (double)NAN;
+    }
+    const unsigned signal = (unsigned)place;
+    return tune_check(t, cvk_session_look(&t->session, &signal, 1, &value)) == EXIT_DONE
+               ? (double)value
+               : (double)NAN;
+}
+
+int tune_status(tuner *t, int argc, char **argv)
+{
+    (void)argc;
+    (void)argv;
+    static const char *const names[] = {"speed_e", "speed_set", "id",      "iq",
+                                        "vdc",     "quality",   "headroom"};
+    enum { SPEED, SET, D, Q, BUS, QUALITY, HEADROOM, COUNT };
+    unsigned place[COUNT];
+    float v[COUNT];
+    for (int n = 0; n < COUNT; n++) {
+        const int row = cvk_session_signal_named(&t->session, names[n]);
+        if (row < 0) {
+            return tune_complain("%s has no signal %s", t->session.name, names[n]);
+        }
+        place[n] = (unsigned)row;
+    }
+    const int status = tune_check(t, cvk_session_look(&t->session, place, COUNT, v));
+    if (status != EXIT_DONE) {
+        return status;
+    }
+    const cvk_session_state *s = &t->session.state;
+    g_print("  mode       %s%s%s, bridge %s, %s\n", text_of(t, "mode", s->mode),
+            s->start_phase != 0 ? ", start: " : "",
+            s->start_phase != 0 ? text_of(t, "start_phase", s->start_phase) : "",
+            s->bridge_on ? "on" : "off", text_of(t, "fault", s->fault));
+    g_print("  speed      %.1f rpm, set-point %.1f rpm\n", tune_rpm(t, (double)v[SPEED]),
+            tune_rpm(t, (double)v[SET]));
+    g_print("  current    d %.2f A, q %.2f A; bus %.2f V, voltage left %.0f %%\n", (double)v[D],
+            (double)v[Q], (double)v[BUS], 100.0 * (double)v[HEADROOM]);
+    g_print("  angle      %s, quality %.2f\n", text_of(t, "angle_source", s->angle_source),
+            (double)v[QUALITY]);
+    g_print("  commands   %s\n", s->owner == CVK_NOBODY ? "nobody"
+                                 : t->session.owner     ? "this session"
+                                                        : "another link");
+    g_print("  change     %s%s%s; %u wanted\n", text_of(t, "trial", s->trial),
+            s->trial_reason != 0 ? ": " : "",
+            s->trial_reason != 0 ? text_of(t, "trial_reason", s->trial_reason) : "",
+            tune_wanted_count(t));
+    return EXIT_DONE;
+}
+
+/* ---- turning -------------------------------------------------------------------------------- */
+
+static int request(tuner *t, cvk_request wanted)
+{
+    int status = tune_claim(t);
+    if (status == EXIT_DONE) {
+        status = tune_check(t, cvk_session_request(&t->session, &wanted));
+    }
+    if (status == EXIT_DONE) {
+        t->request = wanted;
+    }
+    return status;
+}
+
+static int report_fault(const tuner *t)
+{
+    return tune_complain("the motor does not run: %s", text_of(t, "fault", t->session.state.fault));
+}
+
+static int rest(tuner *t)
+{
+    const double until_s = cvk_session_now_s(&t->session) + REST_S;
+    int status = request(t, (cvk_request){.mode = CVK_MODE_REST});
+    gboolean done = FALSE;
+    while (status == EXIT_DONE && !done) {
+        status = tune_wait(t, 0.05);
+        done = status == EXIT_DONE && look_at(t, "rest_done") > 0.5;
+        if (status == EXIT_DONE && t->session.state.fault != CVK_FAULT_NONE) {
+            return report_fault(t);
+        }
+        if (status == EXIT_DONE && !done && cvk_session_now_s(&t->session) > until_s) {
+            return tune_complain("the calibration at rest does not end: is the motor turning?");
+        }
+    }
+    return status;
+}
+
+static gboolean near_speed(const tuner *t, double speed_rad_s, double wanted_rad_s)
+{
+    const int phase = t->session.state.start_phase;
+    return (phase == CVK_START_IDLE || phase == CVK_START_RUN) && t->session.state.bridge_on &&
+           fabs(speed_rad_s - wanted_rad_s) < NEAR_SHARE * fabs(wanted_rad_s) + 5.0;
+}
+
+/* Until the speed is there, or the drive has stopped. */
+static int follow_start(tuner *t, double wanted_rad_s)
+{
+    const double begun_s = cvk_session_now_s(&t->session);
+    int status = EXIT_DONE;
+    while (status == EXIT_DONE) {
+        status = tune_wait(t, 0.05);
+        if (status != EXIT_DONE) {
+            break;
+        }
+        const double passed_s = cvk_session_now_s(&t->session) - begun_s;
+        const double speed_rad_s = look_at(t, "speed_e");
+        if (t->session.state.fault != CVK_FAULT_NONE) {
+            return report_fault(t);
+        }
+        if (near_speed(t, speed_rad_s, wanted_rad_s)) {
+            g_print("  runs at %.1f rpm after %.1f s, angle by %s, quality %.2f\n",
+                    tune_rpm(t, speed_rad_s), passed_s,
+                    text_of(t, "angle_source", t->session.state.angle_source),
+                    look_at(t, "quality"));
+            return EXIT_DONE;
+        }
+        if (!t->connected || passed_s > START_S) {
+            return tune_complain("%.1f rpm were not reached in %.0f s; it turns at %.1f rpm",
+                                 tune_rpm(t, wanted_rad_s), START_S, tune_rpm(t, speed_rad_s));
+        }
+    }
+    return status;
+}
+
+int tune_start(tuner *t, int argc, char **argv)
+{
+    double speed_rad_s;
+    if (argc != 2) {
+        return tune_complain("start SPEED, such as start 150rpm");
+    }
+    if (!tune_speed(t, argv[1], &speed_rad_s)) {
+        return EXIT_BAD_USAGE;
+    }
+    if (t->session.state.fault != CVK_FAULT_NONE) {
+        return tune_complain("there is a fault: %s; `clear` it first",
+                             text_of(t, "fault", t->session.state.fault));
+    }
+    const double rested = look_at(t, "rest_done");
+    int status = isnan(rested) ? EXIT_BAD_USAGE : EXIT_DONE;
+    if (status == EXIT_DONE && rested < 0.5 && !t->session.state.bridge_on) {
+        g_print("  finding the offsets of the current channels at rest\n");
+        status = rest(t);
+    }
+    if (status == EXIT_DONE) {
+        status =
+            request(t, (cvk_request){.mode = CVK_MODE_SPEED, .speed_rad_s = (float)speed_rad_s});
+    }
+    return status == EXIT_DONE ? follow_start(t, speed_rad_s) : status;
+}
+
+int tune_set_speed(tuner *t, int argc, char **argv)
+{
+    double speed_rad_s;
+    if (argc != 2) {
+        return tune_complain("speed SPEED, such as speed 150rpm");
+    }
+    if (t->request.mode != CVK_MODE_SPEED || !t->session.state.bridge_on) {
+        return tune_complain("the motor does not run by speed: `start` it");
+    }
+    if (!tune_speed(t, argv[1], &speed_rad_s)) {
+        return EXIT_BAD_USAGE;
+    }
+    cvk_request next = t->request;
+    next.speed_rad_s = (float)speed_rad_s;
+    const int status = request(t, next);
+    return status == EXIT_DONE ? follow_start(t, speed_rad_s) : status;
+}
+
+int tune_set_current(tuner *t, int argc, char **argv)
+{
+    double d, q;
+    if (argc != 3 || !tune_number(argv[1], &d) || !tune_number(argv[2], &q)) {
+        return tune_complain("current D Q, in A, such as current 0 2");
+    }
+    return request(t, (cvk_request){.mode = CVK_MODE_CURRENT, .current_a = {(float)d, (float)q}});
+}
+
+int tune_stop(tuner *t, int argc, char **argv)
+{
+    (void)argc;
+    (void)argv;
+    const int status = tune_claim(t);
+    return status == EXIT_DONE ? tune_stop_motor(t) : status;
+}
+
+int tune_clear(tuner *t, int argc, char **argv)
+{
+    (void)argc;
+    (void)argv;
+    int status = tune_claim(t);
+    if (status == EXIT_DONE) { /* nothing must begin to turn by itself */
+        status = request(t, (cvk_request){.mode = CVK_MODE_OFF});
+    }
+    if (status == EXIT_DONE) {
+        status = tune_check(t, cvk_session_clear_fault(&t->session));
+    }
+    t->faulted = FALSE;
+    return status == EXIT_DONE ? tune_wait(t, 0.05) : status;
+}
+
+int tune_release(tuner *t, int argc, char **argv)
+{
+    (void)argc;
+    (void)argv;
+    return tune_check(t, cvk_session_release(&t->session));
+}
+
+int tune_hand_over(tuner *t, int argc, char **argv)
+{
+    double to;
+    if (argc != 2 || !tune_number(argv[1], &to) || !(to >= 1.0 && to <= 255.0)) {
+        return tune_complain("hand NUMBER: that of another link, 1 .. 255");
+    }
+    return tune_check(t, cvk_session_hand_over(&t->session, (cvk_owner)to));
+}
+
+/* ---- looking -------------------------------------------------------------------------------- */
+
+int tune_wait_command(tuner *t, int argc, char **argv)
+{
+    double length_s;
+    if (argc != 2 || !tune_number(argv[1], &length_s) || !(length_s >= 0.0 && length_s <= 3600.0)) {
+        return tune_complain("wait S: 0 .. 3600 s");
+    }
+    return tune_wait(t, length_s);
+}
+
+static int print_row(tuner *t, const unsigned *place, unsigned count)
+{
+    float value[16];
+    const int status = tune_check(t, cvk_session_look(&t->session, place, count, value));
+    for (unsigned n = 0; n < count && status == EXIT_DONE; n++) {
+        const cvk_session_signal *s = &t->session.signal[place[n]];
+        const int whole = (int)value[n];
+        if (s->states > 0 && whole >= 0 && (unsigned)whole < s->states) {
+            g_print("  %s %s", s->name, s->state[whole]);
+        } else if (strstr(s->name, "speed") != NULL && strcmp(s->unit, "rad/s") == 0) {
+            g_print("  %s %.1f rpm", s->name, tune_rpm(t, (double)value[n]));
+        } else {
+            g_print(s->whole ? "  %s %.0f%s%s" : "  %s %.4g%s%s", s->name, (double)value[n],
+                    s->unit[0] != '\0' ? " " : "", s->unit);
+        }
+    }
+    return status;
+}
+
+static gboolean choose_signals(tuner *t, int argc, char **argv, unsigned *place, unsigned *count,
+                               double *length_s)
+{
+    *count = 0;
+    for (int n = 1; n < argc; n++) {
+        if (strcmp(argv[n], "for") == 0 && n + 2 == argc && tune_number(argv[n + 1], length_s)) {
+            break;
+        }
+        const int row = cvk_session_signal_named(&t->session, argv[n]);
+        if (row < 0 || *count == 16) {
+            tune_complain(row < 0 ? "there is no signal \"%s\" (`corvak signals` lists them)"
+                                  : "at most 16 signals; \"%s\" is one too many",
+                          argv[n]);
+            return FALSE;
+        }
+        place[(*count)++] = (unsigned)row;
+    }
+    if (*count == 0) {
+        tune_complain("watch SIGNAL ... [for S], such as watch speed_e iq for 5");
+    }
+    return *count > 0;
+}
+
+/* Somebody has pressed Enter. */
+static gboolean entered(const tuner *t)
+{
+    struct pollfd in = {.fd = STDIN_FILENO, .events = POLLIN};
+    char line[256];
+    return t->interactive && poll(&in, 1, 0) > 0 && fgets(line, sizeof line, stdin) != NULL;
+}
+
+/* On a terminal one line that is written again and again, until Enter; else a line each time. */
+int tune_watch(tuner *t, int argc, char **argv)
+{
+    unsigned place[16], count;
+    double length_s = t->interactive ? 3600.0 : 1.0;
+    if (!choose_signals(t, argc, argv, place, &count, &length_s)) {
+        return EXIT_BAD_USAGE;
+    }
+    const gboolean terminal = isatty(STDOUT_FILENO);
+    int status = EXIT_DONE;
+    const double until_s = cvk_session_now_s(&t->session) + length_s;
+    for (;;) {
+        g_print(terminal ? "\r" : "");
+        status = print_row(t, place, count);
+        g_print(terminal ? "\033[K" : "\n");
+        fflush(stdout);
+        if (status != EXIT_DONE || cvk_session_now_s(&t->session) >= until_s || entered(t)) {
+            break;
+        }
+        status = tune_wait(t, LOOK_S);
+        if (status != EXIT_DONE) {
+            break;
+        }
+    }
+    g_print(terminal && t->connected ? "\n" : "");
+    return status;
+}

@@ -1,0 +1,166 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * A guarded change: look, try, look again.
+ */
+#include "corvak/host/change.h"
+
+#include "collect.h"
+
+#include <math.h>
+#include <stdio.h>
+
+#define BEFORE_S 0.5
+#define ROWS_PER_S 2000.0
+#define PUMP_S 0.02
+#define CURRENT_FACTOR 2.0 /* of the peak before */
+#define LEAST_CURRENT 0.5  /* of the limit */
+#define SPEED_SHARE 0.2    /* of the speed */
+#define LEAST_SPEED_RAD_S 20.0
+#define QUALITY_SHARE 0.667
+#define SETTLING_S 0.2 /* after an adoption, the state is waited for */
+
+enum { SPEED, SPEED_SET, D, Q, QUALITY, MODE, COLUMNS };
+static const char *const signals[COLUMNS] = {"speed_e", "speed_set", "id", "iq", "quality", "mode"};
+
+static unsigned decimation_of(const cvk_session *s)
+{
+    return (unsigned)fmax(1.0, floor(1.0 / (ROWS_PER_S * (double)s->period_s)));
+}
+
+static cvk_running_figures figures_of(const cvk_collection *c, double row_s, size_t from)
+{
+    cvk_running_figures f = {.quality = NAN};
+    double sum[COLUMNS] = {0.0}, square_d = 0.0, square_q = 0.0, square_error = 0.0, errors = 0.0;
+    const double rows = (double)(c->rows - from);
+    for (size_t r = from; r < c->rows; r++) {
+        const double d = cvk_collected(c, r, D), q = cvk_collected(c, r, Q);
+        for (unsigned k = 0; k < COLUMNS; k++) {
+            sum[k] += cvk_collected(c, r, k);
+        }
+        square_d += d * d;
+        square_q += q * q;
+        f.peak_a = fmax(f.peak_a, hypot(d, q));
+        f.quality = fmin(f.quality, cvk_collected(c, r, QUALITY));
+        const int mode = (int)cvk_collected(c, r, MODE);
+        if (mode == CVK_MODE_SPEED || mode == CVK_MODE_STOP) {
+            const double error = cvk_collected(c, r, SPEED_SET) - cvk_collected(c, r, SPEED);
+            square_error += error * error;
+            errors += 1.0;
+        }
+    }
+    if (rows > 0.0) {
+        const double mean_d = sum[D] / rows, mean_q = sum[Q] / rows;
+        f.length_s = rows * row_s;
+        f.speed_rad_s = sum[SPEED] / rows;
+        f.current_q_a = mean_q;
+        f.ripple_a = sqrt(fmax(0.0, square_d / rows - mean_d * mean_d) +
+                          fmax(0.0, square_q / rows - mean_q * mean_q));
+    }
+    f.speed_error_rad_s = errors > 0.0 ? sqrt(square_error / errors) : NAN;
+    return f;
+}
+
+cvk_status cvk_look_how_it_runs(cvk_session *s, double length_s, cvk_running_figures *out)
+{
+    const unsigned decimation = decimation_of(s);
+    cvk_collection c;
+    cvk_status status = cvk_collect_begin(&c, s, signals, COLUMNS, decimation);
+    if (status == CVK_OK) {
+        status = cvk_session_wait(s, length_s);
+        const cvk_status ended = status == CVK_OK ? cvk_collect_end(&c, s) : status;
+        status = status == CVK_OK ? ended : status;
+    }
+    *out = figures_of(&c, (double)s->period_s * decimation, 0);
+    cvk_collect_free(&c);
+    return status;
+}
+
+static double value_of(const cvk_session *s, const char *key, double otherwise)
+{
+    const int n = cvk_session_parameter_named(s, key);
+    return n >= 0 ? (double)s->value[n] : otherwise;
+}
+
+void cvk_fit_guards(const cvk_session *s, const cvk_running_figures *now, cvk_trial_terms *terms)
+{
+    const double limit_a = value_of(s, "limit.current_a", 0.0);
+    const double trip_a = value_of(s, "protect.trip_current_a", limit_a);
+    if (terms->current_a == 0.0f) {
+        terms->current_a = (float)fmin(fmax(CURRENT_FACTOR * now->peak_a, LEAST_CURRENT * limit_a),
+                                       0.5 * (limit_a + trip_a));
+    }
+    if (terms->speed_error_rad_s == 0.0f && isfinite(now->speed_error_rad_s)) {
+        terms->speed_error_rad_s =
+            (float)fmax(SPEED_SHARE * fabs(now->speed_rad_s), LEAST_SPEED_RAD_S);
+    }
+    if (terms->least_quality == 0.0f && now->quality > 0.0) {
+        terms->least_quality = (float)(QUALITY_SHARE * now->quality);
+    }
+}
+
+static bool runs(const cvk_session *s)
+{
+    return s->state.trial == CVK_TRIAL_WATCHED;
+}
+
+/* Until the watch is over, one way or the other; at most so long as it can take. */
+static cvk_status follow(cvk_session *s, uint32_t settings_number, double watch_s)
+{
+    const double begun_s = cvk_session_now_s(s);
+    cvk_status status = CVK_OK;
+    double passed_s = 0.0;
+    while (status == CVK_OK && passed_s < watch_s + 2.0 * SETTLING_S &&
+           (runs(s) || s->state.settings_number == settings_number)) {
+        status = cvk_session_pump(s, PUMP_S);
+        passed_s = cvk_session_now_s(s) - begun_s;
+    }
+    return status;
+}
+
+static cvk_status try_it(cvk_session *s, cvk_change *change)
+{
+    const unsigned decimation = decimation_of(s);
+    cvk_collection c;
+    cvk_status status = cvk_look_how_it_runs(s, BEFORE_S, &change->before);
+    if (status != CVK_OK) {
+        return status;
+    }
+    cvk_fit_guards(s, &change->before, &change->terms);
+    status = cvk_collect_begin(&c, s, signals, COLUMNS, decimation);
+    const uint32_t number = s->state.settings_number;
+    size_t from = 0;
+    if (status == CVK_OK) {
+        status = cvk_session_adopt(s, change->item, change->count, &change->terms);
+        from = c.rows;
+        const cvk_status followed =
+            status == CVK_OK ? follow(s, number, (double)change->terms.watch_s) : CVK_OK;
+        const cvk_status ended =
+            status == CVK_NO_ANSWER || followed == CVK_NO_ANSWER ? CVK_OK : cvk_collect_end(&c, s);
+        s->calls = c.before;
+        status = status != CVK_OK ? status : (followed != CVK_OK ? followed : ended);
+    }
+    change->during = figures_of(&c, (double)s->period_s * decimation, from);
+    change->state = s->state.trial;
+    change->reason = s->state.trial_reason;
+    cvk_collect_free(&c);
+    return status;
+}
+
+cvk_status cvk_change_guarded(cvk_session *s, cvk_change *change)
+{
+    cvk_status status = CVK_OK;
+    for (unsigned n = 0; n < change->count; n++) {
+        change->before_value[n] = s->value[change->item[n].parameter];
+    }
+    change->on_trial = s->state.bridge_on;
+    if (change->on_trial) {
+        status = try_it(s, change);
+    } else {
+        status = cvk_session_adopt(s, change->item, change->count, NULL);
+        change->state = CVK_TRIAL_KEPT;
+        if (status == CVK_OK) {
+            status = cvk_session_wait(s, PUMP_S); /* it is adopted with the next control call */
+        }
+    }
+    return status == CVK_OK ? cvk_session_read_values(s) : status;
+}

@@ -1,0 +1,82 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Gathering a stream.
+ */
+#include "collect.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+
+#define ROWS_MOST 4000000u
+
+static bool make_room(cvk_collection *c, size_t rows)
+{
+    if (rows <= c->room) {
+        return true;
+    }
+    const size_t room = 2 * rows;
+    double *value = realloc(c->value, room * c->columns * sizeof *value);
+    c->value = value != NULL ? value : c->value;
+    uint32_t *tick = realloc(c->tick, room * sizeof *tick);
+    c->tick = tick != NULL ? tick : c->tick;
+    c->room = value != NULL && tick != NULL ? room : c->room;
+    return value != NULL && tick != NULL;
+}
+
+static void take(void *context, const cvk_session_samples *s)
+{
+    cvk_collection *c = context;
+    if (s->lost > 0 || s->columns != c->columns || c->rows + s->rows > ROWS_MOST ||
+        !make_room(c, c->rows + s->rows)) {
+        c->full = true;
+        return;
+    }
+    for (unsigned r = 0; r < s->rows; r++, c->rows++) {
+        c->tick[c->rows] = s->tick + r * s->decimation;
+        for (unsigned k = 0; k < c->columns; k++) {
+            c->value[c->rows * c->columns + k] = (double)s->value[r * s->columns + k];
+        }
+    }
+}
+
+cvk_status cvk_collect_begin(cvk_collection *c, cvk_session *session, const char *const *signal,
+                             unsigned count, unsigned decimation)
+{
+    unsigned place[16];
+    *c = (cvk_collection){.columns = count, .before = session->calls};
+    for (unsigned n = 0; n < count && n < 16; n++) {
+        const int row = cvk_session_signal_named(session, signal[n]);
+        if (row < 0) {
+            snprintf(session->text, sizeof session->text, "%s has no signal %s", session->name,
+                     signal[n]);
+            return CVK_UNKNOWN_NAME;
+        }
+        place[n] = (unsigned)row;
+    }
+    const cvk_status status = cvk_session_stream(session, place, count, decimation);
+    if (status == CVK_OK) {
+        session->calls.context = c;
+        session->calls.samples = take;
+        session->calls.state = NULL;
+    }
+    return status;
+}
+
+cvk_status cvk_collect_end(cvk_collection *c, cvk_session *session)
+{
+    session->calls = c->before;
+    const cvk_status status = cvk_session_stream(session, NULL, 0, 1);
+    if (status == CVK_OK && c->full) {
+        snprintf(session->text, sizeof session->text,
+                 "rows were lost on the way: the link or this machine is too slow for it");
+        return CVK_STOPPED;
+    }
+    return status;
+}
+
+void cvk_collect_free(cvk_collection *c)
+{
+    free(c->value);
+    free(c->tick);
+    *c = (cvk_collection){.value = NULL};
+}

@@ -1,0 +1,33 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Rows of a stream, gathered while something happens.
+ */
+#ifndef CORVAK_HOST_COLLECT_H
+#define CORVAK_HOST_COLLECT_H
+
+#include "corvak/host/session.h"
+
+typedef struct cvk_collection {
+    unsigned columns;
+    size_t rows, room;
+    double *value;  /* rows times columns */
+    uint32_t *tick; /* of each row */
+    bool full;      /* out of memory, or rows were lost */
+    cvk_session_calls before;
+} cvk_collection;
+
+/* Begins a stream of these signals, by name, and gathers what comes. CVK_UNKNOWN_NAME with the
+ * session's text when the controller has none of that name. */
+cvk_status cvk_collect_begin(cvk_collection *c, cvk_session *session, const char *const *signal,
+                             unsigned count, unsigned decimation) CVK_MUST_CHECK;
+
+/* Ends the stream; what was gathered stays. */
+cvk_status cvk_collect_end(cvk_collection *c, cvk_session *session) CVK_MUST_CHECK;
+void cvk_collect_free(cvk_collection *c);
+
+static inline double cvk_collected(const cvk_collection *c, size_t row, unsigned column)
+{
+    return c->value[row * c->columns + column];
+}
+
+#endif
