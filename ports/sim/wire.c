@@ -67,6 +67,6 @@ cvk_status cvk_sim_wire_open(cvk_wire *wire, cvk_sim_controller *controller)
         free(w);
         return CVK_BUSY;
     }
-    *wire = (cvk_wire){w, read_bytes, write_bytes, now_s, descriptor, close_wire};
+    *wire = (cvk_wire){w, read_bytes, write_bytes, now_s, descriptor, close_wire, 0.0};
     return CVK_OK;
 }

@@ -178,7 +178,7 @@ static void tell_changes(server *s)
     if (owner != s->owner) {
         s->owner = owner;
         if (owner == CVK_NOBODY) {
-            tell(s, "nobody commands: controlled stop");
+            tell(s, now->bridge_on != 0 ? "nobody commands: controlled stop" : "nobody commands");
         } else {
             tell(s, "link %d commands", owner);
         }

@@ -422,6 +422,7 @@ static int finish(tuner *t, int status)
         const int stopped = tune_stop_motor(t);
         status = status == EXIT_DONE ? stopped : status;
     }
+    t->session.calls.state = NULL;
     cvk_session_close(&t->session);
     return status == EXIT_DONE && t->faulted ? EXIT_ANSWER_NO : status;
 }

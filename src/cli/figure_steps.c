@@ -24,7 +24,8 @@ static void put_step(FILE *g, const char *block, const cvk_measured_step *s, dou
                 s->predicted != NULL ? scale * s->predicted[n] : (double)NAN,
                 s->current_q_a != NULL ? s->current_q_a[n] : (double)NAN);
     }
-    fprintf(g, "EOD\n");
+    fprintf(g, "EOD\nset xrange [%g:%g]\n", -lead * time_scale,
+            time_scale * s->spacing_s * (double)s->rows);
 }
 
 static void place_at(FILE *g, double left, double right, double bottom, double top)
@@ -45,9 +46,9 @@ static void put_shape(FILE *g, const cvk_step_shape *m, const cvk_step_shape *p)
 }
 
 static const char three_curves[] =
-    "using 1:2 with steps lw 1.5 dt 2 lc rgb '" GREY "' title 'set-point', "
-    "'' using 1:3 with lines lw 2 lc rgb '" BLUE "' title 'measured', "
-    "'' using 1:4 with lines lw 2 dt 3 lc rgb '" ORANGE "' title 'predicted'\n";
+    "using 1:2 with steps lw 1.5 lc rgb '" GREY "' title 'set-point', "
+    "'' using 1:3 with lines lw 3 lc rgb '" BLUE "' title 'measured', "
+    "'' using 1:4 with lines lw 1.5 dt 2 lc rgb '" ORANGE "' title 'predicted'\n";
 
 static void draw_current(FILE *g, const tuner *t)
 {

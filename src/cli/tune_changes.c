@@ -234,7 +234,8 @@ static void report(tuner *t, made_change *m)
     print_terms(t, &c->terms);
     print_figures(t, c);
     if (c->state == CVK_TRIAL_GONE_BACK) {
-        g_print("  gone back by itself: %s\n", trial_text(t, c->state, c->reason));
+        g_print("  gone back by itself after %.0f ms: %s\n", 1e3 * c->during.length_s,
+                trial_text(t, c->state, c->reason));
         end_change(t, m);
     } else {
         g_print("  `keep` it within %g s, or it goes back\n", (double)c->terms.confirm_s);

@@ -13,7 +13,8 @@
 
 #define REST_S 5.0
 #define START_S 30.0
-#define NEAR_SHARE 0.05
+#define NEAR_SHARE 0.02
+#define SETTLED_S 0.2 /* it stays there so long */
 #define LOOK_S 0.25
 
 static const char *text_of(const tuner *t, const char *signal, int value)
@@ -119,13 +120,14 @@ static gboolean near_speed(const tuner *t, double speed_rad_s, double wanted_rad
 {
     const int phase = t->session.state.start_phase;
     return (phase == CVK_START_IDLE || phase == CVK_START_RUN) && t->session.state.bridge_on &&
-           fabs(speed_rad_s - wanted_rad_s) < NEAR_SHARE * fabs(wanted_rad_s) + 5.0;
+           fabs(speed_rad_s - wanted_rad_s) < NEAR_SHARE * fabs(wanted_rad_s) + 2.0;
 }
 
 /* Until the speed is there, or the drive has stopped. */
 static int follow_start(tuner *t, double wanted_rad_s)
 {
     const double begun_s = cvk_session_now_s(&t->session);
+    double there_s = begun_s; /* since then it is */
     int status = EXIT_DONE;
     while (status == EXIT_DONE) {
         status = tune_wait(t, 0.05);
@@ -137,9 +139,11 @@ static int follow_start(tuner *t, double wanted_rad_s)
         if (t->session.state.fault != CVK_FAULT_NONE) {
             return report_fault(t);
         }
-        if (near_speed(t, speed_rad_s, wanted_rad_s)) {
+        const gboolean there = near_speed(t, speed_rad_s, wanted_rad_s);
+        there_s = there ? there_s : begun_s + passed_s;
+        if (there && begun_s + passed_s - there_s >= SETTLED_S) {
             g_print("  runs at %.1f rpm after %.1f s, angle by %s, quality %.2f\n",
-                    tune_rpm(t, speed_rad_s), passed_s,
+                    tune_rpm(t, speed_rad_s), there_s - begun_s,
                     text_of(t, "angle_source", t->session.state.angle_source),
                     look_at(t, "quality"));
             return EXIT_DONE;

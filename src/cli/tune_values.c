@@ -261,11 +261,13 @@ int tune_compare(tuner *t, int argc, char **argv)
     status = status == EXIT_DONE ? tune_check(t, cvk_session_read_values(&t->session)) : status;
     for (unsigned n = 0; n < t->parameters && status == EXIT_DONE; n++) {
         const cvk_parameter *row = own_row(t, n);
-        const float there = row != NULL ? cvk_parameter_get(&tune.settings, row) : 0.0f;
-        if (row != NULL && there != t->session.value[n]) {
-            char in_file[64], in_device[64];
-            tune_value_text(t, n, there, in_file, sizeof in_file);
-            tune_value_text(t, n, t->session.value[n], in_device, sizeof in_device);
+        char in_file[64], in_device[64];
+        if (row == NULL) {
+            continue;
+        }
+        tune_value_text(t, n, cvk_parameter_get(&tune.settings, row), in_file, sizeof in_file);
+        tune_value_text(t, n, t->session.value[n], in_device, sizeof in_device);
+        if (strcmp(in_file, in_device) != 0) { /* a file holds seven digits */
             g_print("  %-34s file %-16s device %s\n", t->session.parameter[n].key, in_file,
                     in_device);
             differing++;

@@ -10,7 +10,7 @@
 #include <stdio.h>
 
 #define BEFORE_S 0.5
-#define ROWS_PER_S 2000.0
+#define SPACING_S 0.1e-3 /* of rows, when the wire carries them */
 #define PUMP_S 0.02
 #define CURRENT_FACTOR 2.0 /* of the peak before */
 #define LEAST_CURRENT 0.5  /* of the limit */
@@ -24,7 +24,7 @@ static const char *const signals[COLUMNS] = {"speed_e", "speed_set", "id", "iq",
 
 static unsigned decimation_of(const cvk_session *s)
 {
-    return (unsigned)fmax(1.0, floor(1.0 / (ROWS_PER_S * (double)s->period_s)));
+    return cvk_session_decimation(s, COLUMNS, SPACING_S);
 }
 
 static cvk_running_figures figures_of(const cvk_collection *c, double row_s, size_t from)

@@ -17,7 +17,8 @@
 #define TIME_CONSTANTS 25 /* of the current loop, in one of them */
 #define BEFORE_S 0.25     /* looked at before a step of the speed */
 #define ROWS_WANTED 4000.0
-#define BAND 0.05 /* of the step: settled */
+#define LEAST_ROWS 20 /* of a step of the current */
+#define BAND 0.05     /* of the step: settled */
 #define PUMP_S 0.005
 
 /* ---- shape ---------------------------------------------------------------------------------- */
@@ -155,6 +156,25 @@ static cvk_status mean_of_steps(cvk_session *s, const cvk_collection *c, double 
     return CVK_OK;
 }
 
+static cvk_status predict_current(cvk_measured_step *out, double bandwidth_hz, double period_s,
+                                  unsigned decimation)
+{
+    const size_t count = out->rows * decimation;
+    double *each = malloc(count * sizeof *each);
+    if (each == NULL) {
+        return CVK_NO_MEMORY;
+    }
+    cvk_current_loop_step(bandwidth_hz, period_s, 1.0, each, count);
+    for (size_t n = 0; n < out->rows; n++) {
+        out->predicted[n] = out->from + (out->to - out->from) * each[n * decimation];
+    }
+    free(each);
+    out->shape = cvk_step_shape_of(out->measured, out->rows, out->spacing_s, out->from, out->to);
+    out->predicted_shape =
+        cvk_step_shape_of(out->predicted, out->rows, out->spacing_s, out->from, out->to);
+    return CVK_OK;
+}
+
 cvk_status cvk_measure_current_step(cvk_session *s, const cvk_request *request, double step_a,
                                     bool axis_q, cvk_measured_step *out)
 {
@@ -172,7 +192,17 @@ cvk_status cvk_measure_current_step(cvk_session *s, const cvk_request *request, 
                  "the speed loop sets the q current: step the d current, or run by current");
         status = CVK_CONTRADICTION;
     }
-    const double rows = fmin(fmax(TIME_CONSTANTS / (TWO_PI * bandwidth_hz * T), 40.0), 4000.0);
+    const unsigned decimation = cvk_session_decimation(s, 2, T);
+    const double length_s = fmax(TIME_CONSTANTS / (TWO_PI * bandwidth_hz), 40.0 * T);
+    if (status == CVK_OK && length_s < LEAST_ROWS * decimation * T) {
+        snprintf(s->text, sizeof s->text,
+                 "this line carries a row of two signals every %.3g ms, too few for a step of a "
+                 "current loop of %.3g Hz: use a faster one",
+                 1e3 * decimation * T, bandwidth_hz);
+        status = CVK_CONTRADICTION;
+    }
+    const double rows = length_s / (decimation * T);
+    out->spacing_s = decimation * T;
     if (status == CVK_OK) {
         status = make_room(out, (size_t)rows, false);
     }
@@ -180,9 +210,9 @@ cvk_status cvk_measure_current_step(cvk_session *s, const cvk_request *request, 
         return status;
     }
     cvk_collection c;
-    status = cvk_collect_begin(&c, s, axis_q ? of_q : of_d, 2, 1);
+    status = cvk_collect_begin(&c, s, axis_q ? of_q : of_d, 2, decimation);
     if (status == CVK_OK) {
-        status = step_up_and_down(s, request, step_a, axis_q, 1.2 * rows * T + PUMP_S);
+        status = step_up_and_down(s, request, step_a, axis_q, 1.2 * length_s + PUMP_S);
         const cvk_status ended = status == CVK_NO_ANSWER ? status : cvk_collect_end(&c, s);
         s->calls = c.before;
         status = status == CVK_OK ? ended : status;
@@ -191,12 +221,7 @@ cvk_status cvk_measure_current_step(cvk_session *s, const cvk_request *request, 
         status = mean_of_steps(s, &c, step_a, out);
     }
     if (status == CVK_OK) {
-        cvk_current_loop_step(bandwidth_hz, T, 1.0, out->predicted, out->rows);
-        for (size_t n = 0; n < out->rows; n++) {
-            out->predicted[n] = out->from + step_a * out->predicted[n];
-        }
-        out->shape = cvk_step_shape_of(out->measured, out->rows, T, out->from, out->to);
-        out->predicted_shape = cvk_step_shape_of(out->predicted, out->rows, T, out->from, out->to);
+        status = predict_current(out, bandwidth_hz, T, decimation);
     }
     cvk_collect_free(&c);
     return status;
@@ -344,7 +369,7 @@ cvk_status cvk_measure_speed_step(cvk_session *s, const cvk_request *request, do
 {
     static const char *const signals[COLUMNS] = {"speed_request", "speed_set", "speed_e", "iq"};
     const double T = (double)s->period_s;
-    const unsigned decimation = (unsigned)fmax(1.0, floor(length_s / (ROWS_WANTED * T)));
+    const unsigned decimation = cvk_session_decimation(s, COLUMNS, length_s / ROWS_WANTED);
     cvk_request next = *request;
     next.speed_rad_s += (float)step_rad_s;
     *out = (cvk_measured_step){.kind = CVK_MEASURED_SPEED,

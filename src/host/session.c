@@ -15,7 +15,10 @@
 #define ANSWER_S 0.3 /* a question is asked again after that time */
 #define TRIES 4
 #define SILENT_S 1.0
-#define REFRESHES 4.0 /* in one lease */
+#define REFRESHES 4.0     /* in one lease */
+#define ESCAPED 1.03      /* bytes on the wire for one of a message, on average */
+#define MESSAGE_BYTES 4.0 /* beside its values, for each row, when many go together */
+#define STREAM_SHARE 0.7  /* of what the wire carries */
 
 struct cvk_session_inside {
     cvk_wire wire;
@@ -174,6 +177,14 @@ int cvk_session_descriptor(const cvk_session *s)
 double cvk_session_now_s(const cvk_session *s)
 {
     return s->inside->wire.now_s(s->inside->wire.context);
+}
+
+unsigned cvk_session_decimation(const cvk_session *s, unsigned signals, double spacing_s)
+{
+    const double bytes_per_s = s->inside->wire.bytes_per_s, T = (double)s->period_s;
+    const double row_bytes = 4.0 * signals * ESCAPED + MESSAGE_BYTES;
+    const double least_s = bytes_per_s > 0.0 ? row_bytes / (STREAM_SHARE * bytes_per_s) : 0.0;
+    return (unsigned)fmax(1.0, ceil(fmax(spacing_s, least_s) / T - 1e-6));
 }
 
 /* ---- questions ------------------------------------------------------------------------------ */

@@ -4,11 +4,17 @@
  */
 #include "corvak/host/wire.h"
 
+#include <errno.h>
+#include <fcntl.h>
 #include <gio/gio.h>
 #include <libserialport.h>
+#include <math.h>
+#include <poll.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <termios.h>
+#include <unistd.h>
 
 #define CONNECT_S 3
 #define WRITE_MS 1000
@@ -108,7 +114,7 @@ static cvk_status open_tcp(cvk_wire *wire, const char *address, const char *host
     g_socket_set_timeout(t->socket, 0);
     g_socket_set_blocking(t->socket, FALSE);
     g_socket_set_option(t->socket, 6 /* IPPROTO_TCP */, 1 /* TCP_NODELAY */, 1, NULL);
-    *wire = (cvk_wire){t, tcp_read, tcp_write, monotonic_s, tcp_descriptor, tcp_close};
+    *wire = (cvk_wire){t, tcp_read, tcp_write, monotonic_s, tcp_descriptor, tcp_close, 0.0};
     return CVK_OK;
 }
 
@@ -140,6 +146,68 @@ static void serial_close(void *context)
     sp_free_port(context);
 }
 
+/* A pseudo-terminal is no line, and libserialport does not know it: it is opened as a file. */
+static int pseudo_read(void *context, uint8_t *bytes, size_t room, double timeout_s)
+{
+    struct pollfd in = {.fd = *(int *)context, .events = POLLIN};
+    if (poll(&in, 1, (int)ceil(1e3 * timeout_s)) <= 0) {
+        return 0;
+    }
+    const ssize_t got = read(in.fd, bytes, room);
+    return got > 0 ? (int)got : (got < 0 && (errno == EAGAIN || errno == EINTR) ? 0 : -1);
+}
+
+static bool pseudo_write(void *context, const uint8_t *bytes, size_t count)
+{
+    struct pollfd out = {.fd = *(int *)context, .events = POLLOUT};
+    for (size_t sent = 0; sent < count;) {
+        const ssize_t now = write(out.fd, bytes + sent, count - sent);
+        sent += now > 0 ? (size_t)now : 0;
+        if (now < 0 && (errno != EAGAIN || poll(&out, 1, WRITE_MS) <= 0)) {
+            return false;
+        }
+    }
+    return true;
+}
+
+static int pseudo_descriptor(void *context)
+{
+    return *(int *)context;
+}
+
+static void pseudo_close(void *context)
+{
+    close(*(int *)context);
+    free(context);
+}
+
+static cvk_status open_pseudo(cvk_wire *wire, const char *address, const char *path, char *text)
+{
+    struct termios raw;
+    int *fd = malloc(sizeof *fd);
+    if (fd == NULL) {
+        return CVK_NO_MEMORY;
+    }
+    *fd = open(path, O_RDWR | O_NOCTTY | O_NONBLOCK);
+    if (*fd < 0 || tcgetattr(*fd, &raw) != 0) {
+        complain(text, CVK_NO_ANSWER, "%s: cannot be opened (%s); is `corvak serve` running?",
+                 address, strerror(errno));
+        if (*fd >= 0) {
+            close(*fd);
+        }
+        free(fd);
+        return CVK_NO_ANSWER;
+    }
+    raw.c_iflag &= ~(tcflag_t)(IGNBRK | BRKINT | PARMRK | ISTRIP | INLCR | IGNCR | ICRNL | IXON);
+    raw.c_oflag &= ~(tcflag_t)OPOST;
+    raw.c_lflag &= ~(tcflag_t)(ECHO | ECHONL | ICANON | ISIG | IEXTEN);
+    tcsetattr(*fd, TCSANOW, &raw);
+    tcflush(*fd, TCIOFLUSH); /* what was meant for somebody else */
+    *wire = (cvk_wire){fd,           pseudo_read, pseudo_write, monotonic_s, pseudo_descriptor,
+                       pseudo_close, 0.0};
+    return CVK_OK;
+}
+
 static cvk_status open_serial(cvk_wire *wire, const char *address, const char *rest, char *text)
 {
     char path[128];
@@ -149,6 +217,9 @@ static cvk_status open_serial(cvk_wire *wire, const char *address, const char *r
     if (question != NULL && (sscanf(question, "?baud=%d", &baud) != 1 || baud < 1)) {
         return complain(text, CVK_BAD_FORMAT, "%s: behind the path only ?baud=RATE may stand%s",
                         address, ", such as serial:/dev/ttyACM0?baud=921600");
+    }
+    if (strncmp(path, "/dev/pts/", 9) == 0) {
+        return open_pseudo(wire, address, path, text);
     }
     struct sp_port *port = NULL;
     if (sp_get_port_by_name(path, &port) != SP_OK || sp_open(port, SP_MODE_READ_WRITE) != SP_OK) {
@@ -166,8 +237,8 @@ static cvk_status open_serial(cvk_wire *wire, const char *address, const char *r
                         "; choose another with ?baud=RATE");
     }
     sp_flush(port, SP_BUF_BOTH);
-    *wire =
-        (cvk_wire){port, serial_read, serial_write, monotonic_s, serial_descriptor, serial_close};
+    *wire = (cvk_wire){port,         serial_read, serial_write, monotonic_s, serial_descriptor,
+                       serial_close, baud / 10.0};
     return CVK_OK;
 }
 

@@ -144,8 +144,11 @@ static void answer_values(const cvk_link *link, const corvak_Page *page,
     }
 }
 
-static void answer_identify(const cvk_link *link, corvak_FromController *answer)
+/* A host that begins: what one before it asked for is over. */
+static void answer_identify(cvk_link *link, corvak_FromController *answer)
 {
+    link->stream_on = link->look_wanted = false;
+    link->look_id = link->last_id = 0;
     answer->which_what = corvak_FromController_identity_tag;
     corvak_Identity *identity = &answer->what.identity;
     identity->protocol = CVK_LINK_PROTOCOL;
@@ -324,7 +327,6 @@ bool cvk_link_answer(cvk_link *link, const corvak_ToController *m, corvak_FromCo
     switch (m->which_what) {
     case corvak_ToController_identify_tag:
         answer_identify(link, answer);
-        link->last_id = 0; /* a new host counts anew */
         break;
     case corvak_ToController_parameters_tag:
         answer_parameters(&m->what.parameters, answer);

@@ -96,6 +96,10 @@ cvk_status cvk_session_wait(cvk_session *session, double length_s) CVK_MUST_CHEC
 int cvk_session_descriptor(const cvk_session *session);
 double cvk_session_now_s(const cvk_session *session);
 
+/* Every so many control periods a row of `signals` can come over this wire, when it is to be every
+ * `spacing_s` at best. */
+unsigned cvk_session_decimation(const cvk_session *session, unsigned signals, double spacing_s);
+
 /* What is asked below returns CVK_NO_ANSWER as above, or what the controller refused, with a
  * sentence in `text`. */
 

@@ -28,6 +28,7 @@ typedef struct cvk_wire {
      * read with a timeout is what makes time pass. */
     int (*descriptor)(void *context);
     void (*close)(void *context);
+    double bytes_per_s; /* that it carries; 0: more than are ever needed */
 } cvk_wire;
 
 #define CVK_WIRE_TEXT 256u
