@@ -5,9 +5,9 @@ set -eu
 cd "$(dirname "$0")/.."
 seconds=${1:-20}
 cmake --preset fuzz >/dev/null
-cmake --build --preset fuzz --target corvak fuzz_card_yaml fuzz_framing fuzz_log_csv fuzz_log_hdf5 \
-    fuzz_rig_yaml fuzz_scenario_yaml fuzz_tune_yaml | tail -n 1
-for target in card_yaml framing log_csv log_hdf5 rig_yaml scenario_yaml tune_yaml; do
+cmake --build --preset fuzz --target corvak fuzz_card_yaml fuzz_framing fuzz_link_controller \
+    fuzz_link_host fuzz_log_csv fuzz_log_hdf5 fuzz_rig_yaml fuzz_scenario_yaml fuzz_tune_yaml | tail -n 1
+for target in card_yaml framing link_controller link_host log_csv log_hdf5 rig_yaml scenario_yaml tune_yaml; do
     corpus=build/fuzz/corpus-$target
     mkdir -p "$corpus"
     longest=65536 largest_block_mb=2048
@@ -23,6 +23,19 @@ for target in card_yaml framing log_csv log_hdf5 rig_yaml scenario_yaml tune_yam
             -o "$corpus/standstill.h5" >/dev/null 2>&1
     elif [ "$target" = framing ]; then
         printf '~123456789\046\071\364\313~' >"$corpus/frame"
+    elif [ "$target" = link_controller ]; then
+        # claim; request of a current; stage and adopt on trial; stream; look; words
+        printf '\001\011\010\001\122\005\015\000\000\200\077\006\010\002\142\002\010\004' \
+            >"$corpus/claim"
+        printf '\001\015\010\003\072\011\010\001\022\005\010\003\025\000\000' >"$corpus/stage"
+        printf '\001\017\010\004\102\013\015\001\002\003\004\022\004\015\000\000\200' >"$corpus/adopt"
+        printf '\001\013\010\005\152\007\012\003\001\002\003\020\001\006\010\006\062\002\012\001' \
+            >"$corpus/stream"
+    elif [ "$target" = link_host ]; then
+        # an identity with two rows in each table, and a state
+        printf '\030\010\001\042\024\010\001\022\001a\032\001b\040\002\050\001\060\001\075\027\267\121\070' \
+            >"$corpus/identity"
+        printf '\011\010\001\052\005\022\003\012\001c\004\122\002\010\001' >"$corpus/rows"
     elif [ "$target" = tune_yaml ]; then
         cp data/*.tune.yaml "$corpus"
     elif [ "$target" = scenario_yaml ]; then

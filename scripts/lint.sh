@@ -5,7 +5,7 @@ set -eu
 cd "$(dirname "$0")/.."
 # shellcheck disable=SC2046
 clang-format --dry-run --Werror $(git ls-files '*.c' '*.h')
-shellcheck scripts/*.sh tests/cli/readme.sh tests/install/check.sh .ci/run
+shellcheck scripts/*.sh tests/cli/readme.sh tests/install/check.sh tests/link/client.sh .ci/run
 cmake --preset dev >/dev/null
 mkdir -p build/lint
 report=build/lint/clang-tidy.txt

@@ -105,6 +105,12 @@ void cvk_sim_close(cvk_sim *sim)
     sim->rig = NULL;
 }
 
+/* Whole counts, as a 32-bit counter shows them; 0 without an encoder. */
+static int32_t counts_of(double counts)
+{
+    return isfinite(counts) ? (int32_t)(int64_t)fmod(counts, 2147483648.0) : 0;
+}
+
 static cvk_readings readings_of(const cvk_rig_sample *sample)
 {
     cvk_readings out = {
@@ -114,8 +120,7 @@ static cvk_readings readings_of(const cvk_rig_sample *sample)
         .rotor =
             {
                 .absolute_mech_rad = (float)sample->absolute_mech_rad,
-                /* whole counts, as a 32-bit counter shows them */
-                .encoder_counts = (int32_t)(int64_t)fmod(sample->encoder_counts, 2147483648.0),
+                .encoder_counts = counts_of(sample->encoder_counts),
                 .index_passed = sample->index_passed ? 1 : 0,
                 .sin_v = (float)sample->sin_v,
                 .cos_v = (float)sample->cos_v,

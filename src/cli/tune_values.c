@@ -32,6 +32,26 @@ unsigned tune_wanted_count(const tuner *t)
     return count;
 }
 
+/* What a parameter may be, for people. */
+static char *allowed_text(const tuner *t, unsigned n)
+{
+    const cvk_parameter *row = row_of(t, n);
+    GString *allowed = g_string_new(NULL);
+    if (row->names != NULL) {
+        for (int k = 0; row->names[k] != NULL; k++) {
+            g_string_append_printf(allowed, "%s%s", k > 0 ? ", " : "", row->names[k]);
+        }
+    } else if (row->kind == CVK_YES_NO) {
+        g_string_append(allowed, "yes, no");
+    } else {
+        char high[64];
+        tune_value_text(t, n, row->high, high, sizeof high);
+        g_string_append_printf(allowed, "%g .. %s%s", (double)row->low, high,
+                               row->kind == CVK_WHOLE ? ", whole numbers" : "");
+    }
+    return g_string_free(allowed, FALSE);
+}
+
 /* ---- show ----------------------------------------------------------------------------------- */
 
 static void print_value(const tuner *t, unsigned n)
@@ -62,10 +82,9 @@ int tune_show(tuner *t, int argc, char **argv)
             print_value(t, n);
             shown++;
             if (argc > 1 && strcmp(p->key, argv[1]) == 0) {
-                char low[48], high[48];
-                cvk_parameter_text(&p->row, p->row.low, low, sizeof low);
-                cvk_parameter_text(&p->row, p->row.high, high, sizeof high);
-                g_print("    %s; allowed: %s .. %s\n", p->help, low, high);
+                char *allowed = allowed_text(t, n);
+                g_print("    %s; allowed: %s\n", p->help, allowed);
+                g_free(allowed);
                 if (t->from[n] != NULL) {
                     g_print("    %s\n", t->from[n]);
                 }
@@ -115,23 +134,10 @@ static gboolean value_of_text(const cvk_parameter *row, const char *text, float 
 
 static int refuse_value(const tuner *t, unsigned n, const char *text)
 {
-    const cvk_parameter *row = row_of(t, n);
-    GString *allowed = g_string_new(NULL);
-    if (row->names != NULL) {
-        for (int k = 0; row->names[k] != NULL; k++) {
-            g_string_append_printf(allowed, "%s%s", k > 0 ? ", " : "", row->names[k]);
-        }
-    } else if (row->kind == CVK_YES_NO) {
-        g_string_append(allowed, "yes, no");
-    } else {
-        char high[64];
-        tune_value_text(t, n, row->high, high, sizeof high);
-        g_string_append_printf(allowed, "%g .. %s%s", (double)row->low, high,
-                               row->kind == CVK_WHOLE ? ", whole numbers" : "");
-    }
-    const int status = tune_complain("%s cannot be %s; allowed: %s", t->session.parameter[n].key,
-                                     text, allowed->str);
-    g_string_free(allowed, TRUE);
+    char *allowed = allowed_text(t, n);
+    const int status =
+        tune_complain("%s cannot be %s; allowed: %s", t->session.parameter[n].key, text, allowed);
+    g_free(allowed);
     return status;
 }
 

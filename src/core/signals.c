@@ -79,6 +79,7 @@ static const cvk_signal signals[] = {
     REAL("v_alpha", "V", acting_v.alpha, 4, "voltage that acts until the next sample"),
     REAL("v_beta", "V", acting_v.beta, 4, "the same, beta"),
     STATE("fault", fault, fault_text, CVK_FAULT_COUNT, "why the bridge was switched off"),
+    WHOLE("settings", settings_number, "sets of settings that came into force, also by going back"),
     STATE("trial", trial, trial_text, CVK_TRIAL_STATES, "where a change on trial stands"),
     STATE("trial_reason", trial_reason, trial_reason_text, CVK_TRIAL_REASONS, "why it went back"),
     REAL("theta_imposed", "rad", source[CVK_ANGLE_IMPOSED].angle_rad, 5, "the imposed angle"),

@@ -19,20 +19,21 @@
 #define QUALITY_SHARE 0.667
 #define SETTLING_S 0.2 /* after an adoption, the state is waited for */
 
-enum { SPEED, SPEED_SET, D, Q, QUALITY, MODE, COLUMNS };
-static const char *const signals[COLUMNS] = {"speed_e", "speed_set", "id", "iq", "quality", "mode"};
+enum { SPEED, SPEED_SET, D, Q, QUALITY, MODE, TRIAL, SETTINGS, COLUMNS };
+static const char *const signals[COLUMNS] = {"speed_e", "speed_set", "id",    "iq",
+                                             "quality", "mode",      "trial", "settings"};
 
 static unsigned decimation_of(const cvk_session *s)
 {
     return cvk_session_decimation(s, COLUMNS, SPACING_S);
 }
 
-static cvk_running_figures figures_of(const cvk_collection *c, double row_s, size_t from)
+static cvk_running_figures figures_of(const cvk_collection *c, double row_s, size_t from, size_t to)
 {
     cvk_running_figures f = {.quality = NAN};
     double sum[COLUMNS] = {0.0}, square_d = 0.0, square_q = 0.0, square_error = 0.0, errors = 0.0;
-    const double rows = (double)(c->rows - from);
-    for (size_t r = from; r < c->rows; r++) {
+    const double rows = (double)(to - from);
+    for (size_t r = from; r < to; r++) {
         const double d = cvk_collected(c, r, D), q = cvk_collected(c, r, Q);
         for (unsigned k = 0; k < COLUMNS; k++) {
             sum[k] += cvk_collected(c, r, k);
@@ -60,6 +61,24 @@ static cvk_running_figures figures_of(const cvk_collection *c, double row_s, siz
     return f;
 }
 
+/* From the first row with the new settings to the one in which the trial ended. */
+static cvk_running_figures figures_on_trial(const cvk_collection *c, double row_s,
+                                            uint32_t number_before)
+{
+    size_t from = 0, to;
+    while (from < c->rows && cvk_collected(c, from, SETTINGS) == (double)number_before) {
+        from++;
+    }
+    for (to = from; to < c->rows; to++) {
+        const int trial = (int)cvk_collected(c, to, TRIAL);
+        if (trial != CVK_TRIAL_WATCHED && trial != CVK_TRIAL_WAITING) {
+            to++;
+            break;
+        }
+    }
+    return figures_of(c, row_s, from, to);
+}
+
 cvk_status cvk_look_how_it_runs(cvk_session *s, double length_s, cvk_running_figures *out)
 {
     const unsigned decimation = decimation_of(s);
@@ -70,7 +89,7 @@ cvk_status cvk_look_how_it_runs(cvk_session *s, double length_s, cvk_running_fig
         const cvk_status ended = status == CVK_OK ? cvk_collect_end(&c, s) : status;
         status = status == CVK_OK ? ended : status;
     }
-    *out = figures_of(&c, (double)s->period_s * decimation, 0);
+    *out = figures_of(&c, (double)s->period_s * decimation, 0, c.rows);
     cvk_collect_free(&c);
     return status;
 }
@@ -128,10 +147,8 @@ static cvk_status try_it(cvk_session *s, cvk_change *change)
     cvk_fit_guards(s, &change->before, &change->terms);
     status = cvk_collect_begin(&c, s, signals, COLUMNS, decimation);
     const uint32_t number = s->state.settings_number;
-    size_t from = 0;
     if (status == CVK_OK) {
         status = cvk_session_adopt(s, change->item, change->count, &change->terms);
-        from = c.rows;
         const cvk_status followed =
             status == CVK_OK ? follow(s, number, (double)change->terms.watch_s) : CVK_OK;
         const cvk_status ended =
@@ -139,7 +156,7 @@ static cvk_status try_it(cvk_session *s, cvk_change *change)
         s->calls = c.before;
         status = status != CVK_OK ? status : (followed != CVK_OK ? followed : ended);
     }
-    change->during = figures_of(&c, (double)s->period_s * decimation, from);
+    change->during = figures_on_trial(&c, (double)s->period_s * decimation, number);
     change->state = s->state.trial;
     change->reason = s->state.trial_reason;
     cvk_collect_free(&c);

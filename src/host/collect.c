@@ -8,6 +8,7 @@
 #include <stdlib.h>
 
 #define ROWS_MOST 4000000u
+#define DRAIN_S 0.02 /* rows wait for others to go with: the last ones come a little later */
 
 static bool make_room(cvk_collection *c, size_t rows)
 {
@@ -64,8 +65,9 @@ cvk_status cvk_collect_begin(cvk_collection *c, cvk_session *session, const char
 
 cvk_status cvk_collect_end(cvk_collection *c, cvk_session *session)
 {
+    cvk_status status = cvk_session_wait(session, DRAIN_S);
     session->calls = c->before;
-    const cvk_status status = cvk_session_stream(session, NULL, 0, 1);
+    status = status == CVK_OK ? cvk_session_stream(session, NULL, 0, 1) : status;
     if (status == CVK_OK && c->full) {
         snprintf(session->text, sizeof session->text,
                  "rows were lost on the way: the link or this machine is too slow for it");

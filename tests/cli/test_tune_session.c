@@ -1,0 +1,283 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * corvak serve and corvak tune as a user runs them: scripts, refusals, several hosts, one that
+ * dies.
+ */
+#include "command.h"
+#include "suite.h"
+
+#include <gio/gio.h>
+#include <json-glib/json-glib.h>
+#include <string.h>
+
+#define SIM "sim:" CORVAK_DATA "/wheel.rig.yaml"
+
+static void script(const char *text)
+{
+    write_file("script", text, -1);
+}
+
+START_TEST(a_script_tunes_and_saves)
+{
+    script("# a comment\nstatus\nstart 150rpm\nset speed.gain_a_s 0.3\nshow speed.gain\napply for "
+           "0.5\n"
+           "keep\nset speed.gain_a_s 60\napply for 0.5 current 5\nchanges\nstep current 2\n"
+           "step speed 20rpm\ndraw steps.png\nsave out.tune.yaml\ncompare out.tune.yaml\n"
+           "speed 170rpm\nwatch speed_e mode for 0.3\n");
+    assert_status(run(CORVAK_COMMAND " tune " SIM " -x script --history history.jsonl"), 0);
+    assert_says(out, "runs at 15");
+    assert_says(out, "change 1 is kept");
+    assert_says(out, "gone back by itself after");
+    assert_says(out, "a phase current went beyond its guard");
+    assert_says(out, "N m/rad");
+    assert_says(out, "the device is as out.tune.yaml says");
+    assert_says(out, "mode speed");
+    assert_says(out, "stopped, the bridge is off");
+    char *tune = read_file("out.tune.yaml");
+    assert_says(tune, "gain_a_s: 0.3 ");
+    assert_says(tune, "tune: was 0.2 A s; speed error");
+    g_free(tune);
+    char *history = read_file("history.jsonl");
+    char **lines = g_strsplit(history, "\n", -1);
+    ck_assert_uint_eq(g_strv_length(lines), 3); /* the last one is empty */
+    JsonNode *second = json_from_string(lines[1], NULL);
+    JsonObject *change = json_node_get_object(second);
+    ck_assert_str_eq(json_object_get_string_member(change, "end"), "gone back");
+    ck_assert_double_gt(json_object_get_double_member(
+                            json_object_get_object_member(change, "running_since"), "peak_a"),
+                        2.0);
+    json_node_unref(second);
+    g_strfreev(lines);
+    g_free(history);
+    char *png = read_file("steps.png");
+    ck_assert_ptr_nonnull(png);
+    g_free(png);
+}
+END_TEST
+
+/* A change that nobody keeps goes back, and so does one at the end of a session. */
+START_TEST(what_is_not_kept_goes_back)
+{
+    script("start 150rpm\nset speed.gain_a_s 0.3\napply for 0.3 confirm 0.5\nwait 1\nshow "
+           "speed.gain_a_s\n"
+           "undo\n");
+    assert_status(run(CORVAK_COMMAND " tune " SIM " -x script"),
+                  2); /* the undo: nothing is left to undo */
+    assert_says(out, "change 1 has gone back: nobody kept it in time");
+    assert_says(out, "          0.2            0");
+    assert_says(err, "nothing to undo");
+}
+END_TEST
+
+START_TEST(a_value_is_undone)
+{
+    script("set speed.gain_a_s 0.3\nset speed.gain_a_s 0.4\nundo\nundo\nset angle.source observer\n"
+           "apply\nshow angle.source\nset speed.gain_a_s 0.3\napply\nundo\n");
+    assert_status(run(CORVAK_COMMAND " tune " SIM " -x script"), 0);
+    assert_says(out, "speed.gain_a_s: wanted 0.3 A s");
+    assert_says(out, "speed.gain_a_s: 0.2 A s, as in the device");
+    assert_says(out, "the bridge is off: in force at once");
+    assert_says(out, "observer rotor_sensor"); /* in the device, preset */
+    assert_says(out, "speed.gain_a_s: wanted 0.2 A s, in the device 0.3 A s");
+}
+END_TEST
+
+static void refused(const char *line, const char *words)
+{
+    script(line);
+    assert_status(run(CORVAK_COMMAND " tune " SIM " -x script"), 2);
+    assert_says(err, words);
+}
+
+START_TEST(bad_lines_end_a_script_with_a_sentence)
+{
+    refused("set current.bandwidth_hz 1e9\n", "allowed: 1 .. 12500 Hz");
+    refused("set current.bandwidth_hz nan\n", "cannot be nan");
+    refused("set current.bandwith_hz 500\n", "the closest is current.bandwidth_hz");
+    refused("set angle.source moon\n", "allowed: rotor_sensor, observer");
+    refused("set motor.pole_pairs 2.5\n", "whole numbers");
+    refused("strat 100rpm\n", "did you mean \"start\"");
+    refused("start fast\n", "such as 150rpm");
+    refused("step current 2\n", "start it first");
+    refused("keep\n", "belongs to somebody else, or to nobody");
+    refused("apply\n", "nothing is wanted");
+    refused("watch nothing\n", "no signal \"nothing\"");
+    refused("draw x.png\n", "no step was measured");
+    refused("load nowhere.yaml\n", "nowhere.yaml");
+    refused("save /nowhere/x.yaml\n", "cannot be written");
+    refused("set limit.current_a 30\napply\n", "contradicts");
+    refused("start 150rpm\nset motor.resistance_ohm 20\napply\n", "half to twice");
+    refused("start 150rpm\nset rotor.counts 77\napply\n", "only while the bridge is off");
+    refused("show nonsense\n", "no parameter has");
+}
+END_TEST
+
+START_TEST(devices_that_are_none)
+{
+    GError *error = NULL;
+    GSocketListener *listener = g_socket_listener_new();
+    const guint16 port = g_socket_listener_add_any_inet_port(listener, NULL, &error);
+    ck_assert_uint_ne(port, 0);
+    script("status\n");
+    assert_status(run(CORVAK_COMMAND " tune tcp:127.0.0.1:%u -x script", port),
+                  2); /* takes all, says nothing */
+    assert_says(err, "does not answer as a Corvak controller");
+    g_object_unref(listener);
+    assert_status(run(CORVAK_COMMAND " tune tcp:127.0.0.1:%u -x script", port), 2);
+    assert_says(err, "nobody is there");
+    assert_status(run(CORVAK_COMMAND " tune tcp:127.0.0.1 -x script"), 2);
+    assert_says(err, "host and port");
+    assert_status(run(CORVAK_COMMAND " tune tcp:127.0.0.1:99999 -x script"), 2);
+    assert_status(run(CORVAK_COMMAND " tune serial:/dev/nothing -x script"), 2);
+    assert_says(err, "cannot be opened");
+    assert_status(run(CORVAK_COMMAND " tune serial:/dev/nothing?parity=odd -x script"), 2);
+    assert_status(run(CORVAK_COMMAND " tune sim:nothing.yaml -x script"), 2);
+    assert_status(run(CORVAK_COMMAND " tune wheel -x script"), 2);
+    assert_says(err, "a device is");
+    assert_status(run(CORVAK_COMMAND " tune -x script"), 2);
+    assert_status(run(CORVAK_COMMAND " tune " SIM " -x nothing"), 2);
+    assert_status(run(CORVAK_COMMAND " serve"), 2);
+    assert_status(
+        run(CORVAK_COMMAND " serve " CORVAK_DATA "/wheel.rig.yaml --listen tcp:somewhere:1"), 2);
+    assert_says(err, "--listen");
+    assert_status(
+        run(CORVAK_COMMAND " serve " CORVAK_DATA "/wheel.rig.yaml --listen tcp:192.0.2.1:4242"), 2);
+    assert_says(err, "cannot listen");
+}
+END_TEST
+
+/* ---- serve ----------------------------------------------------------------------------------- */
+
+static GSubprocess *server;
+static char *address;
+
+static void start_server(const char *listen)
+{
+    GError *error = NULL;
+    char *stderr_path = g_build_filename(dir, "server", NULL);
+    GSubprocessLauncher *launcher = g_subprocess_launcher_new(G_SUBPROCESS_FLAGS_STDOUT_PIPE);
+    g_subprocess_launcher_set_stderr_file_path(launcher, stderr_path);
+    server = g_subprocess_launcher_spawn(launcher, &error, CORVAK_COMMAND, "serve",
+                                         CORVAK_DATA "/wheel.rig.yaml", "--listen", listen, NULL);
+    ck_assert_ptr_nonnull(server);
+    GDataInputStream *lines = g_data_input_stream_new(g_subprocess_get_stdout_pipe(server));
+    address = g_data_input_stream_read_line(lines, NULL, NULL, &error);
+    ck_assert_ptr_nonnull(address);
+    g_object_unref(lines);
+    g_object_unref(launcher);
+    g_free(stderr_path);
+}
+
+static void stop_server(void)
+{
+    g_subprocess_send_signal(server, SIGINT);
+    ck_assert(g_subprocess_wait_check(server, NULL, NULL));
+    g_object_unref(server);
+    g_free(address);
+}
+
+static GSubprocess *tune_in_background(const char *script_text)
+{
+    char *path = g_build_filename(dir, "background", NULL);
+    ck_assert(g_file_set_contents(path, script_text, -1, NULL));
+    GSubprocess *host = g_subprocess_new(G_SUBPROCESS_FLAGS_STDOUT_SILENCE, NULL, CORVAK_COMMAND,
+                                         "tune", address, "-x", path, NULL);
+    ck_assert_ptr_nonnull(host);
+    g_free(path);
+    return host;
+}
+
+/* What the server has told; waits until these words are in it. */
+static void server_tells(const char *words)
+{
+    gboolean told = FALSE;
+    for (int n = 0; n < 400 && !told; n++) {
+        char *text = read_file("server");
+        told = text != NULL && strstr(text, words) != NULL;
+        g_free(text);
+        g_usleep(25000);
+    }
+    ck_assert_msg(told, "the server never told: %s", words);
+}
+
+START_TEST(one_commands_the_other_watches)
+{
+    start_server("tcp:127.0.0.1:0");
+    GSubprocess *owner = tune_in_background("start 100rpm\nwait 60\n");
+    server_tells("link 2 commands");
+    script("status\nwatch mode speed_e for 0.3\nstart 50rpm\n");
+    assert_status(run(CORVAK_COMMAND " tune %s -x script", address), 2);
+    assert_says(out, "another link");
+    assert_says(err, "somebody else is the owner");
+    g_subprocess_send_signal(owner, SIGINT); /* Ctrl-C: a controlled stop, then the end */
+    g_subprocess_wait(owner, NULL, NULL);
+    ck_assert_int_eq(g_subprocess_get_exit_status(owner), 1);
+    server_tells("link 2 left");
+    char *told = read_file("server");
+    ck_assert_ptr_null(strstr(told, "controlled stop")); /* it had stopped before it left */
+    g_free(told);
+    g_object_unref(owner);
+    stop_server();
+}
+END_TEST
+
+START_TEST(a_killed_host_stops_the_motor)
+{
+    start_server("tcp:127.0.0.1:0");
+    GSubprocess *host = tune_in_background("start 100rpm\nwait 60\n");
+    server_tells("link 2 commands");
+    g_usleep(800000);
+    g_subprocess_force_exit(host);
+    server_tells("nobody commands: controlled stop");
+    script("wait 1\nstatus\nstart 60rpm\n"); /* and connecting again goes on */
+    assert_status(run(CORVAK_COMMAND " tune %s -x script", address), 0);
+    assert_says(out, "no fault");
+    assert_says(out, "runs at 6");
+    g_object_unref(host);
+    stop_server();
+}
+END_TEST
+
+START_TEST(a_server_that_ends_is_noticed)
+{
+    start_server("tcp:127.0.0.1:0");
+    GSubprocess *host = tune_in_background("start 100rpm\nwait 60\n");
+    server_tells("link 2 commands");
+    stop_server();
+    g_subprocess_wait(host, NULL, NULL);
+    ck_assert_int_eq(g_subprocess_get_exit_status(host), 2);
+    g_object_unref(host);
+}
+END_TEST
+
+START_TEST(a_pseudo_terminal_serves_one_after_the_other)
+{
+    start_server("pty");
+    ck_assert(g_str_has_prefix(address, "serial:/dev/pts/"));
+    script("start 80rpm\nstep current 1\n");
+    assert_status(run(CORVAK_COMMAND " tune %s -x script", address), 0);
+    script("status\nstart 60rpm\n");
+    assert_status(run(CORVAK_COMMAND " tune %s?baud=460800 -x script", address), 0);
+    assert_says(out, "runs at");
+    stop_server();
+}
+END_TEST
+
+static void add(TCase *tests)
+{
+    tcase_add_unchecked_fixture(tests, make_folder, remove_folder);
+    tcase_add_test(tests, a_script_tunes_and_saves);
+    tcase_add_test(tests, what_is_not_kept_goes_back);
+    tcase_add_test(tests, a_value_is_undone);
+    tcase_add_test(tests, bad_lines_end_a_script_with_a_sentence);
+    tcase_add_test(tests, devices_that_are_none);
+    tcase_add_test(tests, one_commands_the_other_watches);
+    tcase_add_test(tests, a_killed_host_stops_the_motor);
+    tcase_add_test(tests, a_server_that_ends_is_noticed);
+    tcase_add_test(tests, a_pseudo_terminal_serves_one_after_the_other);
+}
+
+int main(void)
+{
+    return run_suite("tune", add, 120.0);
+}
