@@ -1,8 +1,9 @@
 #!/bin/sh
 # SPDX-License-Identifier: Apache-2.0
 # The main job on the demo scenario: record the potter's wheel on the simulated rig, estimate its
-# motor card, compare it with the rig's truth, draw the page; then gains from the card, and a run
-# without a rotor sensor. Usage: demo.sh CORVAK OUTPUT_DIR
+# motor card, compare it with the rig's truth, draw the page; then gains from the card, a run
+# without a rotor sensor, and a live session with the controller as a process of its own.
+# Usage: demo.sh CORVAK OUTPUT_DIR
 set -eu
 corvak=$1
 out=$2
@@ -29,4 +30,22 @@ say "corvak gains $out/wheel.card.yaml $rig -o $out/wheel.tune.yaml"
 say "corvak run $rig data/throwing.scenario.yaml --tune $out/wheel.tune.yaml --plot $out/wheel-run.png"
 "$corvak" run "$rig" data/throwing.scenario.yaml --tune "$out/wheel.tune.yaml" \
     --plot "$out/wheel-run.png"
-say "card: $out/wheel.card.yaml   tune: $out/wheel.tune.yaml   figures: $out/wheel.png, $out/wheel-run.png"
+say "corvak serve $rig --tune $out/wheel.tune.yaml"
+rm -f "$out/address"
+"$corvak" serve "$rig" --tune "$out/wheel.tune.yaml" >"$out/address" &
+server=$!
+trap 'kill -INT $server 2>/dev/null || true' EXIT
+while [ ! -s "$out/address" ] && kill -0 $server; do
+    sleep 0.05
+done
+device=$(cat "$out/address")
+session=$(pwd)/data/tuning.session
+say "corvak tune $device -x data/tuning.session --card wheel.card.yaml --history changes.jsonl --lease 5"
+command=$(realpath "$corvak")
+(cd "$out" && rm -f changes.jsonl && "$command" tune "$device" -x "$session" \
+    --card wheel.card.yaml --history changes.jsonl --lease 5)
+kill -INT $server
+wait $server
+trap - EXIT
+say "card: $out/wheel.card.yaml   tune: $out/wheel.tune.yaml, as tuned: $out/wheel-tuned.tune.yaml"
+say "figures: $out/wheel.png, $out/wheel-run.png, $out/wheel-steps.png"

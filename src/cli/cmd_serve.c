@@ -21,7 +21,9 @@
 
 #define VERB "serve"
 #define LONGEST_CATCH_UP_S 0.05 /* more than that behind: the time is let go */
-#define STOPPING_S 5.0          /* a controlled stop may take so long */
+#define WINDOW_S 4.0
+#define LATE_SHARE 0.3
+#define STOPPING_S 5.0 /* a controlled stop may take so long */
 enum { CHUNK = 16384 };
 
 typedef struct server server;
@@ -40,8 +42,9 @@ struct server {
     GMainLoop *loop;
     GList *clients;
     gint64 begun_us;
-    double begun_s; /* rig time then */
-    double late_s;  /* let go because this machine was too slow */
+    double begun_s;                     /* rig time then */
+    double late_s;                      /* let go because this machine was too slow */
+    double late_window_s, window_end_s; /* of it, since the window began */
     gboolean stopping, quiet, lateness_told;
     double stop_by_s;
     cvk_owner owner;
@@ -189,6 +192,19 @@ static void tell_changes(server *s)
     }
 }
 
+/* Once, when much of some seconds had to be let go. */
+static void tell_lateness(server *s, double real_s)
+{
+    if (real_s > s->window_end_s) {
+        if (s->late_window_s > LATE_SHARE * WINDOW_S && !s->lateness_told) {
+            s->lateness_told = TRUE;
+            tell(s, "this machine is too slow for real time: the motor runs in slow motion");
+        }
+        s->late_window_s = 0.0;
+        s->window_end_s = real_s + WINDOW_S;
+    }
+}
+
 static gboolean on_time(gpointer context)
 {
     server *s = context;
@@ -197,12 +213,10 @@ static gboolean on_time(gpointer context)
     double until_s = s->begun_s + real_s - s->late_s;
     if (until_s > now_s + LONGEST_CATCH_UP_S) {
         s->late_s += until_s - now_s - LONGEST_CATCH_UP_S;
+        s->late_window_s += until_s - now_s - LONGEST_CATCH_UP_S;
         until_s = now_s + LONGEST_CATCH_UP_S;
-        if (s->late_s > 1.0 && !s->lateness_told) {
-            s->lateness_told = TRUE;
-            tell(s, "this machine is too slow for real time: the motor runs in slow motion");
-        }
     }
+    tell_lateness(s, real_s);
     cvk_sim_controller_run(s->controller, until_s);
     tell_changes(s);
     for (GList *l = s->clients; l != NULL;) {

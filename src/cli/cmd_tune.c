@@ -15,7 +15,7 @@
 #include <string.h>
 #include <unistd.h>
 
-#define LEASE_S 0.5
+#define LEASE_S 0.5 /* unless told otherwise */
 #define PUMP_S 0.02
 #define STOP_S 15.0
 
@@ -89,7 +89,7 @@ static void lose(tuner *t)
         cvk_session_close(&t->session);
         tune_complain("the device is lost; a motor that ran stops by its lease within %.1f s. "
                       "`connect` tries again; what is wanted stays",
-                      LEASE_S);
+                      t->lease_s);
     }
 }
 
@@ -193,7 +193,7 @@ int tune_wait(tuner *t, double length_s)
 
 int tune_claim(tuner *t)
 {
-    return t->session.owner ? EXIT_DONE : tune_check(t, cvk_session_claim(&t->session, LEASE_S));
+    return t->session.owner ? EXIT_DONE : tune_check(t, cvk_session_claim(&t->session, t->lease_s));
 }
 
 int tune_stop_motor(tuner *t)
@@ -203,7 +203,12 @@ int tune_stop_motor(tuner *t)
     if (!s->owner || !s->state.bridge_on) {
         return EXIT_DONE;
     }
-    int status = tune_check(t, cvk_session_request(s, &t->request));
+    int status = EXIT_DONE;
+    if (s->state.trial == CVK_TRIAL_WATCHED || s->state.trial == CVK_TRIAL_WAITING) {
+        status = tune_check(t, cvk_session_take_back(s)); /* a stop is no part of its trial */
+        status = status == EXIT_DONE ? tune_check(t, cvk_session_pump(s, PUMP_S)) : status;
+    }
+    status = status == EXIT_DONE ? tune_check(t, cvk_session_request(s, &t->request)) : status;
     const double until_s = status == EXIT_DONE ? cvk_session_now_s(s) + STOP_S : 0.0;
     while (status == EXIT_DONE && s->state.bridge_on && cvk_session_now_s(s) < until_s) {
         status = tune_check(t, cvk_session_pump(s, PUMP_S));
@@ -492,14 +497,18 @@ static void free_tuner(tuner *t)
 int cmd_tune(int argc, char **argv)
 {
     char *script = NULL, *card = NULL, *history = NULL;
-    const GOptionEntry entries[] = {{"script", 'x', 0, G_OPTION_ARG_FILENAME, &script,
-                                     "commands from a file (-: from standard input)", "FILE"},
-                                    {"card", 'c', 0, G_OPTION_ARG_FILENAME, &card,
-                                     "motor card: its inertia predicts the speed loop", "FILE"},
-                                    {"history", 0, 0, G_OPTION_ARG_FILENAME, &history,
-                                     "append each change and what it did, a JSON document a line",
-                                     "FILE"},
-                                    G_OPTION_ENTRY_NULL};
+    double lease_s = LEASE_S;
+    const GOptionEntry entries[] = {
+        {"script", 'x', 0, G_OPTION_ARG_FILENAME, &script,
+         "commands from a file (-: from standard input)", "FILE"},
+        {"card", 'c', 0, G_OPTION_ARG_FILENAME, &card,
+         "motor card: its inertia predicts the speed loop", "FILE"},
+        {"lease", 0, 0, G_OPTION_ARG_DOUBLE, &lease_s,
+         "the motor stops by itself when the controller does not hear of us for so long (0.5)",
+         "S"},
+        {"history", 0, 0, G_OPTION_ARG_FILENAME, &history,
+         "append each change and what it did, a JSON document a line", "FILE"},
+        G_OPTION_ENTRY_NULL};
     if (!parse_options(TUNE_VERB, "DEVICE",
                        "A live session with a running controller: see and set values, start and "
                        "stop, change gains\nguarded, measure steps. DEVICE is tcp:HOST:PORT, "
@@ -518,6 +527,10 @@ int cmd_tune(int argc, char **argv)
     } else if (history != NULL && (t->history = fopen(history, "a")) == NULL) {
         status = complain_usage(TUNE_VERB, "%s: cannot be written", history);
     }
+    if (!(lease_s >= 0.1 && lease_s <= 60.0)) {
+        status = complain_usage(TUNE_VERB, "--lease %g: 0.1 .. 60 s", lease_s);
+    }
+    t->lease_s = lease_s;
     t->address = argc > 1 ? argv[1] : "";
     status = status == EXIT_DONE ? read_inertia(t, card) : status;
     status = status == EXIT_DONE ? session(t, script) : status;

@@ -39,7 +39,7 @@ typedef struct tuner {
     cvk_rig_config rig;
     cvk_session session;
     gboolean connected, faulted;
-    double begun_s, lost_at_s;
+    double begun_s, lost_at_s, lease_s;
     cvk_request request; /* that rules */
     double inertia_kg_m2;
     /* values */

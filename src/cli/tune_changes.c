@@ -287,6 +287,9 @@ int tune_keep(tuner *t, int argc, char **argv)
 {
     (void)argc;
     (void)argv;
+    if (t->session.state.trial == CVK_TRIAL_WATCHED) {
+        return tune_complain("the change is still watched: keep it when the watch is over");
+    }
     return say_a_word(t, cvk_session_keep);
 }
 

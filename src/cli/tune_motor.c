@@ -106,6 +106,7 @@ static int rest(tuner *t)
     while (status == EXIT_DONE && !done) {
         status = tune_wait(t, 0.05);
         done = status == EXIT_DONE && look_at(t, "rest_done") > 0.5;
+        status = t->connected ? status : EXIT_BAD_USAGE;
         if (status == EXIT_DONE && t->session.state.fault != CVK_FAULT_NONE) {
             return report_fault(t);
         }
@@ -136,6 +137,9 @@ static int follow_start(tuner *t, double wanted_rad_s)
         }
         const double passed_s = cvk_session_now_s(&t->session) - begun_s;
         const double speed_rad_s = look_at(t, "speed_e");
+        if (!t->connected) {
+            return EXIT_BAD_USAGE;
+        }
         if (t->session.state.fault != CVK_FAULT_NONE) {
             return report_fault(t);
         }
@@ -148,7 +152,7 @@ static int follow_start(tuner *t, double wanted_rad_s)
                     look_at(t, "quality"));
             return EXIT_DONE;
         }
-        if (!t->connected || passed_s > START_S) {
+        if (passed_s > START_S) {
             return tune_complain("%.1f rpm were not reached in %.0f s; it turns at %.1f rpm",
                                  tune_rpm(t, wanted_rad_s), START_S, tune_rpm(t, speed_rad_s));
         }

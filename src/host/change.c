@@ -17,7 +17,7 @@
 #define SPEED_SHARE 0.2    /* of the speed */
 #define LEAST_SPEED_RAD_S 20.0
 #define QUALITY_SHARE 0.667
-#define SETTLING_S 0.2 /* after an adoption, the state is waited for */
+#define SETTLING_S 0.5 /* beyond the watch, the state is waited for */
 
 enum { SPEED, SPEED_SET, D, Q, QUALITY, MODE, TRIAL, SETTINGS, COLUMNS };
 static const char *const signals[COLUMNS] = {"speed_e", "speed_set", "id",    "iq",
@@ -85,8 +85,9 @@ cvk_status cvk_look_how_it_runs(cvk_session *s, double length_s, cvk_running_fig
     cvk_collection c;
     cvk_status status = cvk_collect_begin(&c, s, signals, COLUMNS, decimation);
     if (status == CVK_OK) {
-        status = cvk_session_wait(s, length_s);
-        const cvk_status ended = status == CVK_OK ? cvk_collect_end(&c, s) : status;
+        status = cvk_collect_for(&c, s, length_s);
+        const cvk_status ended = status == CVK_NO_ANSWER ? status : cvk_collect_end(&c, s);
+        s->calls = c.before;
         status = status == CVK_OK ? ended : status;
     }
     *out = figures_of(&c, (double)s->period_s * decimation, 0, c.rows);
@@ -122,16 +123,16 @@ static bool runs(const cvk_session *s)
     return s->state.trial == CVK_TRIAL_WATCHED;
 }
 
-/* Until the watch is over, one way or the other; at most so long as it can take. */
+/* Until the watch is over, one way or the other; at most so long as it can take, by the
+ * controller's own time. */
 static cvk_status follow(cvk_session *s, uint32_t settings_number, double watch_s)
 {
-    const double begun_s = cvk_session_now_s(s);
+    const uint32_t begun = s->state.tick;
+    const double most_s = watch_s + SETTLING_S;
     cvk_status status = CVK_OK;
-    double passed_s = 0.0;
-    while (status == CVK_OK && passed_s < watch_s + 2.0 * SETTLING_S &&
+    while (status == CVK_OK && (s->state.tick - begun) * (double)s->period_s < most_s &&
            (runs(s) || s->state.settings_number == settings_number)) {
         status = cvk_session_pump(s, PUMP_S);
-        passed_s = cvk_session_now_s(s) - begun_s;
     }
     return status;
 }

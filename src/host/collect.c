@@ -8,7 +8,9 @@
 #include <stdlib.h>
 
 #define ROWS_MOST 4000000u
-#define DRAIN_S 0.02 /* rows wait for others to go with: the last ones come a little later */
+#define PUMP_S 0.005
+#define IDLE_MOST 1000 /* looks at the wire without a new row */
+#define DRAIN_S 0.02   /* rows wait for others to go with: the last ones come a little later */
 
 static bool make_room(cvk_collection *c, size_t rows)
 {
@@ -44,7 +46,7 @@ cvk_status cvk_collect_begin(cvk_collection *c, cvk_session *session, const char
                              unsigned count, unsigned decimation)
 {
     unsigned place[16];
-    *c = (cvk_collection){.columns = count, .before = session->calls};
+    *c = (cvk_collection){.columns = count, .decimation = decimation, .before = session->calls};
     for (unsigned n = 0; n < count && n < 16; n++) {
         const int row = cvk_session_signal_named(session, signal[n]);
         if (row < 0) {
@@ -63,15 +65,34 @@ cvk_status cvk_collect_begin(cvk_collection *c, cvk_session *session, const char
     return status;
 }
 
+static cvk_status complain(cvk_session *session)
+{
+    snprintf(session->text, sizeof session->text,
+             "rows of the stream were lost: the link or this machine is too slow for it");
+    return CVK_STOPPED;
+}
+
+cvk_status cvk_collect_for(cvk_collection *c, cvk_session *session, double length_s)
+{
+    const double row_s = (double)session->period_s * c->decimation;
+    const size_t wanted = c->rows + (size_t)(length_s / row_s + 0.5);
+    cvk_status status = CVK_OK;
+    size_t before = c->rows;
+    for (int idle = 0; status == CVK_OK && c->rows < wanted && !c->full && idle < IDLE_MOST;) {
+        status = cvk_session_pump(session, PUMP_S);
+        idle = c->rows > before ? 0 : idle + 1;
+        before = c->rows;
+    }
+    return status == CVK_OK && c->rows < wanted ? complain(session) : status;
+}
+
 cvk_status cvk_collect_end(cvk_collection *c, cvk_session *session)
 {
     cvk_status status = cvk_session_wait(session, DRAIN_S);
     session->calls = c->before;
     status = status == CVK_OK ? cvk_session_stream(session, NULL, 0, 1) : status;
     if (status == CVK_OK && c->full) {
-        snprintf(session->text, sizeof session->text,
-                 "rows were lost on the way: the link or this machine is too slow for it");
-        return CVK_STOPPED;
+        return complain(session);
     }
     return status;
 }

@@ -8,7 +8,7 @@
 #include "corvak/host/session.h"
 
 typedef struct cvk_collection {
-    unsigned columns;
+    unsigned columns, decimation;
     size_t rows, room;
     double *value;  /* rows times columns */
     uint32_t *tick; /* of each row */
@@ -20,6 +20,10 @@ typedef struct cvk_collection {
  * session's text when the controller has none of that name. */
 cvk_status cvk_collect_begin(cvk_collection *c, cvk_session *session, const char *const *signal,
                              unsigned count, unsigned decimation) CVK_MUST_CHECK;
+
+/* Gathers for so long, by the controller's own time. CVK_STOPPED, with the session's text, when
+ * rows were lost or no more come. */
+cvk_status cvk_collect_for(cvk_collection *c, cvk_session *session, double length_s) CVK_MUST_CHECK;
 
 /* Ends the stream; what was gathered stays. */
 cvk_status cvk_collect_end(cvk_collection *c, cvk_session *session) CVK_MUST_CHECK;

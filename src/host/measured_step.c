@@ -110,17 +110,17 @@ static cvk_status must_run(cvk_session *s, bool by_speed, const char *wanted)
 
 /* ---- the current loop ----------------------------------------------------------------------- */
 
-static cvk_status step_up_and_down(cvk_session *s, const cvk_request *request, double step_a,
-                                   bool axis_q, double hold_s)
+static cvk_status step_up_and_down(cvk_session *s, cvk_collection *c, const cvk_request *request,
+                                   double step_a, bool axis_q, double hold_s)
 {
-    cvk_status status = cvk_session_wait(s, hold_s);
+    cvk_status status = cvk_collect_for(c, s, hold_s);
     for (int n = 0; n < 2 * REPEATS && status == CVK_OK; n++) {
         cvk_request next = *request;
         const float more_a = n % 2 == 0 ? (float)step_a : 0.0f;
         next.current_a.d += axis_q ? 0.0f : more_a;
         next.current_a.q += axis_q ? more_a : 0.0f;
         status = cvk_session_request(s, &next);
-        status = status == CVK_OK ? cvk_session_wait(s, hold_s) : status;
+        status = status == CVK_OK ? cvk_collect_for(c, s, hold_s) : status;
     }
     const cvk_status back = cvk_session_request(s, request); /* in any case */
     return status == CVK_OK ? back : status;
@@ -212,7 +212,7 @@ cvk_status cvk_measure_current_step(cvk_session *s, const cvk_request *request, 
     cvk_collection c;
     status = cvk_collect_begin(&c, s, axis_q ? of_q : of_d, 2, decimation);
     if (status == CVK_OK) {
-        status = step_up_and_down(s, request, step_a, axis_q, 1.2 * length_s + PUMP_S);
+        status = step_up_and_down(s, &c, request, step_a, axis_q, 1.2 * length_s + PUMP_S);
         const cvk_status ended = status == CVK_NO_ANSWER ? status : cvk_collect_end(&c, s);
         s->calls = c.before;
         status = status == CVK_OK ? ended : status;
@@ -384,9 +384,9 @@ cvk_status cvk_measure_speed_step(cvk_session *s, const cvk_request *request, do
     cvk_collection c;
     status = cvk_collect_begin(&c, s, signals, COLUMNS, decimation);
     if (status == CVK_OK) {
-        status = cvk_session_wait(s, BEFORE_S);
+        status = cvk_collect_for(&c, s, BEFORE_S);
         status = status == CVK_OK ? cvk_session_request(s, &next) : status;
-        status = status == CVK_OK ? cvk_session_wait(s, length_s) : status;
+        status = status == CVK_OK ? cvk_collect_for(&c, s, length_s) : status;
         const cvk_status ended = status == CVK_NO_ANSWER ? status : cvk_collect_end(&c, s);
         s->calls = c.before;
         status = status == CVK_OK ? ended : status;

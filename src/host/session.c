@@ -12,9 +12,10 @@
 #include <stdlib.h>
 #include <string.h>
 
-#define ANSWER_S 0.3 /* a question is asked again after that time */
-#define TRIES 4
-#define SILENT_S 1.0
+#define ANSWER_S 0.5 /* a question is asked again after that time */
+#define TRIES 6
+#define SILENT_S 3.0
+#define LOOK_MOST_S 0.1   /* longer between two looks at the wire: this host was held up itself */
 #define REFRESHES 4.0     /* in one lease */
 #define ESCAPED 1.03      /* bytes on the wire for one of a message, on average */
 #define MESSAGE_BYTES 4.0 /* beside its values, for each row, when many go together */
@@ -27,7 +28,10 @@ struct cvk_session_inside {
     uint32_t next_id, wanted_id; /* wanted: 0 when nothing is waited for */
     bool answered;
     uint32_t refresh_id;
-    double lease_s, refreshed_s, heard_s;
+    double lease_s, refreshed_s;
+    double looked_s; /* when the wire was looked at last */
+    double waited_s; /* time spent on looking: what this host slept through does not count */
+    double heard_s;  /* as waited_s, when the last message came */
     uint32_t decimation;
     unsigned columns;
     uint32_t messages; /* that were read as such */
@@ -91,7 +95,7 @@ static void take_message(cvk_session *s)
         return;
     }
     in->messages++;
-    in->heard_s = cvk_session_now_s(s);
+    in->heard_s = in->waited_s;
     if (m.id != 0 && m.id == in->wanted_id) {
         in->answer = m;
         in->answered = true;
@@ -145,7 +149,11 @@ cvk_status cvk_session_pump(cvk_session *s, double wait_s)
     uint8_t bytes[8192];
     refresh(s);
     const double longest_s = s->owner ? fmin(wait_s, in->lease_s / REFRESHES) : wait_s;
-    const int got = in->wire.read(in->wire.context, bytes, sizeof bytes, longest_s);
+    const int got =
+        in->wire.read(in->wire.context, bytes, sizeof bytes, fmin(longest_s, LOOK_MOST_S));
+    const double now_s = cvk_session_now_s(s);
+    in->waited_s += fmin(now_s - in->looked_s, LOOK_MOST_S);
+    in->looked_s = now_s;
     for (int n = 0; n < got; n++) {
         if (cvk_frame_read(&in->reader, bytes[n])) {
             take_message(s);
@@ -155,7 +163,7 @@ cvk_status cvk_session_pump(cvk_session *s, double wait_s)
         return gone(s);
     }
     refresh(s);
-    return cvk_session_now_s(s) - in->heard_s > SILENT_S ? gone(s) : CVK_OK;
+    return in->waited_s - in->heard_s > SILENT_S ? gone(s) : CVK_OK;
 }
 
 cvk_status cvk_session_wait(cvk_session *s, double length_s)
@@ -219,9 +227,9 @@ static cvk_status ask(cvk_session *s, corvak_ToController *m, pb_size_t expected
     in->answered = false;
     for (int n = 0; n < TRIES && status == CVK_OK && !in->answered; n++) {
         status = send(s, m) ? CVK_OK : gone(s);
-        const double until_s = cvk_session_now_s(s) + ANSWER_S;
+        const double until_s = in->waited_s + ANSWER_S;
         for (double left_s = ANSWER_S; status == CVK_OK && !in->answered && left_s > 0.0;
-             left_s = until_s - cvk_session_now_s(s)) {
+             left_s = until_s - in->waited_s) {
             status = cvk_session_pump(s, left_s);
         }
     }
@@ -401,7 +409,8 @@ cvk_status cvk_session_open(cvk_session *s, const cvk_wire *wire)
     }
     snprintf(s->name, sizeof s->name, "the device");
     s->inside->wire = *wire;
-    s->inside->heard_s = cvk_session_now_s(s) + ANSWER_S * TRIES;
+    s->inside->looked_s = cvk_session_now_s(s);
+    s->inside->heard_s = ANSWER_S * TRIES; /* time for a first answer */
     cvk_status status = identify(s);
     if (status == CVK_OK) {
         status = read_parameters(s);
