@@ -5,17 +5,34 @@
 #include "corvak/sim/wire.h"
 
 #include <stdlib.h>
+#include <threads.h>
+#include <time.h>
 
 #define STEP_S 0.5e-3
 
 typedef struct inner {
     cvk_sim_controller *controller;
     int link;
+    bool paced;
 } inner;
 
 static double now_s(void *context)
 {
     return cvk_sim_controller_time_s(((inner *)context)->controller);
+}
+
+/* Half a millisecond of the rig; when paced, it takes as long. */
+static void go_on(const inner *w)
+{
+    struct timespec before, after;
+    timespec_get(&before, TIME_UTC);
+    cvk_sim_controller_run(w->controller, cvk_sim_controller_time_s(w->controller) + STEP_S);
+    timespec_get(&after, TIME_UTC);
+    const double took_s =
+        (double)(after.tv_sec - before.tv_sec) + 1e-9 * (double)(after.tv_nsec - before.tv_nsec);
+    if (w->paced && took_s >= 0.0 && took_s < STEP_S) {
+        thrd_sleep(&(struct timespec){.tv_nsec = (long)(1e9 * (STEP_S - took_s))}, NULL);
+    }
 }
 
 static int read_bytes(void *context, uint8_t *bytes, size_t room, double timeout_s)
@@ -24,7 +41,7 @@ static int read_bytes(void *context, uint8_t *bytes, size_t room, double timeout
     const double until_s = now_s(w) + timeout_s;
     size_t got = cvk_sim_controller_get(w->controller, w->link, bytes, room);
     while (got == 0 && now_s(w) < until_s) {
-        cvk_sim_controller_run(w->controller, now_s(w) + STEP_S);
+        go_on(w);
         got = cvk_sim_controller_get(w->controller, w->link, bytes, room);
     }
     return (int)got;
@@ -36,7 +53,7 @@ static bool write_bytes(void *context, const uint8_t *bytes, size_t count)
     const double until_s = now_s(w) + 1.0;
     size_t sent = cvk_sim_controller_put(w->controller, w->link, bytes, count);
     while (sent < count && now_s(w) < until_s) {
-        cvk_sim_controller_run(w->controller, now_s(w) + STEP_S);
+        go_on(w);
         sent += cvk_sim_controller_put(w->controller, w->link, bytes + sent, count - sent);
     }
     return sent == count;
@@ -55,14 +72,14 @@ static void close_wire(void *context)
     free(w);
 }
 
-cvk_status cvk_sim_wire_open(cvk_wire *wire, cvk_sim_controller *controller)
+cvk_status cvk_sim_wire_open(cvk_wire *wire, cvk_sim_controller *controller, bool paced)
 {
     inner *w = calloc(1, sizeof *w);
     *wire = (cvk_wire){.context = NULL};
     if (w == NULL) {
         return CVK_NO_MEMORY;
     }
-    *w = (inner){controller, cvk_sim_controller_connect(controller)};
+    *w = (inner){controller, cvk_sim_controller_connect(controller), paced};
     if (w->link < 0) {
         free(w);
         return CVK_BUSY;

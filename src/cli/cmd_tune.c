@@ -246,7 +246,7 @@ static int open_wire(tuner *t, cvk_wire *wire)
             return complain_refusal(TUNE_VERB, opened, &why);
         }
     }
-    return cvk_sim_wire_open(wire, t->controller) == CVK_OK
+    return cvk_sim_wire_open(wire, t->controller, t->interactive) == CVK_OK
                ? EXIT_DONE
                : tune_complain("%s: no link is free", t->address);
 }

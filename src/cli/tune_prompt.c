@@ -25,8 +25,11 @@ static char *prompt(EditLine *edit)
         return strcpy(text, "(lost)> ");
     }
     const unsigned wanted = tune_wanted_count(t);
+    const int32_t trial = t->session.state.trial;
     char count[32] = "";
-    if (wanted > 0) {
+    if (trial == CVK_TRIAL_WATCHED || trial == CVK_TRIAL_WAITING) {
+        g_strlcpy(count, ", change on trial", sizeof count);
+    } else if (wanted > 0) {
         g_snprintf(count, sizeof count, ", %u wanted", wanted);
     }
     g_snprintf(text, sizeof text, "%s (%s%s)> ", t->session.name,

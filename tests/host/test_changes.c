@@ -84,7 +84,7 @@ static void open_motor(trier *t, const char *motor, uint64_t seed)
     const cvk_run_plan plan = there_and_back(&t->bench, 0.4);
     t->speed_rad_s = plan.item[0].request.speed_rad_s;
     ck_assert_int_eq(cvk_sim_controller_open(&t->controller, &t->bench, seed, NULL), CVK_OK);
-    ck_assert_int_eq(cvk_sim_wire_open(&wire, t->controller), CVK_OK);
+    ck_assert_int_eq(cvk_sim_wire_open(&wire, t->controller, false), CVK_OK);
     ck_assert_int_eq(cvk_session_open(&t->session, &wire), CVK_OK);
     ck_assert_int_eq(cvk_session_claim(&t->session, 0.5), CVK_OK);
     ck_assert_int_eq(cvk_session_request(&t->session, &(cvk_request){.mode = CVK_MODE_REST}),

@@ -23,7 +23,7 @@ static cvk_session first, second;
 static void open_session(cvk_session *session)
 {
     cvk_wire wire;
-    ck_assert_int_eq(cvk_sim_wire_open(&wire, controller), CVK_OK);
+    ck_assert_int_eq(cvk_sim_wire_open(&wire, controller, false), CVK_OK);
     ck_assert_int_eq(cvk_session_open(session, &wire), CVK_OK);
 }
 
