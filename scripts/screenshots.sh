@@ -7,6 +7,7 @@ cd "$(dirname "$0")/.."
 corvak=$(realpath "$1")
 shots=$(pwd)/docs/screenshots
 data=$(pwd)/data
+type=$(pwd)/scripts/type-session.py
 for need in Xvfb xterm xsetroot import; do
     command -v "$need" >/dev/null && continue
     echo "$need is missing: apt-get install xvfb xterm x11-xserver-utils imagemagick" >&2
@@ -25,11 +26,12 @@ PATH=$work/bin:$PATH
 sleep 1
 xsetroot -solid white
 
-# terminal NAME COMMAND: what the command prints, with its prompt; white below the last line is cut
+# terminal NAME COMMAND [FONT_SIZE [RUN]]: what the command prints, with its prompt (RUN stands for it
+# when it has to be started in another way); white below the last line is cut
 terminal() {
     cat >session.sh <<EOF
 printf '\$ %s\n' '$2'
-$2
+${4:-$2}
 printf '\033[?25l'
 touch finished
 EOF
@@ -65,6 +67,32 @@ corvak record spin --rig data/blower.rig.yaml --seed 7 --scope va,vb,ia --from 1
 corvak gains wheel.card.yaml data/wheel.rig.yaml -o wheel.tune.yaml >/dev/null
 corvak run data/wheel.rig.yaml data/throwing.scenario.yaml --tune wheel.tune.yaml \
     --plot "$shots/run-page.png" >/dev/null
+
+cat >keys <<'EOF'
+start 150rpm
+@wait 6
+@key set speed.g\t0.3
+@key \n
+apply
+@wait 4
+keep
+@wait 1
+set speed.gain_a_s 15
+apply
+@wait 4
+step speed 20rpm
+@wait 4
+show speed.
+status
+EOF
+corvak serve data/wheel.rig.yaml --tune wheel.tune.yaml --listen tcp:127.0.0.1:4242 --quiet &
+server=$!
+sleep 1
+terminal tune-terminal "corvak tune tcp:127.0.0.1:4242 --card wheel.card.yaml" 9 \
+    "$type keys corvak tune tcp:127.0.0.1:4242 --card wheel.card.yaml --lease 5"
+corvak tune tcp:127.0.0.1:4242 --card wheel.card.yaml --lease 5 -x data/tuning.session >/dev/null
+mv wheel-steps.png "$shots/tune-steps.png"
+kill -INT $server
 
 terminal gains-terminal "corvak gains wheel.card.yaml data/wheel.rig.yaml" 8
 terminal run-terminal \
