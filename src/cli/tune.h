@@ -29,10 +29,12 @@ typedef struct wanted_before {
     float value;
 } wanted_before;
 
-typedef struct tuner {
+typedef struct tuner tuner;
+
+struct tuner {
     const char *address;
     gboolean interactive, quit;
-    gboolean restless; /* something was printed while the user types */
+    gboolean at_prompt, restless; /* the user types; something was printed meanwhile */
     int status;        /* of the command's end */
     /* the device */
     cvk_sim_controller *controller; /* of sim:RIG; else null */
@@ -42,6 +44,7 @@ typedef struct tuner {
     double begun_s, lost_at_s, lease_s;
     cvk_request request; /* that rules */
     double inertia_kg_m2;
+    void (*trial_ended)(struct tuner *t, int32_t state, int32_t reason); /* is told */
     /* values */
     unsigned parameters; /* of the arrays below */
     gboolean *is_wanted;
@@ -53,7 +56,7 @@ typedef struct tuner {
     /* what was measured last */
     cvk_measured_step step[2]; /* current, speed */
     gboolean measured[2];
-} tuner;
+};
 
 typedef struct tune_command {
     const char *name, *arguments, *help;
@@ -61,16 +64,18 @@ typedef struct tune_command {
     gboolean offline;                            /* works without a device */
 } tune_command;
 
-/* ---- cmd_tune.c ---------------------------------------------------------------------------- */
+/* ---- tune_commands.c ----------------------------------------------------------------------- */
 
 extern const tune_command tune_commands[];
 extern const unsigned tune_command_count;
 
-/* Set by Ctrl-C; the one who stops the motor for it sets it back. */
-extern volatile sig_atomic_t tune_interrupted;
-
 /* Runs one line. Returns an exit status. */
 int tune_line(tuner *t, const char *line);
+
+/* ---- tune_session.c ------------------------------------------------------------------------ */
+
+/* Set by Ctrl-C; the one who stops the motor for it sets it back. */
+extern volatile sig_atomic_t tune_interrupted;
 
 /* Connects, or connects again; what is wanted stays. */
 int tune_connect(tuner *t);
@@ -78,6 +83,9 @@ int tune_connect(tuner *t);
 /* Time passes; what happens is told. EXIT_ANSWER_NO after Ctrl-C (the motor is then stopped),
  * EXIT_BAD_USAGE when the device is lost. */
 int tune_wait(tuner *t, double length_s);
+
+/* Something is to be told: a line that the user is typing gives way, and comes again below. */
+void tune_give_way(tuner *t);
 
 /* After a call of the session: says what went wrong. */
 int tune_check(tuner *t, cvk_status status);

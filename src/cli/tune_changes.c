@@ -193,7 +193,7 @@ static void end_change(tuner *t, made_change *m)
 void tune_trial_ended(tuner *t, int32_t state, int32_t reason)
 {
     made_change *m = last_change(t);
-    t->restless = TRUE;
+    tune_give_way(t);
     if (m == NULL || !m->change.on_trial ||
         (m->change.state != CVK_TRIAL_WATCHED && m->change.state != CVK_TRIAL_WAITING)) {
         g_print("! a change of another link: %s\n", trial_text(t, state, reason));

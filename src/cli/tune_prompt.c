@@ -49,8 +49,9 @@ static void look_for_device(tuner *t)
     t->lost_at_s = now_s;
     if (cvk_wire_open(&wire, t->address, text) == CVK_OK) {
         cvk_wire_close(&wire);
-        g_print("\r\033[K! it is there again: ");
-        t->restless = tune_connect(t) == EXIT_DONE;
+        tune_give_way(t);
+        g_print("! it is there again: ");
+        tune_connect(t);
     }
 }
 
@@ -199,7 +200,9 @@ static void loop(tuner *t, EditLine *edit, History *lines)
     HistEvent event;
     while (!t->quit) {
         int count = 0;
+        t->at_prompt = TRUE;
         const char *line = el_gets(edit, &count);
+        t->at_prompt = FALSE;
         if (tune_interrupted) {
             stop_on_interrupt(t);
             el_reset(edit);

@@ -4,9 +4,12 @@
  */
 #include "parts.h"
 
+#include <stdatomic.h>
 #include <string.h>
 
 #define STATE_EVERY_US 100000u
+
+enum { STATE_PARTS = sizeof((cvk_link *)0)->state_sent / sizeof(uint32_t) };
 
 cvk_status cvk_link_init(cvk_link *link, cvk_drive *drive, const cvk_port *port,
                          const cvk_hardware *hardware, const cvk_link_config *config,
@@ -103,16 +106,34 @@ static uint32_t time_us(const cvk_link *link)
                                                      link->hardware.period_s * 1e6f);
 }
 
-static bool send_state(cvk_link *link)
+/* Of one control call: again when the interrupt came in between. Returns its tick. */
+static uint32_t copy_state(const cvk_link *link, uint32_t *state)
 {
     const cvk_moment *now = cvk_drive_now(link->drive);
-    const uint32_t state[] = {
-        (uint32_t)now->request.mode,    (uint32_t)now->start_phase,
-        (uint32_t)now->fault,           now->bridge_on != 0 ? 1u : 0u,
-        cvk_drive_owner(link->drive),   (uint32_t)now->angle_source,
-        (uint32_t)now->trial,           (uint32_t)now->trial_reason,
-        (uint32_t)now->settings_number, 1u}; /* never all alike with the zeros of the beginning */
-    _Static_assert(sizeof state == sizeof link->state_sent, "one place for each part of the state");
+    const volatile uint32_t *tick = &now->tick;
+    uint32_t before;
+    do {
+        before = *tick;
+        atomic_signal_fence(memory_order_seq_cst);
+        state[0] = (uint32_t)now->request.mode;
+        state[1] = (uint32_t)now->start_phase;
+        state[2] = (uint32_t)now->fault;
+        state[3] = now->bridge_on != 0 ? 1u : 0u;
+        state[4] = cvk_drive_owner(link->drive);
+        state[5] = (uint32_t)now->angle_source;
+        state[6] = (uint32_t)now->trial;
+        state[7] = (uint32_t)now->trial_reason;
+        state[8] = (uint32_t)now->settings_number;
+        state[9] = 1u; /* never all alike with the zeros of the beginning */
+        atomic_signal_fence(memory_order_seq_cst);
+    } while (before != *tick);
+    return before;
+}
+
+static bool send_state(cvk_link *link)
+{
+    uint32_t state[STATE_PARTS];
+    const uint32_t tick = copy_state(link, state);
     const uint32_t at_us = time_us(link);
     if (memcmp(state, link->state_sent, sizeof state) == 0 &&
         at_us - link->state_us < STATE_EVERY_US) {
@@ -123,7 +144,7 @@ static bool send_state(cvk_link *link)
     corvak_FromController message = corvak_FromController_init_zero;
     message.which_what = corvak_FromController_state_tag;
     message.what.state =
-        (corvak_State){.tick = now->tick,
+        (corvak_State){.tick = tick,
                        .mode = (corvak_Request_Mode)state[0],
                        .start_phase = state[1],
                        .fault = state[2],
