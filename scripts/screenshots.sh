@@ -85,11 +85,18 @@ step speed 20rpm
 show speed.
 status
 EOF
-corvak serve data/wheel.rig.yaml --tune wheel.tune.yaml --listen tcp:127.0.0.1:4242 --quiet &
-server=$!
-sleep 1
+serve() {
+    corvak serve data/wheel.rig.yaml --tune wheel.tune.yaml --listen tcp:127.0.0.1:4242 --quiet \
+        >/dev/null &
+    server=$!
+    sleep 1
+}
+serve
 terminal tune-terminal "corvak tune tcp:127.0.0.1:4242 --card wheel.card.yaml" 9 \
     "$type keys corvak tune tcp:127.0.0.1:4242 --card wheel.card.yaml --lease 5"
+kill -INT $server
+wait $server
+serve
 corvak tune tcp:127.0.0.1:4242 --card wheel.card.yaml --lease 5 -x data/tuning.session >/dev/null
 mv wheel-steps.png "$shots/tune-steps.png"
 kill -INT $server

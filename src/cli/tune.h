@@ -35,7 +35,7 @@ struct tuner {
     const char *address;
     gboolean interactive, quit;
     gboolean at_prompt, restless; /* the user types; something was printed meanwhile */
-    int status;        /* of the command's end */
+    int status;                   /* of the command's end */
     /* the device */
     cvk_sim_controller *controller; /* of sim:RIG; else null */
     cvk_rig_config rig;

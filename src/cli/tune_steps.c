@@ -9,14 +9,14 @@
 
 #define LENGTH_S 1.5 /* of a speed step, beside the time that the slew takes */
 
-static void print_shape(const char *what, const cvk_step_shape *s, double scale, const char *unit)
+static void print_shape(const char *what, const cvk_step_shape *s)
 {
     char settling[32] = "not settled";
     if (isfinite(s->settling_s)) {
-        g_snprintf(settling, sizeof settling, "%.3g ms", 1e3 * s->settling_s);
+        g_snprintf(settling, sizeof settling, "settled after %.3g ms", 1e3 * s->settling_s);
     }
-    g_print("  %-10s rise %6.3g ms   overshoot %5.1f %%   settled after %-12s ripple %.2g %s rms\n",
-            what, 1e3 * s->rise_s, 100.0 * s->overshoot, settling, scale * s->ripple, unit);
+    g_print("  %-10s rise %6.3g ms   overshoot %5.1f %%   %s\n", what, 1e3 * s->rise_s,
+            100.0 * s->overshoot, settling);
 }
 
 static int step_current(tuner *t, int argc, char **argv)
@@ -38,8 +38,9 @@ static int step_current(tuner *t, int argc, char **argv)
     t->measured[0] = TRUE;
     g_print("  %c current from %.3g to %.3g A, mean of %u steps\n", axis_q ? 'q' : 'd', s->from,
             s->to, s->repeats);
-    print_shape("measured", &s->shape, 1.0, "A");
-    print_shape("predicted", &s->predicted_shape, 1.0, "A");
+    print_shape("measured", &s->shape);
+    print_shape("predicted", &s->predicted_shape);
+    g_print("  ripple     %.2g A rms\n", s->shape.ripple);
     return EXIT_DONE;
 }
 
@@ -89,10 +90,11 @@ static int step_speed(tuner *t, int argc, char **argv)
     t->measured[1] = TRUE;
     t->request.speed_rad_s += (float)step_rad_s;
     g_print("  speed from %.1f to %.1f rpm\n", tune_rpm(t, s->from), tune_rpm(t, s->to));
-    print_shape("measured", &s->shape, tune_rpm(t, 1.0), "rpm");
+    print_shape("measured", &s->shape);
     if (s->predicted != NULL) {
-        print_shape("predicted", &s->predicted_shape, tune_rpm(t, 1.0), "rpm");
+        print_shape("predicted", &s->predicted_shape);
     }
+    g_print("  ripple     %.2g rpm rms\n", tune_rpm(t, s->shape.ripple));
     print_feel(t, s);
     return EXIT_DONE;
 }

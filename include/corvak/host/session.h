@@ -86,7 +86,8 @@ cvk_status cvk_session_open(cvk_session *session, const cvk_wire *wire) CVK_MUST
 void cvk_session_close(cvk_session *session);
 
 /* Takes up what has come and keeps the lease alive; waits for bytes, `wait_s` at most.
- * CVK_NO_ANSWER when the controller is gone or silent for three seconds: then only close is allowed. */
+ * CVK_NO_ANSWER when the controller is gone or silent for three seconds: then only close is
+ * allowed. */
 cvk_status cvk_session_pump(cvk_session *session, double wait_s) CVK_MUST_CHECK;
 
 /* The same for a length of time. */

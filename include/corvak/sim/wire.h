@@ -13,8 +13,9 @@
 extern "C" {
 #endif
 
-/* One of the controller's links; the controller must outlive it. `paced`: time passes no faster than
- * for whoever looks on; else as fast as it can be computed. CVK_BUSY when all links are taken. */
+/* One of the controller's links; the controller must outlive it. `paced`: time passes no faster
+ * than for whoever looks on; else as fast as it can be computed. CVK_BUSY when all links are taken.
+ */
 cvk_status cvk_sim_wire_open(cvk_wire *wire, cvk_sim_controller *controller,
                              bool paced) CVK_MUST_CHECK;
 
