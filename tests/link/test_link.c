@@ -237,6 +237,8 @@ START_TEST(a_stream_comes_without_gaps_and_counts_what_is_lost)
     ask(&m, corvak_FromController_done_tag);
     uint32_t next = 0, rows = 0, lost = 0, gaps = 0;
     for (int n = 0; n < 20000; n++) {
+        const uint32_t coming = cvk_drive_now(&toy.drive)->tick + 1u;
+        toy.readings.rotor.absolute_mech_rad = (float)(coming % 1000u); /* tells the row's tick */
         toy.out.blocked = n >= 6000 && n < 9000; /* nobody reads for three seconds */
         toy_step(&toy);
         while (!toy.out.blocked && hear()) {
@@ -245,6 +247,9 @@ START_TEST(a_stream_comes_without_gaps_and_counts_what_is_lost)
             }
             const corvak_Samples *s = &heard.what.samples;
             ck_assert_uint_eq(s->value_count % 3, 0);
+            for (uint32_t r = 0; r < s->value_count / 3u; r++) {
+                ck_assert_float_eq(s->value[3u * r], (float)((s->tick + 2u * r) % 1000u));
+            }
             gaps += next != 0 && s->tick != next ? 1u : 0u;
             rows += s->value_count / 3u;
             next = s->tick + 2u * (s->value_count / 3u);
