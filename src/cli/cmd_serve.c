@@ -72,21 +72,34 @@ static int number_of(const client *c)
     return c->link + (int)CVK_SIM_OWNER + 1;
 }
 
-static void drop(client *c)
+static void end_client(client *c)
 {
-    server *s = c->server;
-    tell(s, "link %d left", number_of(c));
-    cvk_sim_controller_disconnect(s->controller, c->link);
+    tell(c->server, "link %d left", number_of(c));
+    cvk_sim_controller_disconnect(c->server->controller, c->link);
     if (c->source != 0) {
         g_source_remove(c->source);
     }
-    s->clients = g_list_remove(s->clients, c);
     if (c->connection != NULL) {
         g_object_unref(c->connection);
     } else {
         close(c->fd);
     }
     g_free(c);
+}
+
+static void drop(client *c)
+{
+    c->server->clients = g_list_remove(c->server->clients, c);
+    end_client(c);
+}
+
+static void drop_all(server *s)
+{
+    GList *all = g_steal_pointer(&s->clients);
+    for (GList *l = all; l != NULL; l = l->next) {
+        end_client(l->data);
+    }
+    g_list_free(all);
 }
 
 /* What the link has for it. False when it is gone. */
@@ -247,9 +260,7 @@ static gboolean on_signal(gpointer context)
         return G_SOURCE_CONTINUE;
     }
     tell(s, "stopping the motor");
-    while (s->clients != NULL) {
-        drop(s->clients->data);
-    }
+    drop_all(s);
     s->stopping = TRUE;
     s->stop_by_s = cvk_sim_controller_time_s(s->controller) + STOPPING_S;
     return G_SOURCE_CONTINUE;
@@ -361,9 +372,7 @@ static void run(server *s)
     for (gsize n = 0; n < G_N_ELEMENTS(sources); n++) {
         g_source_remove(sources[n]);
     }
-    while (s->clients != NULL) {
-        drop(s->clients->data);
-    }
+    drop_all(s);
     g_main_loop_unref(s->loop);
 }
 

@@ -111,7 +111,7 @@ int tune_undo(tuner *t, int argc, char **argv);
 int tune_save(tuner *t, int argc, char **argv);
 int tune_compare(tuner *t, int argc, char **argv);
 int tune_load(tuner *t, int argc, char **argv);
-void tune_value_text(const tuner *t, unsigned parameter, float value, char *out, size_t size);
+void tune_value_text(const tuner *t, unsigned n, float value, char *out, size_t size);
 unsigned tune_wanted_count(const tuner *t);
 
 /* ---- tune_changes.c ------------------------------------------------------------------------ */

@@ -52,6 +52,15 @@ complain(cvk_session *s, cvk_status status, const char *format, ...)
 
 /* ---- what comes ----------------------------------------------------------------------------- */
 
+/* But for what counts on. */
+static bool alike(const cvk_session_state *a, const cvk_session_state *b)
+{
+    return a->mode == b->mode && a->start_phase == b->start_phase && a->fault == b->fault &&
+           a->angle_source == b->angle_source && a->trial == b->trial &&
+           a->trial_reason == b->trial_reason && a->bridge_on == b->bridge_on &&
+           a->owner == b->owner && a->settings_number == b->settings_number;
+}
+
 static void take_state(cvk_session *s, const corvak_State *m)
 {
     const cvk_session_state before = s->state;
@@ -66,10 +75,7 @@ static void take_state(cvk_session *s, const corvak_State *m)
                                    .owner = (cvk_owner)m->owner,
                                    .settings_number = m->settings_number,
                                    .damaged = m->damaged};
-    cvk_session_state alike = before;
-    alike.tick = s->state.tick;
-    alike.damaged = s->state.damaged;
-    if (memcmp(&alike, &s->state, sizeof alike) != 0 && s->calls.state != NULL) {
+    if (!alike(&before, &s->state) && s->calls.state != NULL) {
         s->calls.state(s->calls.context, &before, &s->state);
     }
     s->owner = s->owner && s->state.owner == s->number;
