@@ -44,15 +44,22 @@ static void on_interrupt(int number)
 }
 
 /* The end of a session, however it came: the motor stands, the device is free. */
-static int finish(tuner *t, int status)
+static int finish(tuner *t, int status, GPrintFunc usual)
 {
     tune_interrupted = 0;
     if (t->connected) {
         const int stopped = tune_stop_motor(t);
         status = status == EXIT_DONE ? stopped : status;
     }
+    if (t->json && t->connected) { /* what is told meanwhile went to stderr */
+        g_set_print_handler(usual);
+        tune_print_json(t);
+    }
     t->session.calls.state = NULL;
     cvk_session_close(&t->session);
+    if (status == EXIT_DONE && t->history_lost) {
+        return EXIT_BAD_USAGE;
+    }
     return status == EXIT_DONE && t->faulted ? EXIT_ANSWER_NO : status;
 }
 
@@ -76,8 +83,17 @@ static int read_inertia(tuner *t, const char *path)
                                      path);
 }
 
+static void tell_on_stderr(const char *text)
+{
+    fputs(text, stderr);
+}
+
 static int session(tuner *t, const char *script)
 {
+    const GPrintFunc usual = g_set_print_handler(t->json ? tell_on_stderr : NULL);
+    if (!t->json) {
+        g_set_print_handler(usual);
+    }
     struct sigaction action = {.sa_handler = on_interrupt};
     sigaction(SIGINT, &action, NULL);
     sigaction(SIGTERM, &action, NULL);
@@ -91,7 +107,7 @@ static int session(tuner *t, const char *script)
     if (status == EXIT_DONE) {
         t->begun_s = cvk_session_now_s(&t->session);
         status = t->interactive ? tune_prompt(t) : run_script(t, in);
-        status = finish(t, status);
+        status = finish(t, status, usual);
     }
     if (in != stdin) {
         fclose(in);
@@ -122,11 +138,14 @@ int cmd_tune(int argc, char **argv)
 {
     char *script = NULL, *card = NULL, *history = NULL;
     double lease_s = LEASE_S;
+    gboolean json = FALSE;
     const GOptionEntry entries[] = {
         {"script", 'x', 0, G_OPTION_ARG_FILENAME, &script,
          "commands from a file (-: from standard input)", "FILE"},
         {"card", 'c', 0, G_OPTION_ARG_FILENAME, &card,
          "motor card: its inertia predicts the speed loop", "FILE"},
+        {"json", 0, 0, G_OPTION_ARG_NONE, &json,
+         "print the session as one JSON document at its end; all else goes to stderr", NULL},
         {"lease", 0, 0, G_OPTION_ARG_DOUBLE, &lease_s,
          "the motor stops by itself when the controller does not hear of us for so long (0.5)",
          "S"},
@@ -156,6 +175,7 @@ int cmd_tune(int argc, char **argv)
         status = complain_usage(TUNE_VERB, "--lease %g: 0.1 .. 60 s", lease_s);
     }
     t->lease_s = lease_s;
+    t->json = json;
     t->address = argc > 1 ? argv[1] : "";
     status = status == EXIT_DONE ? read_inertia(t, card) : status;
     status = status == EXIT_DONE ? session(t, script) : status;

@@ -33,9 +33,8 @@ typedef struct tuner tuner;
 
 struct tuner {
     const char *address;
-    gboolean interactive, quit;
+    gboolean interactive, quit, json;
     gboolean at_prompt, restless; /* the user types; something was printed meanwhile */
-    int status;                   /* of the command's end */
     /* the device */
     cvk_sim_controller *controller; /* of sim:RIG; else null */
     cvk_rig_config rig;
@@ -53,6 +52,7 @@ struct tuner {
     GArray *undo;    /* wanted_before */
     GArray *changes; /* made_change */
     FILE *history;
+    gboolean history_lost;
     /* what was measured last */
     cvk_measured_step step[2]; /* current, speed */
     gboolean measured[2];
@@ -138,6 +138,14 @@ int tune_wait_command(tuner *t, int argc, char **argv);
 int tune_step(tuner *t, int argc, char **argv);
 int tune_draw(tuner *t, int argc, char **argv);
 gboolean draw_steps(const tuner *t, const char *path, cvk_complaint *complaint);
+
+/* ---- tune_json.c --------------------------------------------------------------------------- */
+/* A trial's state, or why it went back. */
+const char *tune_trial_text(const tuner *t, int32_t state, int32_t reason);
+/* Members of an open object. */
+void add_json_change(JsonBuilder *b, const tuner *t, const made_change *m);
+/* The session so far, as one document on stdout. */
+void tune_print_json(const tuner *t);
 
 /* ---- tune_prompt.c ------------------------------------------------------------------------- */
 /* Lines from a terminal until quit or the end of input. Returns an exit status. */

@@ -11,13 +11,6 @@
 #define WATCH_S 1.5
 #define CONFIRM_S 20.0
 
-static const char *trial_text(const tuner *t, int32_t state, int32_t reason)
-{
-    const char *why = cvk_session_state_text(&t->session, "trial_reason", reason);
-    const char *what = cvk_session_state_text(&t->session, "trial", state);
-    return state == CVK_TRIAL_GONE_BACK && why != NULL ? why : (what != NULL ? what : "unknown");
-}
-
 static made_change *last_change(const tuner *t)
 {
     return t->changes->len > 0 ? &g_array_index(t->changes, made_change, t->changes->len - 1)
@@ -94,20 +87,6 @@ static void print_items(const tuner *t, const cvk_change *c)
 
 /* ---- the record ----------------------------------------------------------------------------- */
 
-static void add_figures(JsonBuilder *b, const char *name, const cvk_running_figures *f)
-{
-    json_builder_set_member_name(b, name);
-    json_builder_begin_object(b);
-    add_json_number(b, "length_s", f->length_s);
-    add_json_number(b, "speed_rad_s", f->speed_rad_s);
-    add_json_number(b, "speed_error_rad_s", f->speed_error_rad_s);
-    add_json_number(b, "current_q_a", f->current_q_a);
-    add_json_number(b, "ripple_a", f->ripple_a);
-    add_json_number(b, "peak_a", f->peak_a);
-    add_json_number(b, "quality", f->quality);
-    json_builder_end_object(b);
-}
-
 static void write_history(tuner *t, const made_change *m)
 {
     if (t->history == NULL) {
@@ -119,27 +98,15 @@ static void write_history(tuner *t, const made_change *m)
     json_builder_begin_object(b);
     add_json_text(b, "time", when);
     add_json_text(b, "controller", t->session.name);
-    json_builder_set_member_name(b, "parameters");
-    json_builder_begin_array(b);
-    for (unsigned n = 0; n < m->change.count; n++) {
-        json_builder_begin_object(b);
-        add_json_text(b, "key", t->session.parameter[m->change.item[n].parameter].key);
-        add_json_number(b, "before", (double)m->change.before_value[n]);
-        add_json_number(b, "after", (double)m->change.item[n].value);
-        json_builder_end_object(b);
-    }
-    json_builder_end_array(b);
-    add_json_text(b, "end", m->change.state == CVK_TRIAL_KEPT ? "kept" : "gone back");
-    add_json_text(b, "reason", trial_text(t, m->change.state, m->change.reason));
-    if (m->change.on_trial) {
-        add_figures(b, "running_before", &m->change.before);
-        add_figures(b, "running_since", &m->change.during);
-    }
+    add_json_change(b, t, m);
     json_builder_end_object(b);
     JsonNode *root = json_builder_get_root(b);
     char *text = json_to_string(root, FALSE);
     fprintf(t->history, "%s\n", text);
-    fflush(t->history);
+    if (fflush(t->history) != 0 || ferror(t->history)) {
+        t->history_lost = TRUE;
+        tune_complain("the history cannot be written: is the disk full? The change stands");
+    }
     g_free(text);
     json_node_unref(root);
     g_object_unref(b);
@@ -196,13 +163,13 @@ void tune_trial_ended(tuner *t, int32_t state, int32_t reason)
     tune_give_way(t);
     if (m == NULL || !m->change.on_trial ||
         (m->change.state != CVK_TRIAL_WATCHED && m->change.state != CVK_TRIAL_WAITING)) {
-        g_print("! a change of another link: %s\n", trial_text(t, state, reason));
+        g_print("! a change of another link: %s\n", tune_trial_text(t, state, reason));
         return;
     }
     m->change.state = state;
     m->change.reason = reason;
     g_print(state == CVK_TRIAL_KEPT ? "! change %u is kept\n" : "! change %u has gone back: %s\n",
-            t->changes->len, trial_text(t, state, reason));
+            t->changes->len, tune_trial_text(t, state, reason));
     end_change(t, m);
 }
 
@@ -235,7 +202,7 @@ static void report(tuner *t, made_change *m)
     print_figures(t, c);
     if (c->state == CVK_TRIAL_GONE_BACK) {
         g_print("  gone back by itself after %.0f ms: %s\n", 1e3 * c->during.length_s,
-                trial_text(t, c->state, c->reason));
+                tune_trial_text(t, c->state, c->reason));
         end_change(t, m);
     } else {
         g_print("  `keep` it within %g s, or it goes back\n", (double)c->terms.confirm_s);
@@ -312,7 +279,7 @@ int tune_changes(tuner *t, int argc, char **argv)
         g_print("  %u  %7.1f s  %s\n", n + 1, m->at_s,
                 m->change.state == CVK_TRIAL_KEPT
                     ? "kept"
-                    : trial_text(t, m->change.state, m->change.reason));
+                    : tune_trial_text(t, m->change.state, m->change.reason));
         print_items(t, &m->change);
         if (m->change.on_trial) {
             print_figures(t, &m->change);

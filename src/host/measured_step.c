@@ -102,9 +102,10 @@ static cvk_status must_run(cvk_session *s, bool by_speed, const char *wanted)
         return CVK_OK;
     }
     snprintf(s->text, sizeof s->text,
-             "a step of the %s needs a motor that runs by its own angle (mode now: %s, start: "
-             "%s): start it first",
-             wanted, cvk_mode_text((cvk_mode)mode), cvk_start_phase_text((cvk_start_phase)phase));
+             "a step of the %s needs a motor that runs by %s (mode now: %s, start: %s): start it "
+             "first",
+             wanted, by_speed ? "speed" : "its own angle", cvk_mode_text((cvk_mode)mode),
+             cvk_start_phase_text((cvk_start_phase)phase));
     return CVK_CONTRADICTION;
 }
 

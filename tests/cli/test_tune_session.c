@@ -82,6 +82,38 @@ START_TEST(a_value_is_undone)
 }
 END_TEST
 
+START_TEST(a_session_as_one_document)
+{
+    script("start 150rpm\nset speed.gain_a_s 0.3\napply for 0.3\nkeep\nstep current 2\n");
+    assert_status(run(CORVAK_COMMAND " tune " SIM " -x script --json"), 0);
+    JsonNode *node = json_from_string(out, NULL);
+    ck_assert_ptr_nonnull(node);
+    JsonObject *o = json_node_get_object(node);
+    ck_assert_uint_eq(json_array_get_length(json_object_get_array_member(o, "changes")), 1);
+    JsonObject *step =
+        json_object_get_object_member(json_object_get_object_member(o, "steps"), "current");
+    ck_assert_double_eq_tol(
+        json_object_get_double_member(json_object_get_object_member(step, "measured"), "rise_s"),
+        1e-3, 0.4e-3);
+    ck_assert_double_eq_tol(
+        json_object_get_double_member(json_object_get_object_member(o, "values"), "speed.gain_a_s"),
+        0.3, 1e-6);
+    assert_says(err, "change 1 is kept");
+    json_node_unref(node);
+}
+END_TEST
+
+START_TEST(a_full_disk_is_said)
+{
+    script("set speed.gain_a_s 0.3\napply\n");
+    assert_status(run(CORVAK_COMMAND " tune " SIM " -x script --history /dev/full"), 2);
+    assert_says(err, "disk full");
+    script("save /dev/full\n");
+    assert_status(run(CORVAK_COMMAND " tune " SIM " -x script"), 2);
+    assert_says(err, "disk full");
+}
+END_TEST
+
 static void refused(const char *line, const char *words)
 {
     script(line);
@@ -269,6 +301,8 @@ static void add(TCase *tests)
     tcase_add_test(tests, a_script_tunes_and_saves);
     tcase_add_test(tests, what_is_not_kept_goes_back);
     tcase_add_test(tests, a_value_is_undone);
+    tcase_add_test(tests, a_session_as_one_document);
+    tcase_add_test(tests, a_full_disk_is_said);
     tcase_add_test(tests, bad_lines_end_a_script_with_a_sentence);
     tcase_add_test(tests, devices_that_are_none);
     tcase_add_test(tests, one_commands_the_other_watches);
