@@ -84,6 +84,11 @@ cvk_status cvk_sim_wire_open(cvk_wire *wire, cvk_sim_controller *controller, boo
         free(w);
         return CVK_BUSY;
     }
-    *wire = (cvk_wire){w, read_bytes, write_bytes, now_s, descriptor, close_wire, 0.0};
+    *wire = (cvk_wire){.read = read_bytes,
+                       .write = write_bytes,
+                       .now_s = now_s,
+                       .descriptor = descriptor,
+                       .close = close_wire};
+    wire->context = w;
     return CVK_OK;
 }

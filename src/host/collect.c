@@ -19,11 +19,17 @@ static bool make_room(cvk_collection *c, size_t rows)
     }
     const size_t room = 2 * rows;
     double *value = realloc(c->value, room * c->columns * sizeof *value);
-    c->value = value != NULL ? value : c->value;
+    if (value == NULL) {
+        return false;
+    }
+    c->value = value;
     uint32_t *tick = realloc(c->tick, room * sizeof *tick);
-    c->tick = tick != NULL ? tick : c->tick;
-    c->room = value != NULL && tick != NULL ? room : c->room;
-    return value != NULL && tick != NULL;
+    if (tick == NULL) {
+        return false;
+    }
+    c->tick = tick;
+    c->room = room;
+    return true;
 }
 
 static void take(void *context, const cvk_session_samples *s)

@@ -250,14 +250,14 @@ static double speed_limit_a(const cvk_session *s)
 static void predict_speed(const loop *l, double load_a, cvk_measured_step *out)
 {
     const unsigned steps = (unsigned)(out->spacing_s / l->T + 0.5);
-    double speed = out->from, lag_1 = out->from, lag_2 = out->from, current_a = load_a,
-           integral_a = load_a;
+    double speed = out->from, lag[2] = {speed, speed}; /* the tracking filter's */
+    double current_a = load_a, integral_a = current_a;
     const double follow_i = 1.0 - exp(-l->current_rad_s * l->T),
                  follow_w = 1.0 - exp(-l->tracking_rad_s * l->T);
     for (size_t n = 0; n < out->rows; n++) {
-        out->predicted[n] = lag_2;
+        out->predicted[n] = lag[1];
         for (unsigned k = 0; k < steps; k++) {
-            const double error = out->set[n] - lag_2;
+            const double error = out->set[n] - lag[1];
             const double wanted_a = l->gain * error + integral_a;
             const double given_a = fmin(fmax(wanted_a, -l->limit_a), l->limit_a);
             if (given_a == wanted_a || (wanted_a > 0.0) != (error > 0.0)) {
@@ -266,8 +266,8 @@ static void predict_speed(const loop *l, double load_a, cvk_measured_step *out)
             }
             current_a += follow_i * (given_a - current_a);
             speed += l->T * l->reach * (current_a - load_a);
-            lag_1 += follow_w * (speed - lag_1);
-            lag_2 += follow_w * (lag_1 - lag_2);
+            lag[0] += follow_w * (speed - lag[0]);
+            lag[1] += follow_w * (lag[0] - lag[1]);
         }
     }
 }

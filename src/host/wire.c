@@ -114,7 +114,12 @@ static cvk_status open_tcp(cvk_wire *wire, const char *address, const char *host
     g_socket_set_timeout(t->socket, 0);
     g_socket_set_blocking(t->socket, FALSE);
     g_socket_set_option(t->socket, 6 /* IPPROTO_TCP */, 1 /* TCP_NODELAY */, 1, NULL);
-    *wire = (cvk_wire){t, tcp_read, tcp_write, monotonic_s, tcp_descriptor, tcp_close, 0.0};
+    *wire = (cvk_wire){.read = tcp_read,
+                       .write = tcp_write,
+                       .now_s = monotonic_s,
+                       .descriptor = tcp_descriptor,
+                       .close = tcp_close};
+    wire->context = t;
     return CVK_OK;
 }
 
@@ -203,8 +208,12 @@ static cvk_status open_pseudo(cvk_wire *wire, const char *address, const char *p
     raw.c_lflag &= ~(tcflag_t)(ECHO | ECHONL | ICANON | ISIG | IEXTEN);
     tcsetattr(*fd, TCSANOW, &raw);
     tcflush(*fd, TCIOFLUSH); /* what was meant for somebody else */
-    *wire = (cvk_wire){fd,           pseudo_read, pseudo_write, monotonic_s, pseudo_descriptor,
-                       pseudo_close, 0.0};
+    *wire = (cvk_wire){.read = pseudo_read,
+                       .write = pseudo_write,
+                       .now_s = monotonic_s,
+                       .descriptor = pseudo_descriptor,
+                       .close = pseudo_close};
+    wire->context = fd;
     return CVK_OK;
 }
 
@@ -237,8 +246,13 @@ static cvk_status open_serial(cvk_wire *wire, const char *address, const char *r
                         "; choose another with ?baud=RATE");
     }
     sp_flush(port, SP_BUF_BOTH);
-    *wire = (cvk_wire){port,         serial_read, serial_write, monotonic_s, serial_descriptor,
-                       serial_close, baud / 10.0};
+    *wire = (cvk_wire){.read = serial_read,
+                       .write = serial_write,
+                       .now_s = monotonic_s,
+                       .descriptor = serial_descriptor,
+                       .close = serial_close,
+                       .bytes_per_s = baud / 10.0};
+    wire->context = port;
     return CVK_OK;
 }
 
