@@ -201,7 +201,7 @@ static void report(tuner *t, made_change *m)
     print_terms(t, &c->terms);
     print_figures(t, c);
     if (c->state == CVK_TRIAL_GONE_BACK) {
-        g_print("  gone back by itself after %.0f ms: %s\n", 1e3 * c->during.length_s,
+        g_print("  gone back by itself after %.3g ms: %s\n", 1e3 * c->during.length_s,
                 tune_trial_text(t, c->state, c->reason));
         end_change(t, m);
     } else {

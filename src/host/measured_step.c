@@ -17,8 +17,9 @@
 #define TIME_CONSTANTS 25 /* of the current loop, in one of them */
 #define BEFORE_S 0.25     /* looked at before a step of the speed */
 #define ROWS_WANTED 4000.0
-#define LEAST_ROWS 20 /* of a step of the current */
-#define BAND 0.05     /* of the step: settled */
+#define LIMITED_SHARE 0.98 /* of the step, that must be left of it */
+#define LEAST_ROWS 20      /* of a step of the current */
+#define BAND 0.05          /* of the step: settled */
 #define PUMP_S 0.005
 
 /* ---- shape ---------------------------------------------------------------------------------- */
@@ -131,9 +132,11 @@ static cvk_status step_up_and_down(cvk_session *s, cvk_collection *c, const cvk_
 static cvk_status mean_of_steps(cvk_session *s, const cvk_collection *c, double step_a,
                                 cvk_measured_step *out)
 {
+    double most_a = 0.0; /* of smaller moves of the set-point */
     for (size_t r = 1; r + out->rows <= c->rows; r++) {
         const double move = cvk_collected(c, r, 0) - cvk_collected(c, r - 1, 0);
-        if (fabs(move) < 0.5 * fabs(step_a)) {
+        if (fabs(move) < LIMITED_SHARE * fabs(step_a)) {
+            most_a = fmax(most_a, fabs(move));
             continue;
         }
         const double sign = move * step_a > 0.0 ? 1.0 : -1.0;
@@ -146,8 +149,9 @@ static cvk_status mean_of_steps(cvk_session *s, const cvk_collection *c, double 
     }
     if (out->repeats < REPEATS) {
         snprintf(s->text, sizeof s->text,
-                 "only %u of %d steps of the current set-point were seen: is a limit in their way?",
-                 out->repeats, 2 * REPEATS);
+                 "only %u of %d steps of the current set-point were seen; a limit left %.3g A of "
+                 "them: step less",
+                 out->repeats, 2 * REPEATS, most_a);
         return CVK_CONTRADICTION;
     }
     for (size_t n = 0; n < out->rows; n++) {

@@ -229,6 +229,17 @@ START_TEST(measured_steps_are_as_predicted)
 }
 END_TEST
 
+START_TEST(a_step_beyond_the_limit_is_refused)
+{
+    const cvk_request speed = start();
+    cvk_measured_step step;
+    ck_assert_int_eq(cvk_measure_current_step(&first, &speed, 20.0, false, &step),
+                     CVK_CONTRADICTION);
+    ck_assert_ptr_nonnull(strstr(first.text, "a limit left 14 A"));
+    cvk_measured_step_free(&step);
+}
+END_TEST
+
 START_TEST(a_step_needs_a_running_motor)
 {
     cvk_measured_step step;
@@ -332,6 +343,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, a_good_change_is_kept_with_what_it_did);
     tcase_add_test(tests, a_bad_gain_goes_back_by_itself_and_the_motor_runs_on);
     tcase_add_test(tests, measured_steps_are_as_predicted);
+    tcase_add_test(tests, a_step_beyond_the_limit_is_refused);
     tcase_add_test(tests, a_step_needs_a_running_motor);
     tcase_add_test(tests, shapes_of_known_curves);
     tcase_add_test(tests, something_else_at_the_other_end);
