@@ -17,7 +17,8 @@ work=$(mktemp -d)
 display=:$((200 + $$ % 500))
 Xvfb "$display" -screen 0 1280x800x24 2>/dev/null &
 screen=$!
-trap 'kill $screen; rm -rf "$work"' EXIT
+server=
+trap 'kill $screen $server 2>/dev/null || true; rm -rf "$work"' EXIT
 export DISPLAY="$display"
 cd "$work"
 cp -r "$data" data
@@ -83,7 +84,6 @@ apply
 step speed 20rpm
 @wait 4
 show speed.
-status
 EOF
 serve() {
     corvak serve data/wheel.rig.yaml --tune wheel.tune.yaml --listen tcp:127.0.0.1:4242 --quiet \

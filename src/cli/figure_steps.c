@@ -9,12 +9,21 @@
 
 #include <math.h>
 
+#define LEAD 0.06 /* share of the step's time that is shown of before */
+
+/* Panels of one step have one time axis. */
+static void put_time_range(FILE *g, const cvk_measured_step *s, double time_scale)
+{
+    const double length = time_scale * s->spacing_s * (double)s->rows;
+    fprintf(g, "set xrange [%g:%g]\n", -LEAD * length, length);
+}
+
 /* Columns: time, set-point, measured, predicted, current. */
 static void put_step(FILE *g, const char *block, const cvk_measured_step *s, double scale,
                      double time_scale)
 {
     fprintf(g, "$%s << EOD\n", block);
-    const double lead = 0.06 * s->spacing_s * (double)s->rows; /* what was before */
+    const double lead = LEAD * s->spacing_s * (double)s->rows;
     fprintf(g, "%.9g %.9g %.9g %.9g NaN\n0 %.9g %.9g %.9g NaN\n", -lead * time_scale,
             scale * s->from, scale * s->from, scale * s->from, scale * s->from, scale * s->from,
             scale * s->from);
@@ -24,8 +33,7 @@ static void put_step(FILE *g, const char *block, const cvk_measured_step *s, dou
                 s->predicted != NULL ? scale * s->predicted[n] : (double)NAN,
                 s->current_q_a != NULL ? s->current_q_a[n] : (double)NAN);
     }
-    fprintf(g, "EOD\nset xrange [%g:%g]\n", -lead * time_scale,
-            time_scale * s->spacing_s * (double)s->rows);
+    fprintf(g, "EOD\n");
 }
 
 static void place_at(FILE *g, double left, double right, double bottom, double top)
@@ -59,6 +67,7 @@ static void draw_current(FILE *g, const tuner *t)
     }
     const cvk_measured_step *s = &t->step[0];
     put_step(g, "current", s, 1.0, 1e3);
+    put_time_range(g, s, 1e3);
     put_shape(g, &s->shape, &s->predicted_shape);
     fprintf(g,
             "set title '%s current, bandwidth %.0f Hz, mean of %u steps'\nset xlabel 'time / ms'\n"
@@ -78,6 +87,7 @@ static void draw_speed(FILE *g, const tuner *t)
     const cvk_measured_step *s = &t->step[1];
     place_at(g, 0.565, 0.98, 0.36, 0.88);
     put_step(g, "speed", s, tune_rpm(t, 1.0), 1.0);
+    put_time_range(g, s, 1.0);
     put_shape(g, &s->shape, &s->predicted_shape);
     fprintf(g,
             "set title 'speed: %.3g N m/rad and %.3g N m s/rad at the shaft'\nset xlabel ''\n"
@@ -85,6 +95,7 @@ static void draw_speed(FILE *g, const tuner *t)
             "plot $speed %sunset label 1\nset offsets\nset format x '%%g'\n",
             s->stiffness_nm_rad, s->damping_nms_rad, three_curves);
     place_at(g, 0.565, 0.98, 0.09, 0.33);
+    put_time_range(g, s, 1.0);
     fprintf(g, "set title ''\nset xlabel 'time / s'\nset ylabel 'q current / A'\nunset key\n"
                "plot $speed using 1:5 with lines lw 1 lc rgb '" BLUE "' notitle\n");
 }
