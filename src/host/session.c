@@ -50,6 +50,18 @@ complain(cvk_session *s, cvk_status status, const char *format, ...)
     return status;
 }
 
+/* Text from the other end, fit for a terminal: what is no printing character becomes a question
+ * mark. */
+static void copy_text(char *out, size_t size, const char *text)
+{
+    size_t n = 0;
+    for (; text[n] != '\0' && n + 1 < size; n++) {
+        const unsigned char byte = (unsigned char)text[n];
+        out[n] = byte < 0x20 || byte == 0x7F ? '?' : text[n];
+    }
+    out[n] = '\0';
+}
+
 /* ---- what comes ----------------------------------------------------------------------------- */
 
 /* But for what counts on. */
@@ -203,24 +215,46 @@ unsigned cvk_session_decimation(const cvk_session *s, unsigned signals, double s
 
 /* ---- questions ------------------------------------------------------------------------------ */
 
+/* What a refusal means here; a reason that this host does not know is no reason to go on. */
+static cvk_status status_of(corvak_Why why)
+{
+    switch (why) {
+    case corvak_Why_OUT_OF_RANGE:
+    case corvak_Why_UNREADABLE:
+    case corvak_Why_CONTRADICTION:
+    case corvak_Why_BRIDGE_IS_ON:
+    case corvak_Why_BUSY:
+    case corvak_Why_UNKNOWN_NAME:
+    case corvak_Why_NOT_OWNER:
+    case corvak_Why_NO_TRIAL:
+        return (cvk_status)why;
+    case corvak_Why_NONE:
+    default:
+        return CVK_BAD_FORMAT;
+    }
+}
+
 static cvk_status refusal_of(cvk_session *s, const corvak_Refused *r)
 {
-    const cvk_status status = (cvk_status)r->why;
+    const cvk_status status = status_of(r->why);
     const int row = cvk_session_parameter_named(s, r->field);
     const char *unit = row >= 0 ? s->parameter[row].unit : "";
     const char *gap = unit[0] != '\0' ? " " : "";
+    char field[sizeof r->field], against[sizeof r->against], reason[sizeof r->reason];
+    copy_text(field, sizeof field, r->field);
+    copy_text(against, sizeof against, r->against);
+    copy_text(reason, sizeof reason, r->reason);
     if (status == CVK_OUT_OF_RANGE) {
-        return complain(s, status, "%s: %g%s%s is outside %g .. %g", r->field, (double)r->value,
-                        gap, unit, (double)r->low, (double)r->high);
+        return complain(s, status, "%s: %g%s%s is outside %g .. %g", field, (double)r->value, gap,
+                        unit, (double)r->low, (double)r->high);
     }
     if (status == CVK_CONTRADICTION) {
-        return complain(s, status, "%s contradicts %s: %s", r->field, r->against, r->reason);
+        return complain(s, status, "%s contradicts %s: %s", field, against, reason);
     }
     if (status == CVK_BRIDGE_IS_ON) {
-        return complain(s, status, "%s may change only while the bridge is off: stop first",
-                        r->field);
+        return complain(s, status, "%s may change only while the bridge is off: stop first", field);
     }
-    return complain(s, status, "%s%s%s", r->field, r->field[0] != '\0' ? ": " : "",
+    return complain(s, status, "%s%s%s", field, field[0] != '\0' ? ": " : "",
                     cvk_status_text(status));
 }
 
@@ -276,17 +310,17 @@ static void put_parameter(cvk_session_parameter *p, const corvak_Parameter *m)
                                          .preset = m->preset,
                                          .while_on = m->while_on,
                                          .factor = m->factor}};
-    snprintf(p->key, sizeof p->key, "%s", m->key);
-    snprintf(p->section, sizeof p->section, "%s", m->key);
-    snprintf(p->unit, sizeof p->unit, "%s", m->unit);
-    snprintf(p->help, sizeof p->help, "%s", m->help);
+    copy_text(p->key, sizeof p->key, m->key);
+    copy_text(p->section, sizeof p->section, m->key);
+    copy_text(p->unit, sizeof p->unit, m->unit);
+    copy_text(p->help, sizeof p->help, m->help);
     char *dot = strchr(p->section, '.');
     p->row.name = dot != NULL ? dot + 1 : "";
     if (dot != NULL) {
         *dot = '\0';
     }
     for (pb_size_t n = 0; n < m->choice_count; n++) {
-        snprintf(p->choice[n], sizeof p->choice[n], "%s", m->choice[n]);
+        copy_text(p->choice[n], sizeof p->choice[n], m->choice[n]);
         p->names[n] = p->choice[n];
     }
     p->row.section = p->section;
@@ -298,11 +332,11 @@ static void put_parameter(cvk_session_parameter *p, const corvak_Parameter *m)
 static void put_signal(cvk_session_signal *out, const corvak_Signal *m)
 {
     *out = (cvk_session_signal){.whole = m->whole, .states = m->state_count};
-    snprintf(out->name, sizeof out->name, "%s", m->name);
-    snprintf(out->unit, sizeof out->unit, "%s", m->unit);
-    snprintf(out->help, sizeof out->help, "%s", m->help);
+    copy_text(out->name, sizeof out->name, m->name);
+    copy_text(out->unit, sizeof out->unit, m->unit);
+    copy_text(out->help, sizeof out->help, m->help);
     for (pb_size_t n = 0; n < m->state_count; n++) {
-        snprintf(out->state[n], sizeof out->state[n], "%s", m->state[n]);
+        copy_text(out->state[n], sizeof out->state[n], m->state[n]);
     }
 }
 
@@ -387,16 +421,16 @@ static cvk_status identify(cvk_session *s)
     const corvak_Identity *identity = &s->inside->answer.what.identity;
     if (identity->protocol != CVK_LINK_PROTOCOL) {
         return complain(s, CVK_BAD_FORMAT,
-                        "%s speaks protocol %u, and this corvak speaks %d: update the older one",
-                        identity->name, identity->protocol, CVK_LINK_PROTOCOL);
+                        "it speaks protocol %u, and this corvak speaks %d: update the older one",
+                        identity->protocol, CVK_LINK_PROTOCOL);
     }
     if (identity->parameters == 0 || identity->parameters > 1000 || identity->signals == 0 ||
         identity->signals > 1000 || !(identity->period_s > 0.0f) || identity->owner < 1 ||
         identity->owner > 255) {
         return broken_table(s);
     }
-    snprintf(s->name, sizeof s->name, "%s", identity->name);
-    snprintf(s->version, sizeof s->version, "%s", identity->version);
+    copy_text(s->name, sizeof s->name, identity->name);
+    copy_text(s->version, sizeof s->version, identity->version);
     s->number = (cvk_owner)identity->owner;
     s->period_s = identity->period_s;
     s->parameters = identity->parameters;

@@ -303,12 +303,22 @@ static cvk_status command(cvk_link *link, const corvak_ToController *m,
     }
 }
 
+/* May be done twice; and a lease is refreshed between a command and its repetition. */
+static bool harmless(const corvak_ToController *m)
+{
+    return m->which_what == corvak_ToController_look_tag ||
+           (m->which_what == corvak_ToController_word_tag &&
+            m->what.word.kind == corvak_Word_Kind_REFRESH);
+}
+
 /* A command that comes again, because its answer was lost, is answered again and done once. */
 static cvk_status command_once(cvk_link *link, const corvak_ToController *m,
                                corvak_FromController *answer, cvk_refusal *why)
 {
-    const bool again = m->id != 0u && m->id == link->last_id;
-    if (!again || m->which_what == corvak_ToController_look_tag) {
+    if (harmless(m)) {
+        return command(link, m, answer, why);
+    }
+    if (m->id == 0u || m->id != link->last_id) {
         link->last_status = command(link, m, answer, why);
         link->last_why = *why;
         link->last_id = m->id;

@@ -273,13 +273,18 @@ END_TEST
 static const uint8_t *speech;
 static size_t speech_length;
 static double clock_s;
+static bool one_frame_a_time;
 
 static int hear(void *context, uint8_t *bytes, size_t room, double timeout_s)
 {
     (void)context;
     clock_s += fmax(timeout_s, 1e-3);
-    const size_t count = speech_length < room ? speech_length : room;
+    size_t count = speech_length < room ? speech_length : room;
+    for (size_t n = 1; one_frame_a_time && n < count; n++) {
+        count = speech[n] == '~' ? n + 1 : count;
+    }
     memcpy(bytes, speech, count);
+    speech += count;
     speech_length -= count;
     return (int)count;
 }
@@ -316,6 +321,34 @@ START_TEST(something_else_at_the_other_end)
 }
 END_TEST
 
+/* A name that would write to the terminal, and a refusal without a reason. */
+START_TEST(a_name_with_control_characters_and_a_refusal_of_nothing)
+{
+    corvak_FromController m = corvak_FromController_init_zero;
+    static uint8_t wire[2 * CVK_FRAME_BYTES_MAX];
+    cvk_session session;
+    m.id = 1;
+    m.which_what = corvak_FromController_identity_tag;
+    m.what.identity = (corvak_Identity){.protocol = 1,
+                                        .name = "a\033[2Jb",
+                                        .owner = 2,
+                                        .parameters = 1,
+                                        .signals = 1,
+                                        .period_s = 1e-4f};
+    speech_length = cvk_write_from_controller(&m, wire, sizeof wire);
+    m = (corvak_FromController)corvak_FromController_init_zero;
+    m.id = 2;
+    m.which_what = corvak_FromController_refused_tag;
+    speech_length += cvk_write_from_controller(&m, wire + speech_length, CVK_FRAME_BYTES_MAX);
+    speech = wire;
+    one_frame_a_time = true;
+    ck_assert_int_eq(cvk_session_open(&session, &talker), CVK_BAD_FORMAT);
+    one_frame_a_time = false;
+    ck_assert_str_eq(session.name, "a?[2Jb");
+    cvk_session_close(&session);
+}
+END_TEST
+
 START_TEST(another_protocol_version)
 {
     corvak_FromController m = corvak_FromController_init_zero;
@@ -327,7 +360,7 @@ START_TEST(another_protocol_version)
     speech = wire;
     speech_length = cvk_write_from_controller(&m, wire, sizeof wire);
     ck_assert_int_eq(cvk_session_open(&session, &talker), CVK_BAD_FORMAT);
-    ck_assert_ptr_nonnull(strstr(session.text, "speaks protocol 2"));
+    ck_assert_ptr_nonnull(strstr(session.text, "speaks protocol 2, and"));
     cvk_session_close(&session);
 }
 END_TEST
@@ -348,6 +381,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, shapes_of_known_curves);
     tcase_add_test(tests, something_else_at_the_other_end);
     tcase_add_test(tests, another_protocol_version);
+    tcase_add_test(tests, a_name_with_control_characters_and_a_refusal_of_nothing);
 }
 
 int main(void)

@@ -221,6 +221,10 @@ START_TEST(a_command_that_comes_twice_is_done_once)
     m.what.adopt =
         (corvak_Adopt){.check = check, .has_terms = true, .terms = {1.0f, 1.0f, 0, 0, 0}};
     ask(&m, corvak_FromController_done_tag);
+    const corvak_ToController adoption = m;
+    m = message(corvak_ToController_word_tag); /* the lease is kept alive meanwhile */
+    ask(&m, corvak_FromController_done_tag);
+    m = adoption;
     ask(&m, corvak_FromController_done_tag); /* its answer was lost: not "busy" */
     m.id = ++id;
     ask(&m, corvak_FromController_refused_tag);
