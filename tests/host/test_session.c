@@ -345,6 +345,7 @@ START_TEST(a_name_with_control_characters_and_a_refusal_of_nothing)
     ck_assert_int_eq(cvk_session_open(&session, &talker), CVK_BAD_FORMAT);
     one_frame_a_time = false;
     ck_assert_str_eq(session.name, "a?[2Jb");
+    ck_assert_ptr_nonnull(strstr(session.text, "could not be understood")); /* refused, not done */
     cvk_session_close(&session);
 }
 END_TEST
