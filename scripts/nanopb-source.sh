@@ -16,7 +16,7 @@ if [ -e /etc/apt/sources.list.d/debian.sources ]; then
         >"$folder/apt/parts/debian.sources"
 fi
 set -- -qq -o Dir::Etc::sourcelist=/dev/null -o "Dir::Etc::sourceparts=$(realpath "$folder")/apt/parts" \
-    -o "Dir::State::lists=$(realpath "$folder")/apt/lists" -o "Dir::Cache=$(realpath "$folder")/apt/cache" -o APT::Sandbox::User=root
+    -o "Dir::State::lists=$(realpath "$folder")/apt/lists" -o "Dir::Cache=$(realpath "$folder")/apt/cache" -o APT::Sandbox::User=root -o Acquire::Retries=3
 cd "$folder"
 apt-get "$@" update
 apt-get "$@" source --download-only nanopb
