@@ -73,6 +73,8 @@ gboolean parse_options(const char *verb, const char *parameters, const char *sum
 /* A progress bar on a terminal; nothing in a pipe. `share` 0 .. 1; 1 ends it. */
 void show_progress(const char *what, double share);
 
+/* What was built as text, to be freed; the builder is. */
+char *take_json_text(JsonBuilder *builder, gboolean pretty);
 /* Prints what was built, and frees it. */
 void print_json_document(JsonBuilder *builder);
 /* The same in one line. */

@@ -12,6 +12,8 @@
 #include <fcntl.h>
 #include <gio/gio.h>
 #include <glib-unix.h>
+#include <netinet/in.h>
+#include <netinet/tcp.h>
 #include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -174,7 +176,7 @@ static gboolean on_connection(GSocketService *service, GSocketConnection *connec
     (void)service;
     (void)source;
     GSocket *socket = g_socket_connection_get_socket(connection);
-    g_socket_set_option(socket, 6 /* IPPROTO_TCP */, 1 /* TCP_NODELAY */, 1, NULL);
+    g_socket_set_option(socket, IPPROTO_TCP, TCP_NODELAY, 1, NULL);
     const int fd = g_socket_get_fd(socket);
     fcntl(fd, F_SETFL, fcntl(fd, F_GETFL) | O_NONBLOCK);
     client *c = add_client(context, fd, connection);
@@ -316,9 +318,7 @@ static int listen_pty(server *s, int *kept_open)
     if (*kept_open < 0 || tcgetattr(*kept_open, &raw) != 0) {
         return complain_usage(VERB, "there is no pseudo-terminal to be had: %s", strerror(errno));
     }
-    raw.c_iflag &= ~(tcflag_t)(IGNBRK | BRKINT | PARMRK | ISTRIP | INLCR | IGNCR | ICRNL | IXON);
-    raw.c_oflag &= ~(tcflag_t)OPOST;
-    raw.c_lflag &= ~(tcflag_t)(ECHO | ECHONL | ICANON | ISIG | IEXTEN);
+    cfmakeraw(&raw);
     tcsetattr(*kept_open, TCSANOW, &raw);
     if (add_client(s, fd, NULL) == NULL) {
         return EXIT_BAD_USAGE;

@@ -90,10 +90,7 @@ static void tell_on_stderr(const char *text)
 
 static int session(tuner *t, const char *script)
 {
-    const GPrintFunc usual = g_set_print_handler(t->json ? tell_on_stderr : NULL);
-    if (!t->json) {
-        g_set_print_handler(usual);
-    }
+    const GPrintFunc usual = t->json ? g_set_print_handler(tell_on_stderr) : NULL;
     struct sigaction action = {.sa_handler = on_interrupt};
     sigaction(SIGINT, &action, NULL);
     sigaction(SIGTERM, &action, NULL);
@@ -117,12 +114,7 @@ static int session(tuner *t, const char *script)
 
 static void free_tuner(tuner *t)
 {
-    for (unsigned n = 0; n < t->parameters; n++) {
-        g_free(t->from[n]);
-    }
-    g_free(t->is_wanted);
-    g_free(t->wanted);
-    g_free(t->from);
+    tune_free_values(t);
     g_array_unref(t->undo);
     g_array_unref(t->changes);
     cvk_measured_step_free(&t->step[0]);

@@ -127,14 +127,20 @@ void show_progress(const char *what, double share)
     }
 }
 
-static void print_json(JsonBuilder *builder, gboolean pretty)
+char *take_json_text(JsonBuilder *builder, gboolean pretty)
 {
     JsonNode *root = json_builder_get_root(builder);
     char *text = json_to_string(root, pretty);
-    g_print("%s\n", text);
-    g_free(text);
     json_node_unref(root);
     g_object_unref(builder);
+    return text;
+}
+
+static void print_json(JsonBuilder *builder, gboolean pretty)
+{
+    char *text = take_json_text(builder, pretty);
+    g_print("%s\n", text);
+    g_free(text);
 }
 
 void print_json_document(JsonBuilder *builder)

@@ -37,7 +37,6 @@ struct tuner {
     gboolean at_prompt, restless; /* the user types; something was printed meanwhile */
     /* the device */
     cvk_sim_controller *controller; /* of sim:RIG; else null */
-    cvk_rig_config rig;
     cvk_session session;
     gboolean connected, faulted;
     double begun_s, lost_at_s, lease_s;
@@ -80,6 +79,9 @@ extern volatile sig_atomic_t tune_interrupted;
 /* Connects, or connects again; what is wanted stays. */
 int tune_connect(tuner *t);
 
+/* What is kept for each parameter of the controller. */
+void tune_free_values(tuner *t);
+
 /* Time passes; what happens is told. EXIT_ANSWER_NO after Ctrl-C (the motor is then stopped),
  * EXIT_BAD_USAGE when the device is lost. */
 int tune_wait(tuner *t, double length_s);
@@ -91,9 +93,7 @@ void tune_give_way(tuner *t);
 int tune_check(tuner *t, cvk_status status);
 int tune_complain(const char *format, ...) G_GNUC_PRINTF(1, 2);
 
-double tune_pole_pairs(const tuner *t); /* 1 when they are not known */
-double tune_value(const tuner *t, const char *key);
-/* A number with an optional unit, which may be a word of its own. */
+/* A finite number, and nothing behind it. */
 gboolean tune_number(const char *text, double *value);
 /* Speed in electrical rad/s from rpm of the shaft, or from rad/s, electrical. */
 gboolean tune_speed(const tuner *t, const char *text, double *speed_rad_s);

@@ -100,16 +100,13 @@ static void write_history(tuner *t, const made_change *m)
     add_json_text(b, "controller", t->session.name);
     add_json_change(b, t, m);
     json_builder_end_object(b);
-    JsonNode *root = json_builder_get_root(b);
-    char *text = json_to_string(root, FALSE);
+    char *text = take_json_text(b, FALSE);
     fprintf(t->history, "%s\n", text);
     if (fflush(t->history) != 0 || ferror(t->history)) {
         t->history_lost = TRUE;
         tune_complain("the history cannot be written: is the disk full? The change stands");
     }
     g_free(text);
-    json_node_unref(root);
-    g_object_unref(b);
     g_free(when);
     g_date_time_unref(now);
 }
@@ -161,8 +158,7 @@ void tune_trial_ended(tuner *t, int32_t state, int32_t reason)
 {
     made_change *m = last_change(t);
     tune_give_way(t);
-    if (m == NULL || !m->change.on_trial ||
-        (m->change.state != CVK_TRIAL_WATCHED && m->change.state != CVK_TRIAL_WAITING)) {
+    if (m == NULL || !m->change.on_trial || !cvk_trial_runs(m->change.state)) {
         g_print("! a change of another link: %s\n", tune_trial_text(t, state, reason));
         return;
     }
@@ -212,8 +208,7 @@ static void report(tuner *t, made_change *m)
 int tune_apply(tuner *t, int argc, char **argv)
 {
     made_change m = {.at_s = cvk_session_now_s(&t->session) - t->begun_s};
-    const int32_t trial = t->session.state.trial;
-    if (trial == CVK_TRIAL_WATCHED || trial == CVK_TRIAL_WAITING) {
+    if (cvk_trial_runs(t->session.state.trial)) {
         return tune_complain("a change is on trial: `keep` it or take it `back` first");
     }
     int status = read_terms(t, argc, argv, &m.change.terms);

@@ -25,9 +25,8 @@ static char *prompt(EditLine *edit)
         return strcpy(text, "(lost)> ");
     }
     const unsigned wanted = tune_wanted_count(t);
-    const int32_t trial = t->session.state.trial;
     char count[32] = "";
-    if (trial == CVK_TRIAL_WATCHED || trial == CVK_TRIAL_WAITING) {
+    if (cvk_trial_runs(t->session.state.trial)) {
         g_strlcpy(count, ", change on trial", sizeof count);
     } else if (wanted > 0) {
         g_snprintf(count, sizeof count, ", %u wanted", wanted);

@@ -66,21 +66,16 @@ int tune_check(tuner *t, cvk_status status)
 
 /* ---- numbers -------------------------------------------------------------------------------- */
 
-double tune_value(const tuner *t, const char *key)
+/* 1 when they are not known. */
+static double pole_pairs_of(const tuner *t)
 {
-    const int n = cvk_session_parameter_named(&t->session, key);
-    return n >= 0 ? (double)t->session.value[n] : NAN;
-}
-
-double tune_pole_pairs(const tuner *t)
-{
-    const double pole_pairs = tune_value(t, "motor.pole_pairs");
+    const double pole_pairs = cvk_session_value(&t->session, "motor.pole_pairs");
     return pole_pairs >= 1.0 ? pole_pairs : 1.0;
 }
 
 double tune_rpm(const tuner *t, double speed_rad_s)
 {
-    return speed_rad_s * 60.0 / (2.0 * G_PI * tune_pole_pairs(t));
+    return speed_rad_s * 60.0 / (2.0 * G_PI * pole_pairs_of(t));
 }
 
 gboolean tune_number(const char *text, double *value)
@@ -101,11 +96,11 @@ gboolean tune_speed(const tuner *t, const char *text, double *speed_rad_s)
                       text);
         return FALSE;
     }
-    if (rpm && !(tune_value(t, "motor.pole_pairs") >= 1.0)) {
+    if (rpm && !(cvk_session_value(&t->session, "motor.pole_pairs") >= 1.0)) {
         tune_complain("motor.pole_pairs is not known: give the speed in rad/s (electrical)");
         return FALSE;
     }
-    *speed_rad_s = rpm ? number * tune_pole_pairs(t) * 2.0 * G_PI / 60.0 : number;
+    *speed_rad_s = rpm ? number * pole_pairs_of(t) * 2.0 * G_PI / 60.0 : number;
     return TRUE;
 }
 
@@ -125,9 +120,8 @@ static void on_state(void *context, const cvk_session_state *before, const cvk_s
         tune_give_way(t);
         g_print("! link %d does not command any more\n", t->session.number);
     }
-    const gboolean ran = before->trial == CVK_TRIAL_WATCHED || before->trial == CVK_TRIAL_WAITING;
     const gboolean ended = now->trial == CVK_TRIAL_KEPT || now->trial == CVK_TRIAL_GONE_BACK;
-    if (ran && ended) {
+    if (cvk_trial_runs(before->trial) && ended) {
         t->trial_ended(t, now->trial, now->trial_reason);
     }
 }
@@ -162,7 +156,7 @@ int tune_stop_motor(tuner *t)
         return EXIT_DONE;
     }
     int status = EXIT_DONE;
-    if (s->state.trial == CVK_TRIAL_WATCHED || s->state.trial == CVK_TRIAL_WAITING) {
+    if (cvk_trial_runs(s->state.trial)) {
         status = tune_check(t, cvk_session_take_back(s)); /* a stop is no part of its trial */
         status = status == EXIT_DONE ? tune_check(t, cvk_session_pump(s, PUMP_S)) : status;
     }
@@ -194,12 +188,13 @@ static int open_wire(tuner *t, cvk_wire *wire)
                                                                : tune_complain("%s", text);
     }
     cvk_refusal why = {0};
+    cvk_rig_config rig;
     if (t->controller == NULL) {
-        const int status = read_bench(TUNE_VERB, t->address + 4, NULL, NULL, &t->rig);
+        const int status = read_bench(TUNE_VERB, t->address + 4, NULL, NULL, &rig);
         if (status != EXIT_DONE) {
             return status;
         }
-        const cvk_status opened = cvk_sim_controller_open(&t->controller, &t->rig, 1, &why);
+        const cvk_status opened = cvk_sim_controller_open(&t->controller, &rig, 1, &why);
         if (opened != CVK_OK) {
             return complain_refusal(TUNE_VERB, opened, &why);
         }
@@ -209,15 +204,23 @@ static int open_wire(tuner *t, cvk_wire *wire)
                : tune_complain("%s: no link is free", t->address);
 }
 
+void tune_free_values(tuner *t)
+{
+    for (unsigned n = 0; n < t->parameters; n++) {
+        g_free(t->from[n]);
+    }
+    g_free(t->is_wanted);
+    g_free(t->wanted);
+    g_free(t->from);
+}
+
 /* Wanted values of a session before stay, when it is the same kind of controller. */
 static void make_arrays(tuner *t)
 {
     if (t->parameters == t->session.parameters) {
         return;
     }
-    g_free(t->is_wanted);
-    g_free(t->wanted);
-    g_free(t->from);
+    tune_free_values(t);
     t->parameters = t->session.parameters;
     t->is_wanted = g_new0(gboolean, t->parameters);
     t->wanted = g_new0(float, t->parameters);

@@ -58,8 +58,9 @@ static void print_feel(const tuner *t, const cvk_measured_step *s)
     if (s->limited) {
         g_print("  the torque current was at its limit (%.3g A) for a while: a smaller step shows "
                 "the loop itself\n",
-                tune_value(t, "speed.current_a") > 0.0 ? tune_value(t, "speed.current_a")
-                                                       : 0.7 * tune_value(t, "limit.current_a"));
+                cvk_session_value(&t->session, "speed.current_a") > 0.0
+                    ? cvk_session_value(&t->session, "speed.current_a")
+                    : 0.7 * cvk_session_value(&t->session, "limit.current_a"));
     }
 }
 
@@ -72,7 +73,7 @@ static int step_speed(tuner *t, int argc, char **argv)
     if (!tune_speed(t, argv[2], &step_rad_s)) {
         return EXIT_BAD_USAGE;
     }
-    const double slew = tune_value(t, "speed.acceleration_rad_s2");
+    const double slew = cvk_session_value(&t->session, "speed.acceleration_rad_s2");
     length_s = LENGTH_S + (slew > 0.0 ? fabs(step_rad_s) / slew : 0.0);
     if (step_rad_s == 0.0 ||
         (argc == 5 && !(tune_number(argv[4], &length_s) && length_s >= 0.05 && length_s <= 60.0))) {

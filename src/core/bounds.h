@@ -20,6 +20,12 @@ static inline float cvk_toward(float from, float to, float step)
     return fabsf(way) <= step ? to : from + copysignf(step, way);
 }
 
+/* Control calls in a time. */
+static inline uint32_t cvk_ticks_of(float time_s, float period_s)
+{
+    return (uint32_t)(time_s / period_s + 0.5f);
+}
+
 /* The speed loop rules. */
 static inline bool cvk_mode_by_speed(int32_t mode)
 {

@@ -30,14 +30,20 @@ static const cvk_drive_state *const_state_of(const cvk_drive *drive)
 
 /* ---- the hot path --------------------------------------------------------------------------- */
 
-/* Staged settings come into force between two calls; what follows from them came with them. A
- * prediction that was made with the old ones is no measure for the new. */
+/* The settings of this place count from now on, with what was prepared for them. A prediction that
+ * was made with others is no measure for them. */
+static void come_into_force(cvk_drive_state *d, cvk_moment *now, uint8_t place)
+{
+    d->setup_live = place;
+    d->current_control.primed = false;
+    now->settings_number++;
+}
+
+/* Staged settings, between two calls. */
 static const cvk_setup *adopt(cvk_drive_state *d, cvk_moment *now)
 {
     if (d->setup_live != d->setup_staged) {
-        d->setup_live = d->setup_staged;
-        d->current_control.primed = false;
-        now->settings_number++;
+        come_into_force(d, now, d->setup_staged);
         if (d->trial.wish == CVK_WISH_BEGIN) {
             d->trial.wish = CVK_WISH_NONE;
             cvk_trial_begin(&d->trial, now);
@@ -50,9 +56,8 @@ static const cvk_setup *adopt(cvk_drive_state *d, cvk_moment *now)
 static const cvk_setup *watch(cvk_drive_state *d, cvk_moment *now)
 {
     if (cvk_trial_step(&d->trial, d->owner != CVK_NOBODY, now)) {
-        d->setup_staged = d->setup_live = (uint8_t)(1u - d->setup_live);
-        d->current_control.primed = false;
-        now->settings_number++;
+        d->setup_staged = (uint8_t)(1u - d->setup_live);
+        come_into_force(d, now, d->setup_staged);
     } else if (now->trial == CVK_TRIAL_KEPT) { /* its own limits count from now on */
         cvk_setup *kept = &d->setup[d->setup_live];
         kept->bounds = cvk_bounds_of(&kept->settings);

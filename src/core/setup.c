@@ -4,6 +4,8 @@
  */
 #include "setup.h"
 
+#include "bounds.h"
+
 #include <stddef.h>
 
 /* Of the period's share that low-side windows leave; a little more than the two windows. */
@@ -20,11 +22,6 @@ void cvk_tracking_gains(float bandwidth_rad_s, float period_s, float *gain_angle
     const float r = expf(-bandwidth_rad_s * period_s);
     *gain_angle = 1.0f - r * r;
     *gain_speed = (1.0f - r) * (1.0f - r) / period_s;
-}
-
-static uint32_t ticks_of(float time_s, float period_s)
-{
-    return (uint32_t)(time_s / period_s + 0.5f);
 }
 
 static cvk_status prepare_current(cvk_setup *setup, cvk_refusal *why)
@@ -76,10 +73,10 @@ static void prepare_start(cvk_setup *setup)
     start->current_step_a = wanted_a * T / RISE_S;
     start->yield_rad_s = YIELD_SHARE * s->start.speed_rad_s;
     start->speed_step_rad_s = s->start.acceleration_rad_s2 * T;
-    start->align_ticks = ticks_of(s->start.align_s, T);
-    start->patience_ticks = ticks_of(s->start.patience_s, T);
-    start->settle_ticks = ticks_of(SETTLED_S, T);
-    start->lost_ticks = ticks_of(LOST_S, T);
+    start->align_ticks = cvk_ticks_of(s->start.align_s, T);
+    start->patience_ticks = cvk_ticks_of(s->start.patience_s, T);
+    start->settle_ticks = cvk_ticks_of(SETTLED_S, T);
+    start->lost_ticks = cvk_ticks_of(LOST_S, T);
 }
 
 static void prepare_observer(cvk_setup *setup)
@@ -134,7 +131,7 @@ cvk_status cvk_setup_prepare(cvk_setup *setup, const cvk_hardware *hardware,
         prepare_observer(setup);
         prepare_start(setup);
         const cvk_speed_settings *speed = &setup->settings.speed;
-        setup->rest_ticks = ticks_of(setup->settings.sensing.rest_s, setup->period_s);
+        setup->rest_ticks = cvk_ticks_of(setup->settings.sensing.rest_s, setup->period_s);
         setup->speed_current_a = speed->current_a > 0.0f
                                      ? speed->current_a
                                      : CURRENT_SHARE * setup->settings.limit.current_a;

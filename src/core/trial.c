@@ -13,11 +13,6 @@ cvk_trial_terms cvk_trial_terms_default(void)
     return (cvk_trial_terms){.watch_s = 1.0f, .confirm_s = 10.0f};
 }
 
-static uint32_t ticks_of(float time_s, float period_s)
-{
-    return (uint32_t)(time_s / period_s + 0.5f);
-}
-
 cvk_status cvk_trial_prepare(cvk_trial *trial, const cvk_trial_terms *terms,
                              const cvk_setup *in_force, cvk_refusal *why)
 {
@@ -39,9 +34,9 @@ cvk_status cvk_trial_prepare(cvk_trial *trial, const cvk_trial_terms *terms,
         trial->terms.current_a =
             0.5f * (in_force->bounds.current_a + in_force->bounds.trip_current_a);
     }
-    trial->watch_ticks = ticks_of(terms->watch_s, T);
-    trial->confirm_ticks = ticks_of(terms->confirm_s, T);
-    trial->patience_ticks = ticks_of(CVK_TRIAL_PATIENCE_S, T);
+    trial->watch_ticks = cvk_ticks_of(terms->watch_s, T);
+    trial->confirm_ticks = cvk_ticks_of(terms->confirm_s, T);
+    trial->patience_ticks = cvk_ticks_of(CVK_TRIAL_PATIENCE_S, T);
     return CVK_OK;
 }
 
@@ -103,6 +98,11 @@ bool cvk_trial_step(cvk_trial *t, bool owned, cvk_moment *now)
         t->runs = false;
     }
     return back;
+}
+
+bool cvk_trial_runs(int32_t state)
+{
+    return state == CVK_TRIAL_WATCHED || state == CVK_TRIAL_WAITING;
 }
 
 const char *cvk_trial_state_text(cvk_trial_state state)

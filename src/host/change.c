@@ -70,8 +70,7 @@ static cvk_running_figures figures_on_trial(const cvk_collection *c, double row_
         from++;
     }
     for (to = from; to < c->rows; to++) {
-        const int trial = (int)cvk_collected(c, to, TRIAL);
-        if (trial != CVK_TRIAL_WATCHED && trial != CVK_TRIAL_WAITING) {
+        if (!cvk_trial_runs((int32_t)cvk_collected(c, to, TRIAL))) {
             to++;
             break;
         }
@@ -85,26 +84,17 @@ cvk_status cvk_look_how_it_runs(cvk_session *s, double length_s, cvk_running_fig
     cvk_collection c;
     cvk_status status = cvk_collect_begin(&c, s, signals, COLUMNS, decimation);
     if (status == CVK_OK) {
-        status = cvk_collect_for(&c, s, length_s);
-        const cvk_status ended = status == CVK_NO_ANSWER ? status : cvk_collect_end(&c, s);
-        s->calls = c.before;
-        status = status == CVK_OK ? ended : status;
+        status = cvk_collect_end(&c, s, cvk_collect_for(&c, s, length_s));
     }
     *out = figures_of(&c, (double)s->period_s * decimation, 0, c.rows);
     cvk_collect_free(&c);
     return status;
 }
 
-static double value_of(const cvk_session *s, const char *key, double otherwise)
-{
-    const int n = cvk_session_parameter_named(s, key);
-    return n >= 0 ? (double)s->value[n] : otherwise;
-}
-
 void cvk_fit_guards(const cvk_session *s, const cvk_running_figures *now, cvk_trial_terms *terms)
 {
-    const double limit_a = value_of(s, "limit.current_a", 0.0);
-    const double trip_a = value_of(s, "protect.trip_current_a", limit_a);
+    const double limit_a = fmax(0.0, cvk_session_value(s, "limit.current_a"));
+    const double trip_a = fmax(limit_a, cvk_session_value(s, "protect.trip_current_a"));
     if (terms->current_a == 0.0f) {
         terms->current_a = (float)fmin(fmax(CURRENT_FACTOR * now->peak_a, LEAST_CURRENT * limit_a),
                                        0.5 * (limit_a + trip_a));
@@ -150,12 +140,8 @@ static cvk_status try_it(cvk_session *s, cvk_change *change)
     const uint32_t number = s->state.settings_number;
     if (status == CVK_OK) {
         status = cvk_session_adopt(s, change->item, change->count, &change->terms);
-        const cvk_status followed =
-            status == CVK_OK ? follow(s, number, (double)change->terms.watch_s) : CVK_OK;
-        const cvk_status ended =
-            status == CVK_NO_ANSWER || followed == CVK_NO_ANSWER ? CVK_OK : cvk_collect_end(&c, s);
-        s->calls = c.before;
-        status = status != CVK_OK ? status : (followed != CVK_OK ? followed : ended);
+        status = status == CVK_OK ? follow(s, number, (double)change->terms.watch_s) : status;
+        status = cvk_collect_end(&c, s, status);
     }
     change->during = figures_on_trial(&c, (double)s->period_s * decimation, number);
     change->state = s->state.trial;

@@ -23,11 +23,6 @@ static bool make_room(cvk_collection *c, size_t rows)
         return false;
     }
     c->value = value;
-    uint32_t *tick = realloc(c->tick, room * sizeof *tick);
-    if (tick == NULL) {
-        return false;
-    }
-    c->tick = tick;
     c->room = room;
     return true;
 }
@@ -41,7 +36,6 @@ static void take(void *context, const cvk_session_samples *s)
         return;
     }
     for (unsigned r = 0; r < s->rows; r++, c->rows++) {
-        c->tick[c->rows] = s->tick + r * s->decimation;
         for (unsigned k = 0; k < c->columns; k++) {
             c->value[c->rows * c->columns + k] = (double)s->value[r * s->columns + k];
         }
@@ -92,20 +86,24 @@ cvk_status cvk_collect_for(cvk_collection *c, cvk_session *session, double lengt
     return status == CVK_OK && c->rows < wanted ? complain(session) : status;
 }
 
-cvk_status cvk_collect_end(cvk_collection *c, cvk_session *session)
+static cvk_status end_stream(cvk_collection *c, cvk_session *session)
 {
     cvk_status status = cvk_session_wait(session, DRAIN_S);
-    session->calls = c->before;
-    status = status == CVK_OK ? cvk_session_stream(session, NULL, 0, 1) : status;
-    if (status == CVK_OK && c->full) {
-        return complain(session);
+    if (status == CVK_OK) {
+        status = cvk_session_stream(session, NULL, 0, 1);
     }
-    return status;
+    return status == CVK_OK && c->full ? complain(session) : status;
+}
+
+cvk_status cvk_collect_end(cvk_collection *c, cvk_session *session, cvk_status status)
+{
+    const cvk_status ended = status == CVK_NO_ANSWER ? status : end_stream(c, session);
+    session->calls = c->before;
+    return status == CVK_OK ? ended : status;
 }
 
 void cvk_collect_free(cvk_collection *c)
 {
     free(c->value);
-    free(c->tick);
     *c = (cvk_collection){.value = NULL};
 }

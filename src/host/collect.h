@@ -10,9 +10,8 @@
 typedef struct cvk_collection {
     unsigned columns, decimation;
     size_t rows, room;
-    double *value;  /* rows times columns */
-    uint32_t *tick; /* of each row */
-    bool full;      /* out of memory, or rows were lost */
+    double *value; /* rows times columns */
+    bool full;     /* out of memory, or rows were lost */
     cvk_session_calls before;
 } cvk_collection;
 
@@ -25,8 +24,10 @@ cvk_status cvk_collect_begin(cvk_collection *c, cvk_session *session, const char
  * rows were lost or no more come. */
 cvk_status cvk_collect_for(cvk_collection *c, cvk_session *session, double length_s) CVK_MUST_CHECK;
 
-/* Ends the stream; what was gathered stays. */
-cvk_status cvk_collect_end(cvk_collection *c, cvk_session *session) CVK_MUST_CHECK;
+/* Ends the stream, unless `status` says that the controller is gone; what was gathered stays.
+ * Returns `status`, or, when that is CVK_OK, what went wrong with the stream. */
+cvk_status cvk_collect_end(cvk_collection *c, cvk_session *session,
+                           cvk_status status) CVK_MUST_CHECK;
 void cvk_collect_free(cvk_collection *c);
 
 static inline double cvk_collected(const cvk_collection *c, size_t row, unsigned column)

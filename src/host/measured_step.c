@@ -67,12 +67,6 @@ cvk_step_shape cvk_step_shape_of(const double *y, size_t count, double spacing_s
 
 /* ---- common --------------------------------------------------------------------------------- */
 
-static double value_of(const cvk_session *s, const char *key)
-{
-    const int n = cvk_session_parameter_named(s, key);
-    return n >= 0 ? (double)s->value[n] : NAN;
-}
-
 static cvk_status make_room(cvk_measured_step *out, size_t rows, bool with_current)
 {
     out->rows = rows;
@@ -184,7 +178,8 @@ cvk_status cvk_measure_current_step(cvk_session *s, const cvk_request *request, 
                                     bool axis_q, cvk_measured_step *out)
 {
     static const char *const of_d[] = {"id_set", "id"}, *const of_q[] = {"iq_set", "iq"};
-    const double T = (double)s->period_s, bandwidth_hz = value_of(s, "current.bandwidth_hz");
+    const double T = (double)s->period_s,
+                 bandwidth_hz = cvk_session_value(s, "current.bandwidth_hz");
     const double from = (double)(axis_q ? request->current_a.q : request->current_a.d);
     *out = (cvk_measured_step){.kind = axis_q ? CVK_MEASURED_CURRENT_Q : CVK_MEASURED_CURRENT_D,
                                .spacing_s = T,
@@ -218,9 +213,7 @@ cvk_status cvk_measure_current_step(cvk_session *s, const cvk_request *request, 
     status = cvk_collect_begin(&c, s, axis_q ? of_q : of_d, 2, decimation);
     if (status == CVK_OK) {
         status = step_up_and_down(s, &c, request, step_a, axis_q, 1.2 * length_s + PUMP_S);
-        const cvk_status ended = status == CVK_NO_ANSWER ? status : cvk_collect_end(&c, s);
-        s->calls = c.before;
-        status = status == CVK_OK ? ended : status;
+        status = cvk_collect_end(&c, s, status);
     }
     if (status == CVK_OK) {
         status = mean_of_steps(s, &c, step_a, out);
@@ -245,7 +238,8 @@ typedef struct loop {
 
 static double speed_limit_a(const cvk_session *s)
 {
-    const double own_a = value_of(s, "speed.current_a"), limit_a = value_of(s, "limit.current_a");
+    const double own_a = cvk_session_value(s, "speed.current_a"),
+                 limit_a = cvk_session_value(s, "limit.current_a");
     return own_a > 0.0 ? own_a : 0.7 * limit_a;
 }
 
@@ -337,16 +331,18 @@ static cvk_status cut_out(cvk_session *s, const cvk_collection *c, cvk_measured_
 static void judge_speed(const cvk_session *s, double load_a, double inertia_kg_m2,
                         cvk_measured_step *out)
 {
-    const double p = value_of(s, "motor.pole_pairs"), flux = value_of(s, "motor.flux_linkage_wb");
+    const double p = cvk_session_value(s, "motor.pole_pairs"),
+                 flux = cvk_session_value(s, "motor.flux_linkage_wb");
     const double per_a_nm = 1.5 * p * flux;
     const double reach = measured_reach(out);
     const bool by_observer = s->state.angle_source == CVK_ANGLE_FLUX;
-    loop l = {.gain = value_of(s, "speed.gain_a_s"),
-              .integral_gain = value_of(s, "speed.integral_gain_a"),
+    loop l = {.gain = cvk_session_value(s, "speed.gain_a_s"),
+              .integral_gain = cvk_session_value(s, "speed.integral_gain_a"),
               .limit_a = speed_limit_a(s),
-              .current_rad_s = TWO_PI * value_of(s, "current.bandwidth_hz"),
-              .tracking_rad_s = by_observer ? value_of(s, "observer.tracking_bandwidth_rad_s")
-                                            : TWO_PI * value_of(s, "rotor.bandwidth_hz"),
+              .current_rad_s = TWO_PI * cvk_session_value(s, "current.bandwidth_hz"),
+              .tracking_rad_s = by_observer
+                                    ? cvk_session_value(s, "observer.tracking_bandwidth_rad_s")
+                                    : TWO_PI * cvk_session_value(s, "rotor.bandwidth_hz"),
               .T = (double)s->period_s};
     out->inertia_measured = !isfinite(inertia_kg_m2);
     l.reach = out->inertia_measured ? reach : per_a_nm * p / inertia_kg_m2;
@@ -392,9 +388,7 @@ cvk_status cvk_measure_speed_step(cvk_session *s, const cvk_request *request, do
         status = cvk_collect_for(&c, s, BEFORE_S);
         status = status == CVK_OK ? cvk_session_request(s, &next) : status;
         status = status == CVK_OK ? cvk_collect_for(&c, s, length_s) : status;
-        const cvk_status ended = status == CVK_NO_ANSWER ? status : cvk_collect_end(&c, s);
-        s->calls = c.before;
-        status = status == CVK_OK ? ended : status;
+        status = cvk_collect_end(&c, s, status);
     }
     double load_a = 0.0;
     if (status == CVK_OK && s->state.fault != CVK_FAULT_NONE) {

@@ -387,7 +387,6 @@ static cvk_status read_signals(cvk_session *s)
 
 cvk_status cvk_session_read_values(cvk_session *s)
 {
-    const uint32_t number = s->state.settings_number;
     for (unsigned n = 0; n < s->parameters;) {
         corvak_ToController m = message_of(corvak_ToController_values_tag);
         m.what.values.first = n;
@@ -402,7 +401,6 @@ cvk_status cvk_session_read_values(cvk_session *s)
         memcpy(&s->value[n], page->value, page->value_count * sizeof page->value[0]);
         n += page->value_count;
     }
-    s->values_of = number;
     return CVK_OK;
 }
 
@@ -656,6 +654,12 @@ int cvk_session_parameter_named(const cvk_session *s, const char *key)
         }
     }
     return -1;
+}
+
+double cvk_session_value(const cvk_session *s, const char *key)
+{
+    const int n = cvk_session_parameter_named(s, key);
+    return n >= 0 ? (double)s->value[n] : (double)NAN;
 }
 
 int cvk_session_signal_named(const cvk_session *s, const char *name)

@@ -7,6 +7,8 @@
 #include <errno.h>
 #include <fcntl.h>
 #include <gio/gio.h>
+#include <netinet/in.h>
+#include <netinet/tcp.h>
 #include <libserialport.h>
 #include <math.h>
 #include <poll.h>
@@ -113,7 +115,7 @@ static cvk_status open_tcp(cvk_wire *wire, const char *address, const char *host
     *t = (tcp){connection, g_socket_connection_get_socket(connection)};
     g_socket_set_timeout(t->socket, 0);
     g_socket_set_blocking(t->socket, FALSE);
-    g_socket_set_option(t->socket, 6 /* IPPROTO_TCP */, 1 /* TCP_NODELAY */, 1, NULL);
+    g_socket_set_option(t->socket, IPPROTO_TCP, TCP_NODELAY, 1, NULL);
     *wire = (cvk_wire){.read = tcp_read,
                        .write = tcp_write,
                        .now_s = monotonic_s,
@@ -203,9 +205,7 @@ static cvk_status open_pseudo(cvk_wire *wire, const char *address, const char *p
         free(fd);
         return CVK_NO_ANSWER;
     }
-    raw.c_iflag &= ~(tcflag_t)(IGNBRK | BRKINT | PARMRK | ISTRIP | INLCR | IGNCR | ICRNL | IXON);
-    raw.c_oflag &= ~(tcflag_t)OPOST;
-    raw.c_lflag &= ~(tcflag_t)(ECHO | ECHONL | ICANON | ISIG | IEXTEN);
+    cfmakeraw(&raw);
     tcsetattr(*fd, TCSANOW, &raw);
     tcflush(*fd, TCIOFLUSH); /* what was meant for somebody else */
     *wire = (cvk_wire){.read = pseudo_read,

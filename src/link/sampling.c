@@ -5,8 +5,6 @@
  */
 #include "parts.h"
 
-#include "corvak/core/signals.h"
-
 #include <stdatomic.h>
 #include <string.h>
 
@@ -21,8 +19,7 @@ static cvk_status choose(cvk_link_sampler *sampler, const uint32_t *signal, unsi
             return cvk_check_range("signal", (float)signal[n], 0.0f,
                                    (float)cvk_signal_count() - 1.0f, why);
         }
-        sampler->offset[n] = (uint16_t)row->offset;
-        sampler->whole[n] = row->whole;
+        sampler->signal[n] = row;
     }
     sampler->count = (uint8_t)count;
     return CVK_OK;
@@ -77,12 +74,6 @@ cvk_status cvk_link_begin_look(cvk_link *link, uint32_t id, const corvak_Look *w
 
 /* ---- in the interrupt ----------------------------------------------------------------------- */
 
-static float value_at(const cvk_moment *now, uint16_t offset, bool whole)
-{
-    const void *place = (const char *)now + offset;
-    return whole ? (float)*(const int32_t *)place : *(const float *)place;
-}
-
 static uint32_t *place_of_row(cvk_link *link, uint32_t row)
 {
     return &link->config.store[(row % link->rows) * (1u + link->stream.count)];
@@ -98,7 +89,7 @@ static void keep_row(cvk_link *link, const cvk_moment *now)
     uint32_t *place = place_of_row(link, link->rows_in);
     *place++ = now->tick;
     for (unsigned n = 0; n < s->count; n++) {
-        const float value = value_at(now, s->offset[n], s->whole[n]);
+        const float value = cvk_signal_value(now, s->signal[n]);
         memcpy(place++, &value, sizeof value);
     }
     atomic_signal_fence(memory_order_release);
@@ -108,7 +99,7 @@ static void keep_row(cvk_link *link, const cvk_moment *now)
 static void keep_look(cvk_link *link, const cvk_moment *now)
 {
     for (unsigned n = 0; n < link->look.count; n++) {
-        link->look_value[n] = value_at(now, link->look.offset[n], link->look.whole[n]);
+        link->look_value[n] = cvk_signal_value(now, link->look.signal[n]);
     }
     link->look_tick = now->tick;
     atomic_signal_fence(memory_order_release);

@@ -16,6 +16,8 @@
 
 #include "corvak/core/status.h"
 
+#include <stdint.h>
+
 #ifdef __cplusplus
 extern "C" {
 #endif
@@ -56,6 +58,9 @@ typedef enum cvk_trial_reason {
     CVK_TRIAL_TAKEN_BACK,  /* as its owner asked */
     CVK_TRIAL_REASONS
 } cvk_trial_reason;
+
+/* It is neither kept nor gone back yet. Any context. */
+bool cvk_trial_runs(int32_t state);
 
 /* English names, never null. */
 const char *cvk_trial_state_text(cvk_trial_state state);

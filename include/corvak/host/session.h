@@ -68,7 +68,6 @@ typedef struct cvk_session {
     cvk_session_parameter *parameter;
     cvk_session_signal *signal;
     float *value; /* of the parameters, in force when cvk_session_read_values() was last called */
-    uint32_t values_of; /* settings number at which that was */
     cvk_session_state state;
     bool owner;                  /* this link commands */
     char text[CVK_SESSION_TEXT]; /* of the last call that failed: what, and the cure */
@@ -136,6 +135,9 @@ cvk_status cvk_session_stream(cvk_session *session, const unsigned *signal, unsi
 /* Place in the table, or -1. */
 int cvk_session_parameter_named(const cvk_session *session, const char *key);
 int cvk_session_signal_named(const cvk_session *session, const char *name);
+
+/* Of a parameter, in force when the values were last read; NaN when there is none of that key. */
+double cvk_session_value(const cvk_session *session, const char *key);
 
 /* Text of a state that a whole signal stands for; null when it stands for none. */
 const char *cvk_session_state_text(const cvk_session *session, const char *signal, int value);

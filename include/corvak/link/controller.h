@@ -11,6 +11,7 @@
 #define CORVAK_LINK_CONTROLLER_H
 
 #include "corvak/core/drive.h"
+#include "corvak/core/signals.h"
 #include "corvak/link/framing.h"
 
 #ifdef __cplusplus
@@ -33,9 +34,8 @@ typedef struct cvk_link_config {
 
 /* What a host has asked to see. Its halves are written by the task and the interrupt: see link.c */
 typedef struct cvk_link_sampler {
-    uint8_t count;                            /* signals; 0: nothing */
-    uint16_t offset[CVK_LINK_STREAM_SIGNALS]; /* in the moment */
-    bool whole[CVK_LINK_STREAM_SIGNALS];
+    uint8_t count; /* signals; 0: nothing */
+    const cvk_signal *signal[CVK_LINK_STREAM_SIGNALS];
 } cvk_link_sampler;
 
 /* One link. The caller owns it; all of it is private. */
