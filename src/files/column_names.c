@@ -37,6 +37,9 @@ static quantity quantity_of(cvk_column column)
     case CVK_COLUMN_ENC:
     case CVK_COLUMN_HALL:
     case CVK_COLUMN_INDEX:
+    case CVK_COLUMN_HALL_A:
+    case CVK_COLUMN_HALL_B:
+    case CVK_COLUMN_HALL_C:
         return COUNT;
     case CVK_COLUMN_TEMP:
         return TEMPERATURE;
@@ -196,6 +199,28 @@ static const struct {
     {"vu", CVK_COLUMN_VA},
     {"vv", CVK_COLUMN_VB},
     {"vw", CVK_COLUMN_VC},
+    {"hall_code", CVK_COLUMN_HALL},
+    {"halls", CVK_COLUMN_HALL},
+    {"hall_state", CVK_COLUMN_HALL},
+    {"hall_1", CVK_COLUMN_HALL_A},
+    {"hall_2", CVK_COLUMN_HALL_B},
+    {"hall_3", CVK_COLUMN_HALL_C},
+    {"hall1", CVK_COLUMN_HALL_A},
+    {"hall2", CVK_COLUMN_HALL_B},
+    {"hall3", CVK_COLUMN_HALL_C},
+    {"hall_u", CVK_COLUMN_HALL_A},
+    {"hall_v", CVK_COLUMN_HALL_B},
+    {"hall_w", CVK_COLUMN_HALL_C},
+    {"ha", CVK_COLUMN_HALL_A},
+    {"hb", CVK_COLUMN_HALL_B},
+    {"hc", CVK_COLUMN_HALL_C},
+    {"encoder", CVK_COLUMN_ENC},
+    {"enc_counts", CVK_COLUMN_ENC},
+    {"encoder_counts", CVK_COLUMN_ENC},
+    {"sine", CVK_COLUMN_SIN},
+    {"cosine", CVK_COLUMN_COS},
+    {"tacho", CVK_COLUMN_TACH},
+    {"tachometer", CVK_COLUMN_TACH},
 };
 
 static bool find_name(const char *text, size_t length, cvk_column *column)

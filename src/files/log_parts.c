@@ -23,7 +23,8 @@ const char *const cvk_log_keys[CVK_LOG_KEYS] = {"current_gain_tolerance",
                                                 "encoder_counts",
                                                 "sample_rate_hz",
                                                 "shaft_turns",
-                                                "added_inertia_kg_m2"};
+                                                "added_inertia_kg_m2",
+                                                "pole_pairs"};
 
 void cvk_log_key(cvk_log_file *file, const char *key, const char *value, const char *stop,
                  double *sample_rate_hz)
@@ -34,7 +35,8 @@ void cvk_log_key(cvk_log_file *file, const char *key, const char *value, const c
                                           &log->encoder_counts,
                                           sample_rate_hz,
                                           &log->shaft_turns,
-                                          &log->added_inertia_kg_m2};
+                                          &log->added_inertia_kg_m2,
+                                          &log->pole_pairs};
     double number;
     const char *after;
     for (size_t n = 0; n < CVK_LOG_KEYS; n++) {

@@ -29,6 +29,12 @@ const char *cvk_column_name(cvk_column column)
         [CVK_COLUMN_SPEED_M] = "speed_m",
         [CVK_COLUMN_TEMP] = "temp",
         [CVK_COLUMN_INDEX] = "index",
+        [CVK_COLUMN_SIN] = "sin",
+        [CVK_COLUMN_COS] = "cos",
+        [CVK_COLUMN_TACH] = "tach",
+        [CVK_COLUMN_HALL_A] = "hall_a",
+        [CVK_COLUMN_HALL_B] = "hall_b",
+        [CVK_COLUMN_HALL_C] = "hall_c",
     };
     return (unsigned)column < CVK_COLUMN_COUNT ? names[column] : NULL;
 }

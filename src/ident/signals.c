@@ -647,6 +647,9 @@ static void convert_rotor(cvk_signals *s, const cvk_log *log, const size_t *rows
     if (angle == NULL && s->theta_m != NULL) {
         angle_from_marks(s, log, rows);
     }
+    for (size_t k = 0; k < s->rows; k++) {
+        s->time_s[k] = log->column[CVK_COLUMN_T][rows[k]];
+    }
     for (size_t k = 0; s->speed_m != NULL && k < s->rows; k++) {
         s->speed_m[k] = log->column[CVK_COLUMN_SPEED_M][rows[k]];
     }
@@ -662,7 +665,7 @@ static bool has_rotor_angle(const cvk_log *log)
 static cvk_status allocate(cvk_signals *s, const cvk_log *log)
 {
     bool angle = has_rotor_angle(log), speed = cvk_log_has(log, CVK_COLUMN_SPEED_M);
-    size_t columns = 5u + (angle ? 1u : 0u) + (speed ? 1u : 0u);
+    size_t columns = 6u + (angle ? 1u : 0u) + (speed ? 1u : 0u);
     double *block = malloc(columns * s->rows * sizeof *block);
     if (block == NULL) {
         return CVK_NO_MEMORY;
@@ -673,7 +676,8 @@ static cvk_status allocate(cvk_signals *s, const cvk_log *log)
     s->v_alpha = block + 2 * s->rows;
     s->v_beta = block + 3 * s->rows;
     s->bus_share = block + 4 * s->rows;
-    block += 5 * s->rows;
+    s->time_s = block + 5 * s->rows;
+    block += 6 * s->rows;
     if (angle) {
         s->theta_m = block;
         block += s->rows;

@@ -37,6 +37,7 @@ typedef struct cvk_signals {
     double *i_alpha, *i_beta; /* A, gains and offsets of the channels aligned */
     double *v_alpha, *v_beta; /* V */
     double *bus_share;        /* bus voltage over its mean; 1 where it is not logged */
+    double *time_s;           /* as in the log */
     double *theta_m;          /* rad, unwrapped; null without a rotor-angle column */
     double *speed_m;          /* rad/s; null without the column */
     size_t pieces;            /* stretches without a gap; a piece of less than 64 rows is dropped */

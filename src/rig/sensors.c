@@ -166,6 +166,22 @@ void cvk_sensors_draw(cvk_rig *rig)
     x->encoder_start = sensor_angle(rig);
 }
 
+void cvk_rig_true_halls(const cvk_rig *rig, double place_e_rad[3])
+{
+    for (int n = 0; n < 3; n++) {
+        place_e_rad[n] = rig->sensors.hall_place_rad[n];
+    }
+}
+
+void cvk_rig_true_sincos(const cvk_rig *rig, double *sin_offset_v, double *cos_offset_v,
+                         double *gain_mismatch, double *quadrature_rad)
+{
+    *sin_offset_v = rig->sensors.sin_offset_v;
+    *cos_offset_v = rig->sensors.cos_offset_v;
+    *gain_mismatch = rig->sensors.gain_mismatch;
+    *quadrature_rad = rig->sensors.quadrature_rad;
+}
+
 /* Inputs that nothing drives: all ones, or about zero volts. */
 static void read_nothing(cvk_rig *rig, cvk_rig_sample *sample)
 {

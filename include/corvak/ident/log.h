@@ -35,6 +35,12 @@ typedef enum cvk_column {
     CVK_COLUMN_SPEED_M, /* rad/s, mechanical */
     CVK_COLUMN_TEMP,    /* degC */
     CVK_COLUMN_INDEX,   /* above half its largest value while a mark on the shaft goes by */
+    CVK_COLUMN_SIN,
+    CVK_COLUMN_COS,  /* V, of a sensor with two sinusoidal outputs */
+    CVK_COLUMN_TACH, /* V */
+    CVK_COLUMN_HALL_A,
+    CVK_COLUMN_HALL_B,
+    CVK_COLUMN_HALL_C, /* 0 or 1 each, where the halls are logged one by one */
     CVK_COLUMN_COUNT
 } cvk_column;
 
@@ -47,6 +53,7 @@ typedef struct cvk_log {
     const double *column[CVK_COLUMN_COUNT]; /* null when the log does not have it; NaN where a
                                                cell is missing */
     double encoder_counts;                  /* counts per turn of ENC; 0 when not known */
+    double pole_pairs;                      /* as stated in the log's head; 0: not stated */
     double shaft_turns;                     /* of the whole log, counted by hand; 0: not stated */
     double added_inertia_kg_m2;             /* of a known disc on the shaft in this log; 0: none */
     double current_gain_tolerance;          /* bound of the gain error common to the current */

@@ -126,6 +126,12 @@ void cvk_rig_pass_time(cvk_rig *rig, double time_s);
 /* What the seed has drawn for a current channel: reading = gain * current + offset. */
 void cvk_rig_true_channel(const cvk_rig *rig, int leg, double *gain, double *offset_a);
 
+/* The same for the rotor sensors: how far each hall is from its place (electrical), and the sin/cos
+ * sensor's offsets, gain of sin over cos less one, and quadrature. */
+void cvk_rig_true_halls(const cvk_rig *rig, double place_e_rad[3]);
+void cvk_rig_true_sincos(const cvk_rig *rig, double *sin_offset_v, double *cos_offset_v,
+                         double *gain_mismatch, double *quadrature_rad);
+
 /* Energies are counted from here on, at some cost in time. */
 void cvk_rig_start_meter(cvk_rig *rig);
 const cvk_rig_meter *cvk_rig_meter_of(const cvk_rig *rig);

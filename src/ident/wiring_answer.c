@@ -1,0 +1,203 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * From a sensor's direction and offset to wires.
+ *
+ * A log cannot tell a motor whose phases are exchanged from one whose sensor counts backwards: both
+ * look alike. The answer names the phases in an even order and gives the rest to the sensor's
+ * direction; among the three even orders it takes the one that leaves the smallest offset, which is
+ * the right one when the sensor's zero lies on phase a, as that of halls does.
+ */
+#include "calibration.h"
+
+#include <math.h>
+#include <stdio.h>
+#include <string.h>
+
+#define PI 3.14159265358979323846
+#define THIRD (2.0 * PI / 3.0)
+#define DEGREE (PI / 180.0)
+#define SURE 0.9
+
+static double deviation_of(const cvk_measured *x)
+{
+    return 0.5 * (x->high - x->low) / 1.96;
+}
+
+/* Probability that an angle with this value and deviation lies within half a third of zero. */
+static double within_third(double value, double sd)
+{
+    const double from = (-0.5 * THIRD - value) / (sqrt(2.0) * sd);
+    const double to = (0.5 * THIRD - value) / (sqrt(2.0) * sd);
+    return 0.5 * (erf(to) - erf(from));
+}
+
+/* The sensor that the answer rests on: halls bear the phases' names; of the others only the
+ * absolute ones have a zero of their own. */
+static cvk_sensor_kind speaker_of(const cvk_calibration *c)
+{
+    static const cvk_sensor_kind order[CVK_SENSES_KINDS] = {
+        CVK_SENSES_HALL, CVK_SENSES_ABSOLUTE, CVK_SENSES_SINCOS, CVK_SENSES_ENCODER};
+    for (int n = 0; n < CVK_SENSES_KINDS; n++) {
+        if (cvk_measured_known(&c->sensor[order[n]].electrical_offset_rad)) {
+            return order[n];
+        }
+    }
+    for (int n = 0; n < CVK_SENSES_KINDS; n++) {
+        if (c->sensor[order[n]].present) {
+            return order[n];
+        }
+    }
+    return CVK_SENSES_KINDS;
+}
+
+static const char *name_of(cvk_sensor_kind kind)
+{
+    static const char *const names[CVK_SENSES_KINDS] = {"the halls count", "the encoder counts",
+                                                        "the sin/cos sensor counts",
+                                                        "the absolute sensor counts"};
+    return names[kind];
+}
+
+/* Two wires exchanged turn the direction; which two decides what is left as the offset. */
+static void cure_reversed(const cvk_wiring_answer *w, double offset_rad, char *text, size_t size)
+{
+    static const char *const pairs[3] = {"b and c", "a and b", "c and a"};
+    int best = 0;
+    for (int n = 1; n < 3; n++) {
+        best = fabs(remainder(n * THIRD - offset_rad, 2.0 * PI)) <
+                       fabs(remainder(best * THIRD - offset_rad, 2.0 * PI))
+                   ? n
+                   : best;
+    }
+    const double left = remainder(best * THIRD - offset_rad, 2.0 * PI);
+    const bool halls = w->by == CVK_SENSES_HALL;
+    snprintf(text, size,
+             "%s against the phase order of the legs. With a screwdriver: exchange the motor wires "
+             "at legs %s (then rotor.offset_rad: %.4f)%s. Or leave the wires as they are and set "
+             "rotor.reversed: yes, rotor.offset_rad: %.4f.",
+             name_of(w->by), pairs[best], left,
+             halls ? ", or two of the hall wires instead" : "", offset_rad);
+}
+
+static void cure_straight(const cvk_wiring_answer *w, int shift, double offset_rad, char *text,
+                          size_t size)
+{
+    static const char *const moves[3] = {"", "the wire at leg a to leg b, that at b to c, that at c to a",
+                                         "the wire at leg a to leg c, that at c to b, that at b to a"};
+    if (w->by != CVK_SENSES_HALL || shift == 0) {
+        snprintf(text, size, "%s with the phase order of the legs: nothing to swap. Set "
+                             "rotor.reversed: no, rotor.offset_rad: %.4f.",
+                 name_of(w->by), offset_rad);
+        return;
+    }
+    snprintf(text, size,
+             "%s with the phase order of the legs, but from another phase. With a screwdriver: "
+             "move each motor wire on by one, %s (then rotor.offset_rad: %.4f). Or leave the wires "
+             "as they are and set rotor.reversed: no, rotor.offset_rad: %.4f.",
+             name_of(w->by), moves[shift], remainder(offset_rad + shift * THIRD, 2.0 * PI),
+             offset_rad);
+}
+
+static bool sensors_contradict(const cvk_calibration *c, const cvk_sensor_calibration *by,
+                               char *text, size_t size)
+{
+    for (int k = 0; k < CVK_SENSES_KINDS; k++) {
+        const cvk_sensor_calibration *other = &c->sensor[k];
+        if (other->direction != 0 && other->direction != by->direction) {
+            snprintf(text, size,
+                     " The %s counts the other way: of two sensors on one shaft one has its wires "
+                     "exchanged, and each needs its own rotor.reversed.",
+                     cvk_sensor_kind_name((cvk_sensor_kind)k));
+            return true;
+        }
+    }
+    return false;
+}
+
+void cvk_answer_wiring(cvk_calibration *c)
+{
+    static const char *const orders[3] = {"abc", "bca", "cab"};
+    cvk_wiring_answer *w = &c->wiring;
+    w->by = speaker_of(c);
+    if (w->by == CVK_SENSES_KINDS) {
+        snprintf(w->undecided, sizeof w->undecided,
+                 "the log has no rotor sensor: log hall, theta_m, enc, or sin and cos");
+        return;
+    }
+    const cvk_sensor_calibration *by = &c->sensor[w->by];
+    w->sensor_direction = by->direction;
+    w->probability = by->direction_probability;
+    if (by->direction == 0 || !cvk_measured_known(&by->electrical_offset_rad)) {
+        snprintf(w->undecided, sizeof w->undecided, "%s: %s", cvk_sensor_kind_name(w->by),
+                 by->why);
+        return;
+    }
+    const double offset = by->electrical_offset_rad.value;
+    const int shift = ((int)lround(-offset / THIRD) % 3 + 3) % 3;
+    const double left = remainder(offset + shift * THIRD, 2.0 * PI);
+    if (w->by == CVK_SENSES_HALL) {
+        w->probability *= within_third(left, deviation_of(&by->electrical_offset_rad));
+    }
+    memcpy(w->phases, orders[shift], 4);
+    if (w->probability < SURE) {
+        snprintf(w->undecided, sizeof w->undecided,
+                 "the halls lie midway between two phases (%.0f degrees from one): either name "
+                 "fits; set rotor.offset_rad instead of moving wires",
+                 left / DEGREE);
+    }
+    if (by->direction < 0) {
+        cure_reversed(w, offset, w->cure, sizeof w->cure);
+    } else {
+        cure_straight(w, shift, offset, w->cure, sizeof w->cure);
+    }
+    const size_t used = strlen(w->cure);
+    (void)sensors_contradict(c, by, w->cure + used, sizeof w->cure - used);
+}
+
+/* ---- which sensor to use -------------------------------------------------------------------- */
+
+/* Electrical error of a reading that stays after the correction. */
+static double error_of(const cvk_sensor_calibration *s)
+{
+    const double noise = isfinite(s->noise_rad) ? s->noise_rad : 0.0;
+    return hypot(hypot(s->resolution_rad / sqrt(12.0), noise),
+                 deviation_of(&s->electrical_offset_rad));
+}
+
+void cvk_choose_sensor(cvk_calibration *c)
+{
+    double least = INFINITY, next = INFINITY;
+    int second = CVK_SENSES_KINDS;
+    c->best = CVK_SENSES_KINDS;
+    for (int k = 0; k < CVK_SENSES_KINDS; k++) {
+        const cvk_sensor_calibration *s = &c->sensor[k];
+        if (!cvk_measured_known(&s->electrical_offset_rad)) {
+            continue;
+        }
+        const double error = error_of(s);
+        if (error < least) {
+            next = least;
+            second = (int)c->best;
+            least = error;
+            c->best = (cvk_sensor_kind)k;
+        } else if (error < next) {
+            next = error;
+            second = k;
+        }
+    }
+    if (c->best == CVK_SENSES_KINDS) {
+        snprintf(c->why_best, sizeof c->why_best, "no sensor could be calibrated");
+    } else if (second == CVK_SENSES_KINDS) {
+        snprintf(c->why_best, sizeof c->why_best, "%s, the only one calibrated",
+                 cvk_sensor_kind_name(c->best));
+    } else {
+        snprintf(c->why_best, sizeof c->why_best,
+                 "%s: a reading of it is %.2g degrees electrical wrong (steps, noise and offset "
+                 "together), one of the next best (%s) %.2g%s",
+                 cvk_sensor_kind_name(c->best), least / DEGREE,
+                 cvk_sensor_kind_name((cvk_sensor_kind)second), next / DEGREE,
+                 c->best == CVK_SENSES_ENCODER
+                     ? "; it must find its index after each power-up"
+                     : "");
+    }
+}
