@@ -27,6 +27,8 @@ int cmd_estimate(int argc, char **argv);
 int cmd_examine(int argc, char **argv);
 int cmd_card(int argc, char **argv);
 int cmd_plan(int argc, char **argv);
+int cmd_wiring(int argc, char **argv);
+int cmd_calibrate(int argc, char **argv);
 int cmd_gains(int argc, char **argv);
 int cmd_run(int argc, char **argv);
 int cmd_serve(int argc, char **argv);
@@ -112,7 +114,7 @@ void print_estimate_line(const cvk_estimate *estimate, const char *path, int sta
 
 /* Members of a JSON object that several documents share; what is not finite is null. */
 void add_json_number(JsonBuilder *b, const char *key, double value);
-void add_json_text(JsonBuilder *b, const char *key, const char *value);
+void add_json_text(JsonBuilder *b, const char *key, const char *value); /* null: null */
 void add_json_entry(JsonBuilder *b, const char *key, const cvk_card_entry *entry, gboolean poles);
 void add_json_missing(JsonBuilder *b, const cvk_card *card);
 void add_json_findings(JsonBuilder *b, const cvk_estimate *estimate);

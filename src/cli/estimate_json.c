@@ -19,7 +19,11 @@ void add_json_number(JsonBuilder *b, const char *key, double value)
 void add_json_text(JsonBuilder *b, const char *key, const char *value)
 {
     json_builder_set_member_name(b, key);
-    json_builder_add_string_value(b, value);
+    if (value != NULL) {
+        json_builder_add_string_value(b, value);
+    } else {
+        json_builder_add_null_value(b);
+    }
 }
 
 void add_json_entry(JsonBuilder *b, const char *key, const cvk_card_entry *entry, gboolean poles)

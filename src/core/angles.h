@@ -15,9 +15,25 @@ typedef struct cvk_imposed {
 } cvk_imposed;
 
 /* A rotor sensor behind its tracking filter. */
+typedef struct cvk_encoder {
+    int32_t counts_before, position; /* the counter; counts within a turn */
+    bool begun, indexed;             /* the index mark has given the position */
+} cvk_encoder;
+
+typedef struct cvk_halls {
+    float edge_rad, since_s, speed_rad_s; /* own angle of the last edge, time since, speed before */
+    int32_t sector, way, odd;             /* readings of a code that cannot be */
+    bool begun;
+} cvk_halls;
+
 typedef struct cvk_rotor {
     cvk_angle now;
-    bool primed;
+    float own_before_rad, stayed_rad, turned_rad;
+    uint32_t primed; /* readings so far */
+    uint32_t lost, disputed; /* control calls in a row */
+    cvk_encoder encoder;
+    cvk_halls halls;
+    volatile bool aligned; /* a task said that the offset holds */
 } cvk_rotor;
 
 /* The flux observer: observer_flux.c. */
@@ -40,6 +56,8 @@ void cvk_angles_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now
 /* The steps: now->source[...] is theirs to write. */
 void cvk_imposed_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now);
 void cvk_rotor_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now);
+/* Whether the rotor sensor's offset holds, since power-up, with these settings. */
+bool cvk_rotor_is_known(const cvk_angles *angles, const cvk_rotor_settings *settings);
 void cvk_flux_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now);
 
 #endif

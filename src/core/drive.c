@@ -478,7 +478,9 @@ cvk_status cvk_drive_request(cvk_drive *drive, cvk_owner owner, const cvk_reques
         status = check_request(request, why);
     }
     if (status == CVK_OK) {
-        status = cvk_setup_allows(&d->setup[d->setup_staged], (cvk_mode)request->mode, why);
+        const cvk_setup *staged = &d->setup[d->setup_staged];
+        status = cvk_setup_allows(staged, (cvk_mode)request->mode,
+                                  cvk_rotor_is_known(&d->angles, &staged->settings.rotor), why);
     }
     if (status == CVK_OK) {
         d->request[free_place] = *request;
@@ -497,14 +499,20 @@ cvk_status cvk_drive_run(cvk_drive *drive, cvk_owner owner, cvk_excitation *exci
         return owned;
     }
     for (unsigned n = 0; excitation != NULL && n < excitation->count; n++) {
-        cvk_status status = cvk_setup_allows(&d->setup[d->setup_staged],
-                                             cvk_step_mode(excitation->steps[n].kind), why);
+        const cvk_setup *staged = &d->setup[d->setup_staged];
+        cvk_status status = cvk_setup_allows(staged, cvk_step_mode(excitation->steps[n].kind),
+                                             cvk_rotor_is_known(&d->angles, &staged->settings.rotor), why);
         if (status != CVK_OK) {
             return status;
         }
     }
     d->excitation = excitation;
     return CVK_OK;
+}
+
+void cvk_drive_rotor_aligned(cvk_drive *drive)
+{
+    state_of(drive)->angles.rotor.aligned = true;
 }
 
 void cvk_drive_clear_fault(cvk_drive *drive)

@@ -111,10 +111,11 @@ static cvk_request request_of(cvk_excitation *excitation, const cvk_step *step)
                              .current_a = {step->fraction * config->current_limit_a,
                                            step->fraction_q * config->current_limit_a}};
     case CVK_STEP_TURN: {
-        float share = 5.0f * progress_of(excitation, step);
+        const float share = progress_of(excitation, step) / CVK_TURN_RISE;
+        const float x = share < 1.0f ? share : 1.0f; /* no kick at either end of the rise */
         return (cvk_request){.mode = CVK_MODE_IMPOSED,
                              .current_a = {step->fraction * config->current_limit_a, 0.0f},
-                             .speed_rad_s = step->speed_rad_s * (share < 1.0f ? share : 1.0f)};
+                             .speed_rad_s = step->speed_rad_s * x * x * (3.0f - 2.0f * x)};
     }
     case CVK_STEP_REST:
         return (cvk_request){.mode = CVK_MODE_VOLTAGE};

@@ -35,7 +35,10 @@ const char *cvk_angle_reason_text(cvk_angle_reason reason)
                                                          [CVK_ANGLE_TOO_SLOW] = "too slow",
                                                          [CVK_ANGLE_NO_MATCH] = "does not match",
                                                          [CVK_ANGLE_NOT_SETTLED] = "not settled",
-                                                         [CVK_ANGLE_BAD_READING] = "bad reading"};
+                                                         [CVK_ANGLE_BAD_READING] = "bad reading",
+                                                         [CVK_ANGLE_JUMPED] = "jumped",
+                                                         [CVK_ANGLE_STUCK] = "stuck",
+                                                         [CVK_ANGLE_SPEED_ONLY] = "speed only"};
     return TEXT_OF(reason, texts, "unknown reason");
 }
 

@@ -98,7 +98,9 @@ static void write_coast(cvk_excitation *excitation, const cvk_excitation_config 
 static void write_sweep(cvk_excitation *excitation, const cvk_excitation_config *config)
 {
     const float settle_s = 10.0f * config->hold_s, share = SWEEP_SHARE;
-    const float way_s = (config->sweep_turns + 0.1f) * CVK_TWO_PI / config->sweep_rad_s / 0.9f;
+    const float full_share = 1.0f - 0.5f * CVK_TURN_RISE; /* of the way at full speed */
+    const float way_s =
+        (config->sweep_turns + 0.1f) * CVK_TWO_PI / config->sweep_rad_s / full_share;
     for (int way = 1; way >= -1; way -= 2) {
         add(excitation, (cvk_step){CVK_STEP_TURN, settle_s, 0.0f, share, 0.0f, false, 0.0f});
         add(excitation, (cvk_step){CVK_STEP_TURN, way_s, 0.0f, share,

@@ -51,18 +51,6 @@ static cvk_status prepare_current(cvk_setup *setup, cvk_refusal *why)
     return cvk_current_control_prepare(&setup->current, &config, why);
 }
 
-static void prepare_rotor(cvk_setup *setup)
-{
-    const cvk_settings *s = &setup->settings;
-    const float pole_pairs = (float)s->motor.pole_pairs;
-    setup->rotor.ratio = s->rotor.reversed != 0 ? -pole_pairs : pole_pairs;
-    setup->rotor.sensor_periods =
-        s->rotor.periods_per_turn > 0 ? (float)s->rotor.periods_per_turn : pole_pairs;
-    setup->rotor.per_count_rad = CVK_TWO_PI / (float)s->rotor.counts;
-    cvk_tracking_gains(CVK_TWO_PI * s->rotor.bandwidth_hz, setup->period_s,
-                       &setup->rotor.gain_angle, &setup->rotor.gain_speed);
-}
-
 static void prepare_start(cvk_setup *setup)
 {
     const cvk_settings *s = &setup->settings;
@@ -127,7 +115,7 @@ cvk_status cvk_setup_prepare(cvk_setup *setup, const cvk_hardware *hardware,
         status = prepare_current(setup, why);
     }
     if (status == CVK_OK) {
-        prepare_rotor(setup);
+        cvk_rotor_prepare(setup);
         prepare_observer(setup);
         prepare_start(setup);
         const cvk_speed_settings *speed = &setup->settings.speed;
@@ -151,7 +139,23 @@ static cvk_status unknown(const char *field, const char *mode, const char *reaso
     return CVK_CONTRADICTION;
 }
 
-static cvk_status needs_angle(const cvk_setup *setup, const char *mode, cvk_refusal *why)
+/* Why the sensor's offset does not hold, and what would make it. */
+static cvk_status needs_alignment(const cvk_rotor_settings *s, const char *mode, cvk_refusal *why)
+{
+    return unknown("rotor.startup", mode,
+                   s->startup == CVK_ROTOR_INDEX
+                       ? "the encoder's index mark has not gone by since power-up: turn the shaft "
+                         "once, by hand or with an imposed angle"
+                   : s->startup == CVK_ROTOR_CALIBRATE
+                       ? "a calibration is asked for after each power-up: run one (corvak "
+                         "calibrate), or set rotor.startup"
+                       : "an encoder's counts begin anywhere at power-up: a stored offset held until "
+                         "then. Set rotor.startup: index (with a mark), or calibrate",
+                   why);
+}
+
+static cvk_status needs_angle(const cvk_setup *setup, const char *mode, bool rotor_known,
+                              cvk_refusal *why)
 {
     const cvk_settings *s = &setup->settings;
     const bool by_sensor = s->angle.source == CVK_BY_ROTOR_SENSOR;
@@ -164,6 +168,13 @@ static cvk_status needs_angle(const cvk_setup *setup, const char *mode, cvk_refu
                        "set angle.source: observer",
                        why);
     }
+    if (by_sensor && s->rotor.kind == CVK_ROTOR_TACHOMETER) {
+        return unknown("rotor.kind", mode,
+                       "a tachometer tells the speed alone: set angle.source: observer", why);
+    }
+    if (by_sensor && !rotor_known) {
+        return needs_alignment(&s->rotor, mode, why);
+    }
     if (!by_sensor && (s->motor.flux_linkage_wb == 0.0f || s->motor.resistance_ohm == 0.0f)) {
         return unknown(s->motor.flux_linkage_wb == 0.0f ? "motor.flux_linkage_wb"
                                                         : "motor.resistance_ohm",
@@ -172,7 +183,8 @@ static cvk_status needs_angle(const cvk_setup *setup, const char *mode, cvk_refu
     return CVK_OK;
 }
 
-cvk_status cvk_setup_allows(const cvk_setup *setup, cvk_mode mode, cvk_refusal *why)
+cvk_status cvk_setup_allows(const cvk_setup *setup, cvk_mode mode, bool rotor_known,
+                            cvk_refusal *why)
 {
     const cvk_settings *s = &setup->settings;
     const char *name = cvk_mode_text(mode);
@@ -184,5 +196,5 @@ cvk_status cvk_setup_allows(const cvk_setup *setup, cvk_mode mode, cvk_refusal *
                                                        : "motor.inductance_q_h",
                        name, "the current loop needs it: estimate it (corvak gains)", why);
     }
-    return mode == CVK_MODE_IMPOSED ? CVK_OK : needs_angle(setup, name, why);
+    return mode == CVK_MODE_IMPOSED ? CVK_OK : needs_angle(setup, name, rotor_known, why);
 }

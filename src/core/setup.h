@@ -10,9 +10,16 @@
 #include "corvak/core/parameters.h"
 
 typedef struct cvk_rotor_constants {
-    float ratio; /* electrical angle over sensor angle, signed */
-    float sensor_periods, per_count_rad;
+    float ratio; /* electrical angle over the sensor's own, signed */
+    float per_count_rad, stuck_rad;
+    int32_t index_counts, index_doubt_counts; /* encoder: place of the mark; and how far off it is
+                                                 still one */
+    float per_gain, per_cos_lean, tan_lean;   /* sin/cos */
+    float hall_edge_rad[CVK_ROTOR_EDGES], half_hysteresis_rad;
+    float per_volt; /* tachometer: electrical rad/s */
     float gain_angle, gain_speed;
+    uint32_t anew_ticks, dispute_ticks;
+    bool corrected; /* some harmonic is known */
 } cvk_rotor_constants;
 
 typedef struct cvk_flux_constants {
@@ -53,11 +60,15 @@ cvk_status cvk_setup_prepare(cvk_setup *setup, const cvk_hardware *hardware,
 
 cvk_bounds cvk_bounds_of(const cvk_settings *settings);
 
+/* The rotor sensor's constants: rotor.c. */
+void cvk_rotor_prepare(cvk_setup *setup);
+
 /* Both hold. */
 cvk_bounds cvk_bounds_tighter(cvk_bounds a, cvk_bounds b);
 
 /* What a mode needs and is not known; CVK_OK when nothing. */
-cvk_status cvk_setup_allows(const cvk_setup *setup, cvk_mode mode, cvk_refusal *why) CVK_MUST_CHECK;
+cvk_status cvk_setup_allows(const cvk_setup *setup, cvk_mode mode, bool rotor_known,
+                            cvk_refusal *why) CVK_MUST_CHECK;
 
 /* Gains of a tracking filter with both poles at a bandwidth (rad/s): the discrete alpha-beta filter
  * with r = exp(-bandwidth T), gain_angle = 1 - r^2, gain_speed = (1 - r)^2 / T. */

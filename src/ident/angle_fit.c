@@ -2,7 +2,8 @@
  *
  * Over a step from row a to row b, with m = e^(j theta):
  *
- *     int v = R int i + U int u(i) + [L0 i + L2 m^2 conj(i) + flux m] from a to b
+ *     int v = R int i + U int u(i) + [L0 i + L2 m^2 conj(i) + flux m + fifth m^-5 + seventh m^7]
+ *             from a to b
  *
  * With theta = theta0 + sum of f x a small correction, flux m becomes flux m0 (1 + j sum of f x).
  * Everything is a column of one least-squares problem; its covariance is that of the sums over
@@ -33,6 +34,7 @@
 #define SLIP_SD 3e-5    /* share of lost counts */
 #define EDGE_SD 0.2     /* rad, of a hall's place */
 #define HARMONIC_SD 0.1 /* rad, electrical, of a sensor's error */
+#define CURVE_BINS 72 /* of the error over a turn */
 #define FEWEST_EDGES 3.0 /* either way */
 #define EDGE_ROWS 3u    /* on either side of a hall's edge */
 #define ROUNDS 3
@@ -50,10 +52,16 @@ enum {
     X_OFFSET_RE,
     X_OFFSET_IM,
     X_DELAY,
-    X_FLUX,
+    X_FIFTH_RE, /* harmonics of the magnet's flux, shares of it times the flux */
+    X_FIFTH_IM,
+    X_SEVENTH_RE,
+    X_SEVENTH_IM,
+    X_FLUX, /* CVK_AF_ELECTRICAL columns stand before it */
     X_FEATURES, /* flux times each wanted feature */
     X_MOST = X_FEATURES + CVK_AF_COUNT
 };
+
+_Static_assert((int)X_FLUX == CVK_AF_ELECTRICAL, "the columns that are not the magnet's");
 
 cvk_status cvk_angle_data_make(cvk_angle_data *d, const cvk_signals *s)
 {
@@ -216,6 +224,12 @@ typedef struct problem {
     double scale_rows;            /* rows of a typical step */
 } problem;
 
+static double complex fifth_power(double complex m)
+{
+    const double complex square = m * m;
+    return square * square * m;
+}
+
 static void equation(const problem *p, const step *e, double complex x[X_MOST], double complex *y)
 {
     const cvk_angle_data *d = p->data;
@@ -251,6 +265,12 @@ static void equation(const problem *p, const step *e, double complex x[X_MOST], 
     }
     x[X_OFFSET_RE] = weight * rows * s->period_s;
     x[X_OFFSET_IM] = I * x[X_OFFSET_RE];
+    const double complex fifth = conj(fifth_power(mb) - fifth_power(ma));
+    const double complex seventh = fifth_power(mb) * mb * mb - fifth_power(ma) * ma * ma;
+    x[X_FIFTH_RE] = weight * fifth;
+    x[X_FIFTH_IM] = weight * I * fifth;
+    x[X_SEVENTH_RE] = weight * seventh;
+    x[X_SEVENTH_IM] = weight * I * seventh;
     x[X_FLUX] = weight * (mb - ma);
     for (int n = X_FEATURES; n < p->count; n++) {
         const int f = p->feature[n - X_FEATURES];
@@ -464,6 +484,7 @@ static void take_fit(const problem *p, const solution *s, const double *cov, cvk
     const int n = p->count;
     const double flux = s->x[X_FLUX];
     memcpy(fit->value, p->around, sizeof fit->value);
+    memcpy(fit->electrical, s->x, sizeof fit->electrical);
     for (int r = X_FEATURES; r < n; r++) {
         fit->value[p->feature[r - X_FEATURES]] += s->x[r] / flux;
         for (int c = X_FEATURES; c < n; c++) {
@@ -600,6 +621,23 @@ static void current_covariance(const problem *p, const steps *all, const solutio
     covariance_of_blocks(block, n, s->inverse, cov);
 }
 
+/* How much the vector's length wanders while the rotor turns. */
+static double wander_of(const cvk_angle_data *d, const steps *all, const cvk_angle_model *m)
+{
+    double sum = 0.0, square = 0.0, count = 0.0;
+    for (size_t k = 0; k < all->count; k++) {
+        const step *e = &all->list[k];
+        if (fabs(angle_at(m, e->b) - angle_at(m, e->a)) > LEAST_TURN_RAD) {
+            const double a = cabs(d->current[e->b] - d->current[e->a]) /
+                             ((double)(e->b - e->a) * d->signals->period_s);
+            sum += a;
+            square += a * a;
+            count += 1.0;
+        }
+    }
+    return sqrt(fmax(square * count / (sum * sum) - 1.0, 0.0));
+}
+
 /* Halls are looked at where they change: between, nobody knows how the rotor moved. */
 typedef struct at_edge {
     double off;  /* current's direction less the edge's place */
@@ -674,12 +712,14 @@ cvk_status cvk_angle_by_current(const cvk_angle_data *d, const cvk_angle_model *
     sums sum;
     memset(fit, 0, sizeof *fit);
     memset(&sum, 0, sizeof sum);
-    if (m->column->kind == CVK_SENSES_HALL) {
-        halls_by_current(d, m, fit);
-        return CVK_OK;
-    }
     if (!make_steps(d, m, MOST_EQUATIONS, &all)) {
         return CVK_NO_MEMORY;
+    }
+    fit->wander = wander_of(d, &all, m);
+    if (m->column->kind == CVK_SENSES_HALL) {
+        halls_by_current(d, m, fit);
+        free(all.list);
+        return CVK_OK;
     }
     want(&p, m->wanted | 1u << CVK_AF_OFFSET | 1u << CVK_AF_WAY);
     const double complex up = mean_direction(&p, &all, 1), down = mean_direction(&p, &all, -1);
@@ -776,13 +816,70 @@ cvk_status cvk_angle_likeness_of(const cvk_angle_data *d, const cvk_angle_model 
     return CVK_OK;
 }
 
-double cvk_angle_corrected(const cvk_angle_model *m, const cvk_angle_fit *fit, double own_rad,
-                           double omega)
+/* ---- the error over a turn ------------------------------------------------------------------- */
+
+typedef struct error_bins {
+    double complex sum[CURVE_BINS];
+} error_bins;
+
+/* A vector whose angle is how far the true one is ahead of the model at a step, weighed by what it
+ * tells; 0 for nothing. */
+static double complex ahead_at(const problem *p, const step *e, const cvk_angle_fit *fit,
+                               bool by_current)
 {
-    double f[CVK_AF_COUNT], angle = (double)(m->direction * m->ratio) * own_rad;
-    features_of(m, own_rad, omega, f);
-    for (int n = 0; n < CVK_AF_COUNT; n++) {
-        angle += fit->value[n] * f[n];
+    double complex x[X_MOST], y;
+    if (by_current) {
+        return current_equation(p, e, x, &y) ? cexp(I * creal(y)) : 0.0;
     }
-    return angle;
+    equation(p, e, x, &y);
+    for (int n = 0; n < X_FLUX; n++) {
+        y -= fit->electrical[n] * x[n];
+    }
+    return y * conj(x[X_FLUX]);
+}
+
+static void fill_bins(const problem *p, const steps *all, const cvk_angle_fit *fit, bool by_current,
+                      error_bins *bins)
+{
+    memset(bins, 0, sizeof *bins);
+    for (size_t k = 0; k < all->count; k++) {
+        const step *e = &all->list[k];
+        const double own = p->model->column->angle_rad[(e->a + e->b) / 2u] / (2.0 * PI);
+        const int bin = (int)((own - floor(own)) * CURVE_BINS) % CURVE_BINS;
+        bins->sum[bin] += ahead_at(p, e, fit, by_current);
+    }
+}
+
+cvk_status cvk_angle_error_curve(const cvk_angle_data *d, const cvk_angle_model *m,
+                                 const cvk_angle_fit *fit, bool by_current, cvk_error_curve *curve)
+{
+    problem p = {.data = d, .model = m, .delay = fit->delay_rows};
+    error_bins before, after;
+    steps all;
+    if (!make_steps(d, m, MOST_EQUATIONS, &all)) {
+        return CVK_NO_MEMORY;
+    }
+    want(&p, 0u);
+    const bool halls = m->column->kind == CVK_SENSES_HALL;
+    double mean = 0.0;
+    for (int n = 0; n < 2 * CVK_HALL_EDGES && halls; n++) {
+        mean += fit->value[CVK_AF_EDGES_UP + n] / (2.0 * CVK_HALL_EDGES);
+    }
+    for (int n = 0; n < CVK_AF_COSINE_1; n++) {
+        p.around[n] = fit->value[n];
+    }
+    p.around[CVK_AF_OFFSET] += mean;
+    fill_bins(&p, &all, fit, by_current, &before);
+    memcpy(p.around, fit->value, sizeof p.around);
+    fill_bins(&p, &all, fit, by_current, &after);
+    free(all.list);
+    curve->points = 0;
+    for (int n = 0; n < CURVE_BINS; n++) {
+        if (cabs(before.sum[n]) > 0.0 && cabs(after.sum[n]) > 0.0) {
+            curve->sensor_rad[curve->points] = (n + 0.5) * 2.0 * PI / CURVE_BINS;
+            curve->before_rad[curve->points] = carg(before.sum[n]);
+            curve->after_rad[curve->points++] = carg(after.sum[n]);
+        }
+    }
+    return CVK_OK;
 }

@@ -49,14 +49,17 @@ typedef struct cvk_angle_model {
 } cvk_angle_model;
 
 #define CVK_AF_BLOCKS 24
+#define CVK_AF_ELECTRICAL 13 /* columns that are not the magnet's */
 
 typedef struct cvk_angle_fit {
     bool fine;
     double value[CVK_AF_COUNT];             /* rad; latency s */
     double cov[CVK_AF_COUNT * CVK_AF_COUNT];
     double size, size_deviation; /* flux linkage, Wb; or current, A */
+    double wander; /* by current: rms of the vector's length, as a share */
     double delay_rows, delay_deviation;
     double dof;
+    double electrical[CVK_AF_ELECTRICAL]; /* the other columns, for the error curve */
 } cvk_angle_fit;
 
 /* By the voltages that the magnet makes. Not fine when nothing turns or all is singular. CVK_OK or
@@ -80,8 +83,9 @@ typedef struct cvk_angle_likeness {
 cvk_status cvk_angle_likeness_of(const cvk_angle_data *data, const cvk_angle_model *model,
                                  int blocks, cvk_angle_likeness *out);
 
-/* The sensor's angle at a row plus its features' value, electrical. */
-double cvk_angle_corrected(const cvk_angle_model *model, const cvk_angle_fit *fit, double own_rad,
-                           double omega_rad_s);
+/* What is left of the angle over a turn of the sensor: with offset (and latency or lag) alone, and
+ * with all features. `by_current`: as the fit was made. CVK_OK or CVK_NO_MEMORY. */
+cvk_status cvk_angle_error_curve(const cvk_angle_data *data, const cvk_angle_model *model,
+                                 const cvk_angle_fit *fit, bool by_current, cvk_error_curve *curve);
 
 #endif

@@ -144,6 +144,28 @@ static cvk_status calibrate_sensor(const cvk_angle_data *data, const cvk_log *lo
     return status;
 }
 
+/* A finer sensor that is calibrated says where the rotor is at each of their edges. */
+static void refine_halls(const cvk_sensor_column *column, const cvk_signals *s,
+                         cvk_calibration *out)
+{
+    cvk_sensor_calibration *halls = &out->sensor[CVK_SENSES_HALL];
+    double least = INFINITY;
+    int best = CVK_SENSES_KINDS;
+    for (int k = CVK_SENSES_ENCODER; k < CVK_SENSES_KINDS; k++) {
+        const cvk_measured *offset = &out->sensor[k].electrical_offset_rad;
+        if (cvk_measured_known(offset) && offset->high - offset->low < least) {
+            least = offset->high - offset->low;
+            best = k;
+        }
+    }
+    const cvk_measured *own = &halls->electrical_offset_rad;
+    if (best != CVK_SENSES_KINDS && halls->direction != 0 &&
+        !(own->high - own->low <= least)) {
+        cvk_calibrate_halls_by_sensor(&column[CVK_SENSES_HALL], s, &column[best],
+                                      &out->sensor[best], halls);
+    }
+}
+
 static cvk_status calibrate_all(const cvk_signals *s, const cvk_log *log,
                                 const cvk_calibrate_options *options, cvk_calibration *out)
 {
@@ -164,6 +186,7 @@ static cvk_status calibrate_all(const cvk_signals *s, const cvk_log *log,
             direction = out->sensor[kind].direction;
         }
     }
+    refine_halls(column, s, out);
     if (status == CVK_OK) {
         cvk_calibrate_tachometer(fastest, s, log, row, direction, out);
         cvk_calibrate_channels(s, log, row, &out->channels);

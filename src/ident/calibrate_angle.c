@@ -25,6 +25,7 @@
 #define LIKENESS_FLOOR 0.05   /* of what a likeness is short of one, squared */
 #define RATIO_WEIGHT 3.0      /* a part of the way has several electrical turns */
 #define CLEAR_ODDS 2.0        /* of one part of the way, that is taken as contradicting another */
+#define CONTRADICTING 5       /* one clear part in so many is more than chance */
 #define SURE 0.99
 #define FAIR_LIKENESS 0.6     /* else nothing turns with the sensor */
 #define CLEARLY_LIKER 2.0     /* or at least so much more one way than the other */
@@ -40,7 +41,8 @@
 #define EDGE_PASSES 2.8 /* of a hall's edge, to tell its place and how sure that is */
 #define FEW_PASSES_DOUBT (4.0 * DEGREE)
 #define DRAGGED_LAG (70.0 * DEGREE)    /* most that a rotor trails the vector that drags it */
-#define TELLS_APART (20.0 * DEGREE)    /* deviation of an offset that tells d from q */
+#define TELLS_APART (25.0 * DEGREE)    /* deviation of an offset that tells d from q */
+#define STEADY_LENGTH 0.05 /* wander of a vector that nobody regulates by the torque */
 #define SAME_PLACE (60.0 * DEGREE)
 #define CLEAR_PULL (4.0 * DEGREE)
 
@@ -165,7 +167,7 @@ static cvk_status find_direction(const cvk_angle_data *d, const cvk_sensor_colum
     const int fewer = for_up < for_down ? for_up : for_down;
     out->direction_probability = 1.0 / (1.0 + exp(-fabs(odds)));
     out->direction = odds > 0.0 ? 1 : -1;
-    if (fewer >= 2 && 10 * fewer >= parts) {
+    if (fewer >= 2 && CONTRADICTING * fewer >= for_up + for_down) {
         out->direction = 0;
         snprintf(out->why, sizeof out->why,
                  "it counts with the field in %d parts of the log and against it in %d: the "
@@ -251,6 +253,17 @@ static double step_doubt(const cvk_angle_model *m)
     return m->column->kind == CVK_SENSES_SINCOS ? 0.0 : STEP_DOUBT * m->ratio * step;
 }
 
+/* Counts are lost one by one, at random: beside their mean, which the fit takes off, their number
+ * wanders by its root. */
+static double slip_doubt(const cvk_angle_model *m, const cvk_angle_fit *fit, double turns)
+{
+    const double step = m->ratio * m->column->step_rad, slip = fabs(fit->value[CVK_AF_SLIP]);
+    if ((m->wanted >> CVK_AF_SLIP & 1u) == 0u || slip < 2.0 * deviation(fit, CVK_AF_SLIP)) {
+        return 0.0;
+    }
+    return step * sqrt(slip * turns * 2.0 * PI / step / 3.0);
+}
+
 static cvk_measured interval(const cvk_angle_fit *fit, double value, double sd, double floor)
 {
     return cvk_measured_of(value, cvk_student95(fit->dof) * hypot(sd, floor));
@@ -311,7 +324,8 @@ static void write_fit(const cvk_angle_model *m, const cvk_angle_fit *fit,
         floor = FEW_PASSES_DOUBT;
     }
     out->electrical_offset_rad = interval(fit, remainder(value, 2.0 * PI), sd,
-                                          hypot(floor, step_doubt(m)));
+                                          hypot(hypot(floor, step_doubt(m)),
+                                                slip_doubt(m, fit, out->turns)));
     write_harmonics(m, fit, out);
     if (m->column->kind == CVK_SENSES_HALL && (m->wanted >> CVK_AF_OFFSET & 1u) == 0u) {
         write_edges(m, fit, &out->hall);
@@ -329,20 +343,42 @@ static void write_fit(const cvk_angle_model *m, const cvk_angle_fit *fit,
 /* ---- which of the two references ------------------------------------------------------------- */
 
 /* A vector that drags the rotor lies near its d axis, both ways; one that a controller turns with
- * the rotor lies near q. */
+ * the rotor lies near q. The back-EMF tells which, or else the vector's length: that of a controller
+ * follows the torque. */
 static bool dragged(const cvk_angle_fit *current, unsigned wanted, const cvk_angle_fit *emf)
 {
-    double by_current, by_emf, sd;
-    if (!current->fine || !emf->fine || current->size < FAIR_LIKENESS ||
+    double by_current, by_emf, sd, emf_sd = INFINITY;
+    if (!current->fine || current->size < FAIR_LIKENESS ||
         fabs(current->value[CVK_AF_WAY]) > DRAGGED_LAG) {
         return false;
     }
-    offset_of(emf, wanted, &by_emf, &sd);
-    if (sd > TELLS_APART) {
-        return false;
-    }
     offset_of(current, wanted, &by_current, &sd);
+    if (emf->fine) {
+        offset_of(emf, wanted, &by_emf, &emf_sd);
+    }
+    if (emf_sd > TELLS_APART) {
+        return current->wander < STEADY_LENGTH;
+    }
     return fabs(remainder(by_current - by_emf, 2.0 * PI)) < SAME_PLACE;
+}
+
+static double rms_of(const double *x, size_t n)
+{
+    double sum = 0.0;
+    for (size_t k = 0; k < n; k++) {
+        sum += x[k] * x[k];
+    }
+    return n > 0 ? sqrt(sum / (double)n) : NAN;
+}
+
+static cvk_status draw_error(const cvk_angle_data *d, const cvk_angle_model *m,
+                             const cvk_angle_fit *fit, cvk_sensor_calibration *out)
+{
+    const bool by_current = out->reference == CVK_REFERENCE_CURRENT;
+    cvk_status status = cvk_angle_error_curve(d, m, fit, by_current, &out->curve);
+    out->error_before_rad = rms_of(out->curve.before_rad, out->curve.points);
+    out->error_after_rad = rms_of(out->curve.after_rad, out->curve.points);
+    return status;
 }
 
 static void choose_reference(const cvk_angle_model *m, const cvk_angle_fit *emf,
@@ -457,6 +493,10 @@ cvk_status cvk_calibrate_angle(const cvk_angle_data *d, const cvk_sensor_column 
     if (status == CVK_OK) {
         m.wanted = at_speed.wanted;
         choose_reference(&m, &emf, &current, out);
+    }
+    if (status == CVK_OK && out->reference != CVK_REFERENCE_NONE) {
+        status =
+            draw_error(d, &m, out->reference == CVK_REFERENCE_CURRENT ? &current : &emf, out);
     }
     return status;
 }

@@ -26,6 +26,11 @@ cvk_status cvk_calibrate_angle(const cvk_angle_data *data, const cvk_sensor_colu
 void cvk_calibrate_ellipse(cvk_sensor_column *column, const cvk_signals *signals,
                            cvk_sincos_calibration *out);
 
+/* Halls by a calibrated sensor of the same log: instead of what the log alone said of them. */
+void cvk_calibrate_halls_by_sensor(const cvk_sensor_column *halls, const cvk_signals *signals,
+                                   const cvk_sensor_column *column,
+                                   const cvk_sensor_calibration *by, cvk_sensor_calibration *out);
+
 /* Index marks and lost counts. */
 void cvk_calibrate_marks(const cvk_sensor_column *column, const cvk_signals *signals,
                          const cvk_log *log, const size_t *row_in_log, double counts,

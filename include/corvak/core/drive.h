@@ -56,7 +56,7 @@ cvk_hardware cvk_hardware_default(void);
 
 /* A drive's memory, owned by the caller. Its inside is private: what may be known of it is in the
  * moment. */
-#define CVK_DRIVE_BYTES 2304u
+#define CVK_DRIVE_BYTES 2816u
 
 typedef struct cvk_drive {
     union {
@@ -143,6 +143,10 @@ cvk_status cvk_drive_request(cvk_drive *drive, cvk_owner owner, const cvk_reques
  * CVK_NOT_OWNER and CVK_CONTRADICTION as for a request. It ends when the lease does. Task. */
 cvk_status cvk_drive_run(cvk_drive *drive, cvk_owner owner, cvk_excitation *excitation,
                          cvk_refusal *why) CVK_MUST_CHECK;
+
+/* The rotor sensor's offset in the settings holds, until power-off: a calibration has found it, or
+ * somebody vouches for it. Task, before a request that needs it. */
+void cvk_drive_rotor_aligned(cvk_drive *drive);
 
 /* Ends a fault, from the next control call on: then the request counts again. Task or interrupt. */
 void cvk_drive_clear_fault(cvk_drive *drive);

@@ -16,6 +16,7 @@ extern "C" {
 #endif
 
 #define CVK_EXCITATION_MAX_STEPS 64u
+#define CVK_TURN_RISE 0.4f /* share of a turning step in which its speed is reached */
 
 typedef enum cvk_step_kind {
     CVK_STEP_REST,        /* zero voltage */
@@ -27,8 +28,9 @@ typedef enum cvk_step_kind {
     CVK_STEP_SPEED,       /* hold a speed, with a d-axis current of `fraction` of the limit */
     CVK_STEP_RAMP,        /* from the speed of the step before to this one */
     CVK_STEP_CURRENT,     /* hold d and q currents of `fraction` and `fraction_q` of the limit */
-    CVK_STEP_TURN,        /* turn an imposed angle at `speed_rad_s`, reached within a fifth of the
-                             step, with a d-axis current of `fraction` of the limit */
+    CVK_STEP_TURN,        /* turn an imposed angle at `speed_rad_s`, reached softly within
+                             CVK_TURN_RISE of the step, with a d-axis current of `fraction` of the
+                             limit */
     CVK_STEP_OFF          /* bridge off */
 } cvk_step_kind;
 

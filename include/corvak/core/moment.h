@@ -53,7 +53,10 @@ typedef enum cvk_angle_reason {
     CVK_ANGLE_TOO_SLOW, /* too little back-EMF */
     CVK_ANGLE_NO_MATCH, /* what it expects is not what is measured */
     CVK_ANGLE_NOT_SETTLED,
-    CVK_ANGLE_BAD_READING,
+    CVK_ANGLE_BAD_READING, /* no such reading: a bad code, too small an amplitude */
+    CVK_ANGLE_JUMPED,      /* a reading where the rotor cannot be */
+    CVK_ANGLE_STUCK,       /* it stays while the rotor turns */
+    CVK_ANGLE_SPEED_ONLY,  /* the sensor tells the speed alone */
     CVK_ANGLE_REASONS
 } cvk_angle_reason;
 
@@ -124,6 +127,7 @@ typedef struct cvk_moment {
     int32_t settings_number; /* sets that came into force since init, also by going back */
     /* angles */
     cvk_angle source[CVK_ANGLE_SOURCES];
+    int32_t rotor_known; /* 1: the rotor sensor's offset holds since power-up */
     /* request and start */
     cvk_request request;  /* whoever commands: a program or the caller */
     int32_t start_phase;  /* cvk_start_phase */

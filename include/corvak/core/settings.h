@@ -67,16 +67,38 @@ typedef enum cvk_rotor_kind {
     CVK_ROTOR_ABSOLUTE,
     CVK_ROTOR_ENCODER,
     CVK_ROTOR_SINCOS,
-    CVK_ROTOR_HALLS
+    CVK_ROTOR_HALLS,
+    CVK_ROTOR_TACHOMETER /* speed only */
 } cvk_rotor_kind;
+
+/* What makes the sensor's offset count after power-up. */
+typedef enum cvk_rotor_startup {
+    CVK_ROTOR_STORED = 0, /* the one in the settings: holds until the sensor is mounted anew */
+    CVK_ROTOR_INDEX,      /* the same, once an encoder's index mark has gone by */
+    CVK_ROTOR_CALIBRATE   /* a calibration, after each power-up */
+} cvk_rotor_startup;
+
+#define CVK_ROTOR_HARMONICS 2
+#define CVK_ROTOR_EDGES 6
 
 typedef struct cvk_rotor_settings {
     int32_t kind;             /* cvk_rotor_kind */
     int32_t counts;           /* encoder: per turn */
     int32_t periods_per_turn; /* sin/cos; 0: one per pole pair */
     int32_t reversed;         /* 1: counts against the field's direction */
+    int32_t startup;          /* cvk_rotor_startup */
     float offset_rad;         /* electrical angle at sensor angle zero */
+    float latency_s;          /* age of a reading */
     float bandwidth_hz;       /* of the tracking filter */
+    /* The reading x errs by the sum of cosine_n cos(n x) + sine_n sin(n x), in x. */
+    float cosine_1_rad, sine_1_rad, cosine_2_rad, sine_2_rad;
+    float index_rad; /* encoder: sensor angle at the mark */
+    /* sin/cos: amplitude (0: not known), offsets, gain of sin over cos, sin's lead over a quarter */
+    float amplitude_v, sin_offset_v, cos_offset_v, gain_ratio, quadrature_rad;
+    /* halls: how far edge n lies behind its place, going up; and between up and down */
+    float hall_edge_1_rad, hall_edge_2_rad, hall_edge_3_rad, hall_edge_4_rad, hall_edge_5_rad,
+        hall_edge_6_rad, hall_hysteresis_rad;
+    float tachometer_v_s; /* volts per mechanical rad/s */
 } cvk_rotor_settings;
 
 typedef struct cvk_observer_settings {

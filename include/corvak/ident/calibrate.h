@@ -41,7 +41,8 @@ bool cvk_measured_known(const cvk_measured *x);
 typedef enum cvk_reference_kind {
     CVK_REFERENCE_NONE = 0,
     CVK_REFERENCE_BACK_EMF, /* the voltages that the magnet makes */
-    CVK_REFERENCE_CURRENT   /* a current vector that took the rotor along, both ways */
+    CVK_REFERENCE_CURRENT,  /* a current vector that took the rotor along, both ways */
+    CVK_REFERENCE_SENSOR    /* another sensor of the same log, calibrated before */
 } cvk_reference_kind;
 
 #define CVK_SENSOR_HARMONICS 2

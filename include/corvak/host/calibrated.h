@@ -1,0 +1,36 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * From a calibration to the controller's parameters, by their keys.
+ */
+#ifndef CORVAK_HOST_CALIBRATED_H
+#define CORVAK_HOST_CALIBRATED_H
+
+#include "corvak/core/parameters.h"
+#include "corvak/ident/calibrate.h"
+
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+#define CVK_CALIBRATED_MOST 32u
+
+typedef struct cvk_calibrated_item {
+    const cvk_parameter *parameter;
+    float value;
+    char from[CVK_CARD_TEXT]; /* the log, and how sure it is */
+} cvk_calibrated_item;
+
+typedef struct cvk_calibrated {
+    unsigned items;
+    cvk_calibrated_item item[CVK_CALIBRATED_MOST];
+} cvk_calibrated;
+
+/* What the calibration of this sensor sets; `log` is named as the source. Nothing when its offset is
+ * not known. Values outside a parameter's range are left out. */
+void cvk_calibrated_parameters(const cvk_calibration *calibration, cvk_sensor_kind kind,
+                               const char *log, cvk_calibrated *out);
+
+#ifdef __cplusplus
+}
+#endif
+#endif
