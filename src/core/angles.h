@@ -33,6 +33,9 @@ typedef struct cvk_rotor {
     uint32_t lost, disputed; /* control calls in a row */
     cvk_encoder encoder;
     cvk_halls halls;
+    float read_own_rad, read_quality; /* the last reading, as the decoder has it */
+    float found_ratio, found_offset_rad; /* by a calibration: in place of the settings' */
+    bool found;
     volatile bool aligned; /* a task said that the offset holds */
 } cvk_rotor;
 

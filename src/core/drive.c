@@ -36,6 +36,7 @@ static void come_into_force(cvk_drive_state *d, cvk_moment *now, uint8_t place)
 {
     d->setup_live = place;
     d->current_control.primed = false;
+    d->angles.rotor.found = false; /* the settings say it now */
     now->settings_number++;
 }
 
@@ -79,6 +80,21 @@ static void count_lease(cvk_drive_state *d)
     }
 }
 
+/* A calibration asks for voltages of its own; after a fault it begins anew. */
+static void calibrate(cvk_drive_state *d, cvk_moment *now)
+{
+    const bool asked = now->request.mode == CVK_MODE_CALIBRATE;
+    if (asked && now->fault == CVK_FAULT_NONE) {
+        if (!d->calibrating) {
+            cvk_calibrator_start(&d->calibrator, now);
+        }
+        cvk_calibrator_step(&d->calibrator, &d->setup[d->setup_live], &d->angles, now);
+    } else if (d->calibrating && now->calibration < CVK_CALIBRATE_DONE) {
+        now->calibration = CVK_CALIBRATE_IDLE; /* cut short */
+    }
+    d->calibrating = asked;
+}
+
 /* Who commands: a program, or the owner's last request; and nobody means to stop. */
 static void take_request(cvk_drive_state *d, cvk_moment *now)
 {
@@ -93,6 +109,7 @@ static void take_request(cvk_drive_state *d, cvk_moment *now)
     cvk_excitation *program = d->excitation;
     now->request = program != NULL ? cvk_excitation_next(program, now->current_ab_a)
                                    : d->request[d->request_live];
+    calibrate(d, now);
 }
 
 /* A prediction that was made while another mode ruled belongs to a current that is gone. */

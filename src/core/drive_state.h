@@ -6,6 +6,7 @@
 #define CORVAK_CORE_DRIVE_STATE_H
 
 #include "angles.h"
+#include "calibrate.h"
 #include "measure.h"
 #include "reference.h"
 #include "startup.h"
@@ -32,6 +33,8 @@ typedef struct cvk_drive_state {
     uint32_t lease_left; /* control calls */
     cvk_measure measure;
     cvk_angles angles;
+    cvk_calibrator calibrator;
+    bool calibrating;
     cvk_startup startup;
     cvk_reference reference;
     cvk_current_control current_control;

@@ -48,7 +48,7 @@ const char *cvk_mode_text(cvk_mode mode)
         [CVK_MODE_OFF] = "off",         [CVK_MODE_REST] = "rest",
         [CVK_MODE_VOLTAGE] = "voltage", [CVK_MODE_IMPOSED] = "imposed",
         [CVK_MODE_CURRENT] = "current", [CVK_MODE_SPEED] = "speed",
-        [CVK_MODE_STOP] = "stop"};
+        [CVK_MODE_STOP] = "stop",       [CVK_MODE_CALIBRATE] = "calibrate"};
     return TEXT_OF(mode, texts, "unknown mode");
 }
 
@@ -60,4 +60,43 @@ const char *cvk_start_phase_text(cvk_start_phase phase)
                                                         [CVK_START_RUN] = "run",
                                                         [CVK_START_YIELD] = "yield"};
     return TEXT_OF(phase, texts, "unknown phase");
+}
+
+const char *cvk_calibration_phase_text(cvk_calibration_phase phase)
+{
+    static const char *const texts[CVK_CALIBRATE_PHASES] = {
+        [CVK_CALIBRATE_IDLE] = "idle",
+        [CVK_CALIBRATE_RISE] = "rise",
+        [CVK_CALIBRATE_SETTLE] = "settle",
+        [CVK_CALIBRATE_UP] = "sweep up",
+        [CVK_CALIBRATE_DOWN] = "sweep down",
+        [CVK_CALIBRATE_SETTLE_AGAIN] = "settle again",
+        [CVK_CALIBRATE_UP_AGAIN] = "sweep up again",
+        [CVK_CALIBRATE_DOWN_AGAIN] = "sweep down again",
+        [CVK_CALIBRATE_REST] = "rest",
+        [CVK_CALIBRATE_TORQUE] = "torque",
+        [CVK_CALIBRATE_TORQUE_BACK] = "torque back",
+        [CVK_CALIBRATE_SPEED] = "speed",
+        [CVK_CALIBRATE_SPEED_BACK] = "speed back",
+        [CVK_CALIBRATE_DONE] = "done",
+        [CVK_CALIBRATE_FAILED] = "failed"};
+    return TEXT_OF(phase, texts, "unknown phase");
+}
+
+const char *cvk_calibration_reason_text(cvk_calibration_reason reason)
+{
+    static const char *const texts[CVK_CALIBRATE_REASONS] = {
+        [CVK_CALIBRATE_FINE] = "fine",
+        [CVK_CALIBRATE_NO_CURRENT] = "no current flows: motor wires off?",
+        [CVK_CALIBRATE_UNPLUGGED] = "sensor unplugged: no readings",
+        [CVK_CALIBRATE_HALL_DEAD] = "a hall is dead: it never changes",
+        [CVK_CALIBRATE_BLOCKED] = "shaft blocked, or sensor dead: no move",
+        [CVK_CALIBRATE_TOO_LITTLE] = "too little current: the rotor only rocks",
+        [CVK_CALIBRATE_NOT_FOLLOWING] = "rotor does not follow: pole pairs? load?",
+        [CVK_CALIBRATE_REVERSED] = "the direction reversed half-way",
+        [CVK_CALIBRATE_LOAD] = "a load pulls: take it off",
+        [CVK_CALIBRATE_WRONG_WAY] = "torque turns it the wrong way",
+        [CVK_CALIBRATE_NO_TORQUE] = "torque does not turn it",
+        [CVK_CALIBRATE_NO_SPEED] = "the speed is not reached"};
+    return TEXT_OF(reason, texts, "unknown reason");
 }

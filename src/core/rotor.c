@@ -145,11 +145,12 @@ static float error_at(const cvk_rotor_settings *s, float own_rad)
            s->cosine_2_rad * twice.cosine + s->sine_2_rad * twice.sine;
 }
 
-static float electrical_of(const cvk_setup *setup, float own_rad)
+static float electrical_of(const cvk_rotor *r, const cvk_setup *setup, float own_rad)
 {
     const cvk_rotor_settings *s = &setup->settings.rotor;
     const float true_rad = setup->rotor.corrected ? own_rad - error_at(s, own_rad) : own_rad;
-    return cvk_wrap_angle(setup->rotor.ratio * true_rad + s->offset_rad);
+    return r->found ? cvk_wrap_angle(r->found_ratio * true_rad + r->found_offset_rad)
+                    : cvk_wrap_angle(setup->rotor.ratio * true_rad + s->offset_rad);
 }
 
 /* The reading stays the same while the rotor should have gone on. Halls know that by themselves. */
@@ -252,13 +253,15 @@ void cvk_rotor_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
 {
     cvk_rotor *r = &angles->rotor;
     const cvk_rotor_reading read = read_own(r, setup, &now->readings.rotor);
+    r->read_own_rad = read.own_rad;
+    r->read_quality = read.quality;
     now->rotor_known = cvk_rotor_is_known(angles, &setup->settings.rotor) ? 1 : 0;
     if (setup->settings.rotor.kind == CVK_ROTOR_TACHOMETER) {
         r->now = (cvk_angle){0.0f, setup->rotor.per_volt * now->readings.rotor.tachometer_v, 0.0f,
                              CVK_ANGLE_SPEED_ONLY};
     } else {
         const float late_rad = setup->settings.rotor.latency_s * r->now.speed_rad_s;
-        const float angle_rad = electrical_of(setup, read.own_rad) + late_rad;
+        const float angle_rad = electrical_of(r, setup, read.own_rad) + late_rad;
         if (r->primed < PRIME_TICKS) {
             prime(r, setup, &read, angle_rad);
         } else {

@@ -154,6 +154,17 @@ static cvk_status needs_alignment(const cvk_rotor_settings *s, const char *mode,
                    why);
 }
 
+static cvk_status needs_sensor(const cvk_settings *s, const char *mode, cvk_refusal *why)
+{
+    if (s->rotor.kind == CVK_ROTOR_NONE || s->rotor.kind == CVK_ROTOR_TACHOMETER) {
+        return unknown("rotor.kind", mode,
+                       "there is no rotor sensor that tells an angle: name its kind", why);
+    }
+    return s->motor.pole_pairs == 0
+               ? unknown("motor.pole_pairs", mode, "a rotor sensor needs them: estimate them", why)
+               : CVK_OK;
+}
+
 static cvk_status needs_angle(const cvk_setup *setup, const char *mode, bool rotor_known,
                               cvk_refusal *why)
 {
@@ -190,6 +201,9 @@ cvk_status cvk_setup_allows(const cvk_setup *setup, cvk_mode mode, bool rotor_kn
     const char *name = cvk_mode_text(mode);
     if (mode == CVK_MODE_OFF || mode == CVK_MODE_REST || mode == CVK_MODE_VOLTAGE) {
         return CVK_OK;
+    }
+    if (mode == CVK_MODE_CALIBRATE) {
+        return needs_sensor(s, name, why);
     }
     if (s->motor.inductance_d_h == 0.0f || s->motor.inductance_q_h == 0.0f) {
         return unknown(s->motor.inductance_d_h == 0.0f ? "motor.inductance_d_h"

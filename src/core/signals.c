@@ -56,6 +56,16 @@ static const char *trial_reason_text(int value)
     return cvk_trial_reason_text((cvk_trial_reason)value);
 }
 
+static const char *calibration_text(int value)
+{
+    return cvk_calibration_phase_text((cvk_calibration_phase)value);
+}
+
+static const char *calibration_reason_text(int value)
+{
+    return cvk_calibration_reason_text((cvk_calibration_reason)value);
+}
+
 static const cvk_signal signals[] = {
     REAL("theta_m", "rad", readings.rotor.absolute_mech_rad, 6, "absolute sensor, mechanical"),
     WHOLE("enc", readings.rotor.encoder_counts, "encoder counts"),
@@ -100,6 +110,15 @@ static const cvk_signal signals[] = {
     REAL("speed_request", "rad/s", request.speed_rad_s, 3, "electrical speed that is asked for"),
     STATE("start_phase", start_phase, phase_text, CVK_START_PHASES,
           "where a start without a sensor stands"),
+    STATE("calibration", calibration, calibration_text, CVK_CALIBRATE_PHASES,
+          "where a calibration of the rotor sensor stands"),
+    STATE("calibration_reason", calibration_reason, calibration_reason_text, CVK_CALIBRATE_REASONS,
+          "why it failed"),
+    WHOLE("found_direction", found_direction, "it found: 1 the sensor counts with the field, or -1"),
+    REAL("found_offset", "rad", found_offset_rad, 5, "electrical angle at sensor angle zero"),
+    REAL("found_lag", "rad", found_lag_rad, 5, "how far the rotor trailed the current"),
+    REAL("found_alike", "", found_alike, 3, "how steadily they lay to each other, 0..1"),
+    REAL("found_share", "", found_share, 3, "share of the current limit that turned the rotor"),
     STATE("angle_source", angle_source, source_text, CVK_ANGLE_SOURCES, "which angle is used"),
     REAL("theta_e", "rad", angle.angle_rad, 5, "electrical angle in use"),
     REAL("speed_e", "rad/s", angle.speed_rad_s, 3, "electrical speed in use"),

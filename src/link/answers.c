@@ -20,7 +20,7 @@ _Static_assert((int)CVK_OUT_OF_RANGE == (int)corvak_Why_OUT_OF_RANGE &&
                    (int)CVK_NO_TRIAL == (int)corvak_Why_NO_TRIAL,
                "A status has another number on the wire: Why in corvak.proto and cvk_status must "
                "be alike.");
-_Static_assert((int)CVK_MODE_STOP == (int)corvak_Request_Mode_STOP &&
+_Static_assert((int)CVK_MODE_CALIBRATE == (int)corvak_Request_Mode_CALIBRATE &&
                    (int)CVK_MODE_COUNT == (int)_corvak_Request_Mode_ARRAYSIZE,
                "A mode has another number on the wire: Request.Mode in corvak.proto and cvk_mode "
                "must be alike.");

@@ -56,7 +56,7 @@ cvk_hardware cvk_hardware_default(void);
 
 /* A drive's memory, owned by the caller. Its inside is private: what may be known of it is in the
  * moment. */
-#define CVK_DRIVE_BYTES 2816u
+#define CVK_DRIVE_BYTES 3072u
 
 typedef struct cvk_drive {
     union {

@@ -88,6 +88,7 @@ typedef enum cvk_mode {
     CVK_MODE_CURRENT, /* current_a, in the rotor's frame */
     CVK_MODE_SPEED,   /* speed_rad_s, with current_a.d kept */
     CVK_MODE_STOP,    /* slows down as SPEED does, then off */
+    CVK_MODE_CALIBRATE, /* the rotor sensor's direction and offset are found: the rotor turns */
     CVK_MODE_COUNT
 } cvk_mode;
 
@@ -97,6 +98,43 @@ typedef struct cvk_request {
     cvk_dq current_a;  /* each -1e4 .. 1e4 */
     float speed_rad_s; /* electrical, -1e5 .. 1e5 */
 } cvk_request;
+
+/* Where a calibration of the rotor sensor stands. */
+typedef enum cvk_calibration_phase {
+    CVK_CALIBRATE_IDLE = 0,
+    CVK_CALIBRATE_RISE, /* a voltage rises until the current flows */
+    CVK_CALIBRATE_SETTLE,
+    CVK_CALIBRATE_UP, /* the vector takes the rotor round */
+    CVK_CALIBRATE_DOWN,
+    CVK_CALIBRATE_SETTLE_AGAIN, /* with less current */
+    CVK_CALIBRATE_UP_AGAIN,
+    CVK_CALIBRATE_DOWN_AGAIN,
+    CVK_CALIBRATE_REST,   /* the rotor comes to rest */
+    CVK_CALIBRATE_TORQUE, /* by the angle found: a little torque, */
+    CVK_CALIBRATE_TORQUE_BACK,
+    CVK_CALIBRATE_SPEED, /* and a little speed */
+    CVK_CALIBRATE_SPEED_BACK,
+    CVK_CALIBRATE_DONE,
+    CVK_CALIBRATE_FAILED,
+    CVK_CALIBRATE_PHASES
+} cvk_calibration_phase;
+
+/* Why it failed. */
+typedef enum cvk_calibration_reason {
+    CVK_CALIBRATE_FINE = 0,
+    CVK_CALIBRATE_NO_CURRENT,    /* no voltage makes the current flow */
+    CVK_CALIBRATE_UNPLUGGED,     /* the sensor's readings are none */
+    CVK_CALIBRATE_HALL_DEAD,     /* one hall never changes */
+    CVK_CALIBRATE_BLOCKED,       /* the sensor did not move at all */
+    CVK_CALIBRATE_TOO_LITTLE,    /* it rocked, but did not go on */
+    CVK_CALIBRATE_NOT_FOLLOWING, /* it moved, but not with the field */
+    CVK_CALIBRATE_REVERSED,      /* one way in one sweep, the other way in another */
+    CVK_CALIBRATE_LOAD,          /* a load pulls */
+    CVK_CALIBRATE_WRONG_WAY,     /* torque turns the rotor against its direction */
+    CVK_CALIBRATE_NO_TORQUE,     /* torque does not turn it */
+    CVK_CALIBRATE_NO_SPEED,      /* the speed is not reached */
+    CVK_CALIBRATE_REASONS
+} cvk_calibration_reason;
 
 /* Where a start without a sensor stands. */
 typedef enum cvk_start_phase {
@@ -134,6 +172,13 @@ typedef struct cvk_moment {
     int32_t angle_source; /* cvk_angle_source: the one in use */
     cvk_angle angle;      /* of that source */
     float start_d_a;      /* d current that the start has left over or needs */
+    /* calibration of the rotor sensor */
+    int32_t calibration;        /* cvk_calibration_phase */
+    int32_t calibration_reason; /* cvk_calibration_reason */
+    int32_t found_direction;    /* 1, -1; 0 nothing yet */
+    float found_offset_rad, found_lag_rad; /* the rotor trails the current by the lag */
+    float found_alike; /* 0 .. 1: how steadily sensor and current lay to each other */
+    float found_share; /* of the current limit, that turned the rotor */
     /* reference */
     float speed_set_rad_s; /* after its slew */
     cvk_dq current_set_a;  /* after limits */
@@ -154,6 +199,9 @@ const char *cvk_angle_source_text(cvk_angle_source source);
 const char *cvk_angle_reason_text(cvk_angle_reason reason);
 const char *cvk_mode_text(cvk_mode mode);
 const char *cvk_start_phase_text(cvk_start_phase phase);
+const char *cvk_calibration_phase_text(cvk_calibration_phase phase);
+/* A sentence: what is wrong, and what to do. */
+const char *cvk_calibration_reason_text(cvk_calibration_reason reason);
 
 #ifdef __cplusplus
 }
