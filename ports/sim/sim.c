@@ -41,6 +41,7 @@ static bool storage_erase(void *context, uint32_t page)
 }
 
 #define LEASE_S 1.0f
+#define SWEEP_MOST_RAD_S 22.0f /* electrical */
 
 static const int32_t rotor_kinds[] = {
     [CVK_SENSOR_ABSOLUTE] = CVK_ROTOR_ABSOLUTE, [CVK_SENSOR_ENCODER] = CVK_ROTOR_ENCODER,
@@ -167,8 +168,9 @@ cvk_status cvk_sim_start(cvk_sim *sim, const cvk_program *program, cvk_excitatio
     cvk_excitation_config config = cvk_excitation_config_default(
         cvk_sim_hardware(rig).period_s, tune->limit.current_a, (float)rig->supply.bus_v);
     config.speed_rad_s = tune->program.speed_rad_s;
-    config.sweep_turns = (float)rig->motor.pole_pairs; /* once round, at half a turn per second */
-    config.sweep_rad_s = CVK_PI * config.sweep_turns;
+    /* once round, at half a turn per second, but not faster than a heavy rotor can follow */
+    config.sweep_turns = (float)rig->motor.pole_pairs;
+    config.sweep_rad_s = fminf(CVK_PI * config.sweep_turns, SWEEP_MOST_RAD_S);
     if (program->knows_angle) {
         config.hold_s = tune->program.hold_s;
     }

@@ -41,6 +41,13 @@ typedef struct sensor_options {
 int calibrate_one_log(const char *verb, const sensor_options *options, char **paths, int count,
                       log_set *set, cvk_calibration *out);
 
+/* On a controller. Returns an exit status. */
+typedef struct device_calibration {
+    const char *output, *tune; /* tune files to write, and to begin from; or null */
+    gboolean json;
+} device_calibration;
+int calibrate_device(const char *address, const device_calibration *how);
+
 void print_calibration(const cvk_calibration *calibration, const char *log);
 void print_calibration_json(const cvk_calibration *calibration, const char *log);
 gboolean draw_calibration(const cvk_calibration *calibration, const char *log, const char *path,

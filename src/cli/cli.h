@@ -27,6 +27,7 @@ int cmd_estimate(int argc, char **argv);
 int cmd_examine(int argc, char **argv);
 int cmd_card(int argc, char **argv);
 int cmd_plan(int argc, char **argv);
+int cmd_watch(int argc, char **argv);
 int cmd_wiring(int argc, char **argv);
 int cmd_calibrate(int argc, char **argv);
 int cmd_gains(int argc, char **argv);

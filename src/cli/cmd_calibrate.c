@@ -3,6 +3,7 @@
  * corvak calibrate: rotor sensors and channels from a log; into the tune file.
  */
 #include "calibration.h"
+#include "device.h"
 
 #include "corvak/files/tune_yaml.h"
 #include "corvak/host/calibrated.h"
@@ -147,18 +148,24 @@ int cmd_calibrate(int argc, char **argv)
         LOG_OPTION_ENTRIES(a.sensors.log),
         G_OPTION_ENTRY_NULL};
     if (!parse_options(
-            VERB, "LOG",
+            VERB, "LOG|DEVICE",
             "Calibrates every rotor sensor that a log shows, and the current channels: electrical "
             "offset,\ndirection, latency, errors over a turn, hall edges, sin/cos ellipse, index "
-            "mark; says which sensor\nto use, and writes its parameters into a tune file.",
+            "mark; says which sensor\nto use, and writes its parameters into a tune file. On a "
+            "DEVICE (tcp:, serial:, sim:RIG) the\ncontroller does it by itself: the rotor is taken "
+            "round, then torque and speed are tried.",
             "corvak calibrate data/mixer-sweep.h5 --plot sensors.png\n"
+            "  corvak calibrate sim:data/mixer.rig.yaml\n"
             "  corvak calibrate spin.h5 --tune data/mixer.tune.yaml -o mixer.tune.yaml",
             entries, &argc, &argv)) {
         return EXIT_BAD_USAGE;
     }
     cvk_calibration *c = g_new0(cvk_calibration, 1);
     log_set *set = g_new0(log_set, 1);
-    const int status = work(&a, argv + 1, argc - 1, set, c);
+    const device_calibration on_device = {a.output, a.tune, a.json};
+    const int status = argc == 2 && names_device(argv[1])
+                           ? calibrate_device(argv[1], &on_device)
+                           : work(&a, argv + 1, argc - 1, set, c);
     free_log_set(set);
     free_log_options(&a.sensors.log);
     g_free(set);

@@ -22,6 +22,8 @@ static const struct {
      cmd_wiring},
     {"calibrate", "rotor sensors and current channels from a log, into the tune file",
      cmd_calibrate},
+    {"watch", "the rotor sensors while the shaft is turned by hand: consistent, or what is not",
+     cmd_watch},
     {"gains", "from a motor card and a rig to the controller's tune file", cmd_gains},
     {"run", "run the controller on the simulated rig through a scenario", cmd_run},
     {"serve", "the simulated controller as a process of its own", cmd_serve},

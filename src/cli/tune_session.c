@@ -5,7 +5,7 @@
  */
 #include "tune.h"
 
-#include "corvak/sim/wire.h"
+#include "device.h"
 
 #include <math.h>
 #include <string.h>
@@ -180,30 +180,6 @@ int tune_stop_motor(tuner *t)
 
 /* ---- connecting ----------------------------------------------------------------------------- */
 
-static int open_wire(tuner *t, cvk_wire *wire)
-{
-    char text[CVK_WIRE_TEXT];
-    if (!g_str_has_prefix(t->address, "sim:")) {
-        return cvk_wire_open(wire, t->address, text) == CVK_OK ? EXIT_DONE
-                                                               : tune_complain("%s", text);
-    }
-    cvk_refusal why = {0};
-    cvk_rig_config rig;
-    if (t->controller == NULL) {
-        const int status = read_bench(TUNE_VERB, t->address + 4, NULL, NULL, &rig);
-        if (status != EXIT_DONE) {
-            return status;
-        }
-        const cvk_status opened = cvk_sim_controller_open(&t->controller, &rig, 1, &why);
-        if (opened != CVK_OK) {
-            return complain_refusal(TUNE_VERB, opened, &why);
-        }
-    }
-    return cvk_sim_wire_open(wire, t->controller, t->interactive) == CVK_OK
-               ? EXIT_DONE
-               : tune_complain("%s: no link is free", t->address);
-}
-
 void tune_free_values(tuner *t)
 {
     for (unsigned n = 0; n < t->parameters; n++) {
@@ -234,7 +210,7 @@ int tune_connect(tuner *t)
     if (t->connected) {
         return tune_complain("connected already");
     }
-    const int status = open_wire(t, &wire);
+    const int status = open_wire(TUNE_VERB, t->address, t->interactive, &t->controller, &wire);
     if (status != EXIT_DONE) {
         return status;
     }

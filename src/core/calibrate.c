@@ -389,11 +389,11 @@ static void refine(cvk_calibrator *c, const cvk_setup *setup, cvk_angles *angles
 }
 
 /* The speed has been held for a while: one way after the other. */
-static void finish_speed(cvk_calibrator *c, cvk_angles *angles, cvk_moment *now, bool halls)
+static void finish_speed(cvk_calibrator *c, cvk_angles *angles, cvk_moment *now)
 {
     if (now->calibration == CVK_CALIBRATE_SPEED) {
         c->refined_rad = angles->rotor.found_offset_rad;
-    } else if (halls) {
+    } else {
         const float apart = cvk_wrap_angle(angles->rotor.found_offset_rad - c->refined_rad);
         now->found_offset_rad = cvk_wrap_angle(c->refined_rad + 0.5f * apart);
         angles->rotor.found_offset_rad = now->found_offset_rad;
@@ -402,10 +402,9 @@ static void finish_speed(cvk_calibrator *c, cvk_angles *angles, cvk_moment *now,
 }
 
 /* The voltage goes up, then down through zero, until a tenth of the speed is reached that way; it
- * is held, and halls, of which the sweeps know least, are placed anew. */
+ * is held, and the offset made finer: detents of the magnets have shifted that of the sweeps. */
 static void speed(cvk_calibrator *c, const cvk_setup *setup, cvk_angles *angles, cvk_moment *now)
 {
-    const bool halls = setup->settings.rotor.kind == CVK_ROTOR_HALLS;
     const float way = now->calibration == CVK_CALIBRATE_SPEED ? 1.0f : -1.0f;
     const float wanted = SPEED_SHARE * setup->settings.program.speed_rad_s;
     const float most_a = SWEEP_SHARE * setup->bounds.current_a, most_v = RISE_END * now->bus_v;
@@ -418,11 +417,11 @@ static void speed(cvk_calibrator *c, const cvk_setup *setup, cvk_angles *angles,
         most_v);
     (void)lead_rotor(c, now, way);
     c->stood = seen > HELD_SHARE * wanted ? c->stood + 1u : 0u;
-    if (halls && c->stood > 0u) {
+    if (c->stood > 0u) {
         refine(c, setup, angles, now);
     }
     if ((float)c->stood * setup->period_s > HELD_S) {
-        finish_speed(c, angles, now, halls);
+        finish_speed(c, angles, now);
     } else if (seconds(c, setup) > SPEED_LONGEST_S) {
         fail(c, now, seen < -0.1f * wanted ? CVK_CALIBRATE_WRONG_WAY : CVK_CALIBRATE_NO_SPEED);
     }

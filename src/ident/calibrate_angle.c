@@ -28,6 +28,7 @@
 #define CONTRADICTING 5       /* one clear part in so many is more than chance */
 #define SURE 0.99
 #define FAIR_LIKENESS 0.6     /* else nothing turns with the sensor */
+#define EVEN_LIKENESS 0.85    /* of a rotor that follows the field */
 #define CLEARLY_LIKER 2.0     /* or at least so much more one way than the other */
 #define HARMONICS_TURNS 1.2   /* of the sensor itself */
 #define OFFSET_FLOOR (0.12 * DEGREE)  /* deviation, for what no column of the fit stands for */
@@ -100,6 +101,7 @@ static void ways_of(const cvk_sensor_column *c, size_t rows, double ways[2])
 typedef struct choice {
     int direction, ratio;
     double odds; /* over nothing turning alike */
+    double likeness;
 } choice;
 
 static cvk_status try_ratio(const cvk_angle_data *d, const cvk_sensor_column *c, double own_turns,
@@ -108,7 +110,7 @@ static cvk_status try_ratio(const cvk_angle_data *d, const cvk_sensor_column *c,
     const cvk_angle_model m = {.column = c, .direction = direction, .ratio = ratio};
     cvk_angle_likeness like;
     cvk_status status = cvk_angle_likeness_of(d, &m, parts_of(own_turns), &like);
-    *out = (choice){direction, ratio, 0.0};
+    *out = (choice){direction, ratio, 0.0, like.mean};
     for (int n = 0; n < like.blocks && status == CVK_OK; n++) {
         const double best = fmax(fmax(like.voltage[n], like.current[n]), 0.0);
         /* a part of the way in own turns: the ratio shows over whole ones */
@@ -139,6 +141,14 @@ static cvk_status find_ratio(const cvk_angle_data *d, const cvk_sensor_column *c
     }
     out->ratio = tried[best].ratio;
     out->ratio_probability = 1.0 / sum;
+    if (out->ratio_probability < SURE && tried[best].likeness < EVEN_LIKENESS &&
+        d->current_flows) {
+        snprintf(out->why, sizeof out->why,
+                 "the rotor does not follow the field evenly (voltages and currents are alike to "
+                 "%.0f %% at best): it swings, slips or is held; turn it more slowly, or with more "
+                 "current",
+                 100.0 * tried[best].likeness);
+    }
     return CVK_OK;
 }
 
@@ -469,6 +479,9 @@ cvk_status cvk_calibrate_angle(const cvk_angle_data *d, const cvk_sensor_column 
                  "further",
                  out->turns, LEAST_TURNS);
         return status;
+    }
+    if (out->ratio_probability < SURE && out->why[0] != '\0') {
+        return CVK_OK;
     }
     if (out->ratio_probability < SURE) {
         snprintf(out->why, sizeof out->why,

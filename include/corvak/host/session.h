@@ -17,7 +17,7 @@
 extern "C" {
 #endif
 
-#define CVK_SESSION_CHOICES 8
+#define CVK_SESSION_CHOICES 16
 #define CVK_SESSION_TEXT 512u
 
 /* A row as the controller described it; texts of `row` point into the same struct. */

@@ -1,0 +1,104 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Devices of the command line.
+ */
+#include "device.h"
+
+#include "corvak/sim/wire.h"
+
+#include <math.h>
+
+#define SEED 1u
+
+volatile sig_atomic_t interrupted;
+
+gboolean names_device(const char *text)
+{
+    return g_str_has_prefix(text, "tcp:") || g_str_has_prefix(text, "serial:") ||
+           g_str_has_prefix(text, "sim:");
+}
+
+int open_wire(const char *verb, const char *address, gboolean paced,
+              cvk_sim_controller **controller, cvk_wire *wire)
+{
+    char text[CVK_WIRE_TEXT];
+    cvk_refusal why = {0};
+    cvk_rig_config rig;
+    if (!g_str_has_prefix(address, "sim:")) {
+        return cvk_wire_open(wire, address, text) == CVK_OK ? EXIT_DONE
+                                                            : complain_usage(verb, "%s", text);
+    }
+    if (*controller == NULL) {
+        const int status = read_bench(verb, address + 4, NULL, NULL, &rig);
+        if (status != EXIT_DONE) {
+            return status;
+        }
+        const cvk_status opened = cvk_sim_controller_open(controller, &rig, SEED, &why);
+        if (opened != CVK_OK) {
+            return complain_refusal(verb, opened, &why);
+        }
+    }
+    return cvk_sim_wire_open(wire, *controller, paced) == CVK_OK
+               ? EXIT_DONE
+               : complain_usage(verb, "%s: no link is free", address);
+}
+
+int open_device(const char *verb, const char *address, gboolean paced, device_session *device)
+{
+    cvk_wire wire;
+    const int status = open_wire(verb, address, paced, &device->controller, &wire);
+    if (status != EXIT_DONE) {
+        return status;
+    }
+    const cvk_status opened = cvk_session_open(&device->session, &wire);
+    device->open = TRUE;
+    if (opened != CVK_OK) {
+        complain_usage(verb, "%s: %s", address,
+                       device->session.text[0] != '\0' ? device->session.text
+                                                       : cvk_status_text(opened));
+        return EXIT_BAD_USAGE;
+    }
+    return EXIT_DONE;
+}
+
+void close_device(device_session *device)
+{
+    if (device->open) {
+        cvk_session_close(&device->session);
+    }
+    cvk_sim_controller_close(device->controller);
+}
+
+int check_device(const char *verb, const device_session *device, cvk_status status)
+{
+    if (status == CVK_OK) {
+        return EXIT_DONE;
+    }
+    return complain_usage(verb, "%s",
+                          device->session.text[0] != '\0' ? device->session.text
+                                                          : cvk_status_text(status));
+}
+
+double device_signal(device_session *device, const char *name)
+{
+    const int place = cvk_session_signal_named(&device->session, name);
+    const unsigned signal = (unsigned)place;
+    float value = NAN;
+    return place >= 0 && cvk_session_look(&device->session, &signal, 1, &value) == CVK_OK
+               ? (double)value
+               : (double)NAN;
+}
+
+static void on_interrupt(int number)
+{
+    (void)number;
+    interrupted = 1;
+}
+
+void catch_interrupt(void)
+{
+    struct sigaction action = {.sa_handler = on_interrupt};
+    sigaction(SIGINT, &action, NULL);
+    sigaction(SIGTERM, &action, NULL);
+    signal(SIGPIPE, SIG_IGN);
+}
