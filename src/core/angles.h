@@ -16,13 +16,15 @@ typedef struct cvk_imposed {
 
 /* A rotor sensor behind its tracking filter. */
 typedef struct cvk_encoder {
-    int32_t counts_before, position; /* the counter; counts within a turn */
+    int32_t counts_before, step_before; /* of the counter */
+    int32_t position;                   /* counts within a turn */
     bool begun, indexed;             /* the index mark has given the position */
 } cvk_encoder;
 
 typedef struct cvk_halls {
     float edge_rad, since_s, speed_rad_s; /* own angle of the last edge, time since, speed before */
-    int32_t sector, way, odd;             /* readings of a code that cannot be */
+    int32_t sector, way;
+    int32_t odd, odd_sector; /* readings in a row of a code that is not due, and which */
     bool begun;
 } cvk_halls;
 

@@ -37,6 +37,8 @@
 #define STANDS_SHARE 0.1f  /* of the way: the sensor did not move */
 #define FOLLOWS_SHARE 0.7f
 #define ROCKS_RAD 0.12f    /* electrical: it moved, but not on */
+#define DRAGGED_RAD 9.0f   /* electrical, while the vector stands: something turns the shaft */
+#define LEAST_ROUND 0.3f   /* amplitude of sin/cos, least against most */
 #define MOST_BAD 0.3f      /* of the readings */
 #define TEST_SHARE 0.1f    /* of the current limit, first try of the torque */
 #define TEST_GROWTH 1.5f   /* each try */
@@ -66,7 +68,8 @@ static void enter(cvk_calibrator *c, cvk_moment *now, cvk_calibration_phase phas
     c->ticks = 0;
     c->field_rad = c->travel_rad = c->rocking_rad = c->turned_back_rad = 0.0f;
     c->bad = 0;
-    c->stood = 0;
+    c->stood = c->changes = 0;
+    c->most_v2 = c->least_v2 = 0.0f;
 }
 
 static void fail(cvk_calibrator *c, cvk_moment *now, cvk_calibration_reason reason)
@@ -96,6 +99,19 @@ static float seconds(const cvk_calibrator *c, const cvk_setup *setup)
 
 /* ---- what the sensor does ------------------------------------------------------------------- */
 
+/* Noise in place of sine and cosine has no steady amplitude. */
+static void look_at_amplitude(cvk_calibrator *c, const cvk_setup *setup,
+                              const cvk_rotor_readings *read)
+{
+    const cvk_rotor_settings *s = &setup->settings.rotor;
+    const float x = read->cos_v - s->cos_offset_v, y = read->sin_v - s->sin_offset_v;
+    const float square = x * x + y * y;
+    if (s->kind == CVK_ROTOR_SINCOS) {
+        c->most_v2 = square > c->most_v2 ? square : c->most_v2;
+        c->least_v2 = square < c->least_v2 || c->least_v2 == 0.0f ? square : c->least_v2;
+    }
+}
+
 /* Its way in this phase, electrical, in its own count. */
 static void follow(cvk_calibrator *c, const cvk_setup *setup, const cvk_rotor *rotor,
                    const cvk_moment *now)
@@ -106,7 +122,9 @@ static void follow(cvk_calibrator *c, const cvk_setup *setup, const cvk_rotor *r
         c->bad++;
         return;
     }
+    look_at_amplitude(c, setup, &now->readings.rotor);
     if (c->primed) {
+        c->changes += rotor->read_own_rad != c->before_rad ? 1u : 0u;
         c->travel_rad += ratio * cvk_wrap_angle(rotor->read_own_rad - c->before_rad);
     }
     c->rocking_rad =
@@ -143,6 +161,9 @@ static cvk_calibration_reason judge_way(const cvk_calibrator *c, const cvk_setup
         return halls && (codes & 0x7e) != 0 && has_dead_hall(codes) ? CVK_CALIBRATE_HALL_DEAD
                                                                     : CVK_CALIBRATE_UNPLUGGED;
     }
+    if (c->least_v2 < LEAST_ROUND * LEAST_ROUND * c->most_v2) {
+        return CVK_CALIBRATE_UNPLUGGED;
+    }
     if (way > FOLLOWS_SHARE && way < 1.0f / FOLLOWS_SHARE) {
         return CVK_CALIBRATE_FINE;
     }
@@ -150,7 +171,12 @@ static cvk_calibration_reason judge_way(const cvk_calibrator *c, const cvk_setup
         return CVK_CALIBRATE_HALL_DEAD;
     }
     if (way < STANDS_SHARE) {
-        return c->rocking_rad > ROCKS_RAD ? CVK_CALIBRATE_TOO_LITTLE : CVK_CALIBRATE_BLOCKED;
+        const int32_t kind = setup->settings.rotor.kind;
+        const bool frozen =
+            c->changes == 0u && (kind == CVK_ROTOR_ABSOLUTE || kind == CVK_ROTOR_SINCOS);
+        return frozen                        ? CVK_CALIBRATE_FROZEN
+               : c->rocking_rad > ROCKS_RAD ? CVK_CALIBRATE_TOO_LITTLE
+                                             : CVK_CALIBRATE_BLOCKED;
     }
     return CVK_CALIBRATE_NOT_FOLLOWING;
 }
@@ -210,7 +236,9 @@ static float current_of(int32_t phase, const cvk_setup *setup)
 static void settle(cvk_calibrator *c, const cvk_setup *setup, cvk_moment *now)
 {
     hold_current(c, setup, current_of(now->calibration, setup), now);
-    if (seconds(c, setup) > SETTLE_S) {
+    if (fabsf(c->travel_rad) > DRAGGED_RAD) {
+        fail(c, now, CVK_CALIBRATE_LOAD);
+    } else if (seconds(c, setup) > SETTLE_S) {
         c->ohm = c->amplitude_v / length_of(now->current_ab_a);
         enter(c, now, (cvk_calibration_phase)(now->calibration + 1));
     }

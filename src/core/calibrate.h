@@ -25,6 +25,8 @@ typedef struct cvk_calibrator {
                                       start to its farthest */
     float turned_back_rad;   /* farthest against the way tried */
     float refined_rad;       /* offset as the speed one way has it */
+    float most_v2, least_v2; /* squared amplitude of sin/cos */
+    uint32_t changes;        /* of the reading */
     uint32_t stood;          /* control calls in a row at rest */
     float before_rad;        /* the sensor's own angle in the call before */
     float share;             /* of the current limit, that is tried now */

@@ -216,8 +216,9 @@ static void track(cvk_rotor *r, const cvk_setup *setup, const cvk_rotor_reading 
                   float angle_rad, const cvk_moment *now)
 {
     const float expected = r->now.angle_rad + r->now.speed_rad_s * setup->period_s;
-    const float error = cvk_wrap_angle(angle_rad - expected);
-    const bool halls = setup->settings.rotor.kind == CVK_ROTOR_HALLS;
+    const bool halls = setup->settings.rotor.kind == CVK_ROTOR_HALLS; /* they judge themselves */
+    const float off = cvk_wrap_angle(angle_rad - expected);
+    const float error = halls ? cvk_clamp(off, FARTHEST_RAD) : off;
     r->now.angle_rad = cvk_wrap_angle(expected);
     if (read->quality == 0.0f) {
         go_on(r, setup, read->reason);

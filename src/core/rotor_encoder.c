@@ -40,8 +40,11 @@ cvk_rotor_reading cvk_encoder_read(cvk_encoder *e, const cvk_setup *setup,
     const int32_t step = (int32_t)((uint32_t)read->encoder_counts - (uint32_t)e->counts_before);
     e->counts_before = read->encoder_counts;
     if (step > counts / MOST_STEP || step < -counts / MOST_STEP) {
-        return cvk_rotor_refused(CVK_ANGLE_JUMPED); /* the counter was set anew: not a movement */
+        /* the counter was set anew: the rotor has gone on as it did before */
+        e->position = within(e->position + e->step_before, counts);
+        return cvk_rotor_refused(CVK_ANGLE_JUMPED);
     }
+    e->step_before = step;
     e->position = within(e->position + step, counts);
     if (read->index_passed != 0) {
         use_mark(e, setup, step);

@@ -19,6 +19,8 @@
 #define DEGREE (PI / 180.0)
 #define MOST_RATIO 50
 #define LEAST_WAY_RAD 0.02    /* own, that is no noise */
+#define FIELD_STEP_S 2e-3     /* over which the field's way is followed */
+#define ROCKED_TURNS 0.01     /* electrical: it moved, but did not go on */
 #define LEAST_TURNS 0.4       /* electrical, to decide anything */
 #define WEIGHT_PER_TURN 8.0   /* of a turn gone through, in independent looks at it; */
 #define MOST_WEIGHT 8.0       /* and at most */
@@ -432,6 +434,51 @@ static void choose_reference(const cvk_angle_model *m, const cvk_angle_fit *emf,
              fmin(cvk_student95(CVK_AF_BLOCKS / 2.0) * emf_sd / DEGREE, 180.0));
 }
 
+/* How far the current vector has gone round, from its farthest one way to the other. */
+static double field_turns(const cvk_angle_data *d)
+{
+    const cvk_signals *s = d->signals;
+    const size_t step = (size_t)fmax(1.0, FIELD_STEP_S / s->period_s);
+    double turns = 0.0, most = 0.0, least_turns = 0.0;
+    for (size_t k = step; k + step < s->rows && d->current_flows; k += step) {
+        const double complex now = d->current[k + step] - d->current[k];
+        const double complex before = d->current[k] - d->current[k - step];
+        const double least = 0.3 * s->peak_current_a * (double)step * s->period_s;
+        if (cabs(now) > least && cabs(before) > least) {
+            turns += carg(now * conj(before)) / (2.0 * PI);
+            most = fmax(most, turns);
+            least_turns = fmin(least_turns, turns);
+        }
+    }
+    return most - least_turns;
+}
+
+/* It hardly moved: why. */
+static void explain_rest(const cvk_angle_data *d, const cvk_sensor_column *c,
+                         cvk_sensor_calibration *out)
+{
+    const double span = c->span_rad * fmax(out->ratio, 1.0) / (2.0 * PI), field = field_turns(d);
+    if (field < 1.0) {
+        snprintf(out->why, sizeof out->why,
+                 "it moved by %.2f electrical turns only, at least %.1f are needed: turn the shaft "
+                 "further",
+                 span, LEAST_TURNS);
+    } else if (c->stuck && c->kind != CVK_SENSES_HALL && c->kind != CVK_SENSES_ENCODER) {
+        snprintf(out->why, sizeof out->why,
+                 "its reading is frozen while the field turned: unplugged, or the shaft is blocked");
+    } else if (span > ROCKED_TURNS) {
+        snprintf(out->why, sizeof out->why,
+                 "it rocked by %.2f electrical turns while the field went round: too little current "
+                 "(%.3g A) to move the rotor, or it is held",
+                 span, d->signals->peak_current_a);
+    } else {
+        snprintf(out->why, sizeof out->why,
+                 "it did not move while the field turned: the shaft is blocked, or %.3g A are too "
+                 "little current to move it",
+                 d->signals->peak_current_a);
+    }
+}
+
 /* ---- in order ------------------------------------------------------------------------------- */
 
 /* Nothing to look at: the reason. */
@@ -450,9 +497,7 @@ static bool readable(const cvk_angle_data *d, const cvk_sensor_column *c,
         return false;
     }
     if (c->stuck) {
-        snprintf(out->why, sizeof out->why,
-                 "it does not change in the whole log: the shaft did not turn, or the sensor is "
-                 "unplugged or stuck");
+        explain_rest(d, c, out);
         return false;
     }
     return true;
@@ -474,10 +519,7 @@ cvk_status cvk_calibrate_angle(const cvk_angle_data *d, const cvk_sensor_column 
     cvk_status status = ratio > 0 ? CVK_OK : find_ratio(d, c, own_turns, out);
     out->turns = own_turns * out->ratio;
     if (status != CVK_OK || out->turns < LEAST_TURNS) {
-        snprintf(out->why, sizeof out->why,
-                 "it moved by %.2f electrical turns only, at least %.1f are needed: turn the shaft "
-                 "further",
-                 out->turns, LEAST_TURNS);
+        explain_rest(d, c, out);
         return status;
     }
     if (out->ratio_probability < SURE && out->why[0] != '\0') {

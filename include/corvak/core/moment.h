@@ -125,7 +125,8 @@ typedef enum cvk_calibration_reason {
     CVK_CALIBRATE_NO_CURRENT,    /* no voltage makes the current flow */
     CVK_CALIBRATE_UNPLUGGED,     /* the sensor's readings are none */
     CVK_CALIBRATE_HALL_DEAD,     /* one hall never changes */
-    CVK_CALIBRATE_BLOCKED,       /* the sensor did not move at all */
+    CVK_CALIBRATE_FROZEN,        /* the reading stays as it is to the last bit */
+    CVK_CALIBRATE_BLOCKED,       /* the sensor did not move */
     CVK_CALIBRATE_TOO_LITTLE,    /* it rocked, but did not go on */
     CVK_CALIBRATE_NOT_FOLLOWING, /* it moved, but not with the field */
     CVK_CALIBRATE_REVERSED,      /* one way in one sweep, the other way in another */
