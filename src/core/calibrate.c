@@ -112,6 +112,11 @@ static void look_at_amplitude(cvk_calibrator *c, const cvk_setup *setup,
     }
 }
 
+static bool is_noise(const cvk_calibrator *c)
+{
+    return c->least_v2 < LEAST_ROUND * LEAST_ROUND * c->most_v2;
+}
+
 /* Its way in this phase, electrical, in its own count. */
 static void follow(cvk_calibrator *c, const cvk_setup *setup, const cvk_rotor *rotor,
                    const cvk_moment *now)
@@ -161,7 +166,7 @@ static cvk_calibration_reason judge_way(const cvk_calibrator *c, const cvk_setup
         return halls && (codes & 0x7e) != 0 && has_dead_hall(codes) ? CVK_CALIBRATE_HALL_DEAD
                                                                     : CVK_CALIBRATE_UNPLUGGED;
     }
-    if (c->least_v2 < LEAST_ROUND * LEAST_ROUND * c->most_v2) {
+    if (is_noise(c)) {
         return CVK_CALIBRATE_UNPLUGGED;
     }
     if (way > FOLLOWS_SHARE && way < 1.0f / FOLLOWS_SHARE) {
@@ -237,7 +242,7 @@ static void settle(cvk_calibrator *c, const cvk_setup *setup, cvk_moment *now)
 {
     hold_current(c, setup, current_of(now->calibration, setup), now);
     if (fabsf(c->travel_rad) > DRAGGED_RAD) {
-        fail(c, now, CVK_CALIBRATE_LOAD);
+        fail(c, now, is_noise(c) ? CVK_CALIBRATE_UNPLUGGED : CVK_CALIBRATE_LOAD);
     } else if (seconds(c, setup) > SETTLE_S) {
         c->ohm = c->amplitude_v / length_of(now->current_ab_a);
         enter(c, now, (cvk_calibration_phase)(now->calibration + 1));

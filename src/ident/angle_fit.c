@@ -30,6 +30,7 @@
 #define LARGE_KNEE 0.15 /* of which a mixture is fitted */
 #define DELAY_SD 0.02   /* rows, about the one of a grid that explains most */
 #define CLEARLY_LESS 0.9
+#define LEAST_COLOUR 1e-5
 #define LATENCY_SD 3e-5 /* s, of a sensor, before the log is seen */
 #define SLIP_SD 3e-5    /* share of lost counts */
 #define EDGE_SD 0.2     /* rad, of a hall's place */
@@ -221,7 +222,7 @@ typedef struct problem {
     int feature[CVK_AF_COUNT];    /* of column X_FEATURES + n */
     double around[CVK_AF_COUNT];  /* the features' values so far */
     double delay;
-    double scale_rows;            /* rows of a typical step */
+    double colour; /* of what is left: variance of its sums over that of white noise */
 } problem;
 
 static double complex fifth_power(double complex m)
@@ -438,7 +439,7 @@ static bool solve_problem(const problem *p, const steps *all, double flux, solut
         !solve(&s, p->count, none, none, out->x, out->inverse)) {
         return false;
     }
-    out->variance = squares_left(&s, p->count, out->x) / (double)(2 * s.count);
+    out->variance = p->colour * squares_left(&s, p->count, out->x) / (double)(2 * s.count);
     priors_of(p, out->variance, flux, precision, expected);
     const bool fine = solve(&s, p->count, precision, expected, out->x, out->inverse);
     out->left = squares_left(&s, p->count, out->x);
@@ -454,6 +455,9 @@ static double rough_round(problem *p, const steps *all)
     }
     p->around[CVK_AF_OFFSET] = remainder(
         p->around[CVK_AF_OFFSET] + atan2(s.x[X_FEATURES], s.x[X_FLUX]), 2.0 * PI);
+    if (p->count > X_FEATURES + 1 && hypot(s.x[X_FEATURES], s.x[X_FLUX]) > 0.0) {
+        p->around[CVK_AF_LATENCY] += s.x[X_FEATURES + 1] / hypot(s.x[X_FEATURES], s.x[X_FLUX]);
+    }
     return s.left;
 }
 
@@ -500,6 +504,15 @@ static void take_fit(const problem *p, const solution *s, const double *cov, cvk
     fit->fine = true;
 }
 
+/* Noise of the current at the end of a step is that at the beginning of the next with the other
+ * sign: over many steps it cancels, and the log tells much more than white noise would let it. */
+static double colour_of(const problem *p, const solution *s, const double *cov)
+{
+    const int at = X_FEATURES * p->count + X_FEATURES;
+    const double white = s->variance * s->inverse[at];
+    return white > 0.0 ? fmin(fmax(cov[at] / white, LEAST_COLOUR), 1.0) : 1.0;
+}
+
 /* The prior's part of the covariance: what the log leaves open, the prior does not settle. */
 static void add_prior_doubt(const problem *p, const solution *s, double flux, double *cov)
 {
@@ -522,7 +535,7 @@ static void add_prior_doubt(const problem *p, const solution *s, double flux, do
 cvk_status cvk_angle_by_back_emf(const cvk_angle_data *d, const cvk_angle_model *m,
                                  cvk_angle_fit *fit)
 {
-    problem p = {.data = d, .model = m};
+    problem p = {.data = d, .model = m, .colour = 1.0};
     steps few, all;
     memset(fit, 0, sizeof *fit);
     if (!make_steps(d, m, FEW_EQUATIONS, &few)) {
@@ -532,11 +545,18 @@ cvk_status cvk_angle_by_back_emf(const cvk_angle_data *d, const cvk_angle_model 
         free(few.list);
         return CVK_NO_MEMORY;
     }
-    want(&p, 1u << CVK_AF_OFFSET);
+    /* with the latency, which else would pass for a delay of the voltages */
+    want(&p, 1u << CVK_AF_OFFSET | 1u << CVK_AF_LATENCY);
     rough_fit(&p, &few);
+    want(&p, 1u << CVK_AF_OFFSET);
+    p.around[CVK_AF_LATENCY] = 0.0;
     solution s;
     double cov[X_MOST * X_MOST];
     bool fine = solve_problem(&p, &all, 0.0, &s) && s.x[X_FLUX] > 0.0;
+    if (fine) {
+        block_covariance(&p, &all, s.x, s.inverse, cov);
+        p.colour = colour_of(&p, &s, cov);
+    }
     want(&p, m->wanted);
     for (int round = 0; fine && round < ROUNDS - 1; round++) {
         const double flux = s.x[X_FLUX];

@@ -159,8 +159,8 @@ static void refine_halls(const cvk_sensor_column *column, const cvk_signals *s,
         }
     }
     const cvk_measured *own = &halls->electrical_offset_rad;
-    if (best != CVK_SENSES_KINDS && halls->direction != 0 &&
-        !(own->high - own->low <= least)) {
+    const bool sharper = halls->reference == CVK_REFERENCE_BACK_EMF && own->high - own->low <= least;
+    if (best != CVK_SENSES_KINDS && halls->direction != 0 && !sharper) {
         cvk_calibrate_halls_by_sensor(&column[CVK_SENSES_HALL], s, &column[best],
                                       &out->sensor[best], halls);
     }

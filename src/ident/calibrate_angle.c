@@ -37,7 +37,7 @@
 #define COGGING_DOUBT (1.5 * DEGREE)
 #define COGGING_SHARE 0.25 /* of the lag */
 #define STEP_DOUBT 0.29 /* of a sensor's step: half of it, evenly */
-#define LATENCY_FLOOR_S 0.6e-6
+#define LATENCY_FLOOR_S 3.5e-6 /* what the dead times leave, largest where the ripple is */
 #define EDGE_FLOOR (0.2 * DEGREE)
 #define HARMONIC_FLOOR (0.03 * DEGREE) /* electrical */
 #define USEFUL_OFFSET (12.0 * DEGREE)  /* half interval of an offset that is given */
@@ -540,7 +540,7 @@ cvk_status cvk_calibrate_angle(const cvk_angle_data *d, const cvk_sensor_column 
     m.wanted = features_for(c, own_turns, ways);
     cvk_angle_fit emf, current = {.fine = false};
     cvk_angle_model at_speed = m;
-    at_speed.wanted |= c->kind == CVK_SENSES_HALL ? 0u : 1u << CVK_AF_LATENCY;
+    at_speed.wanted |= 1u << CVK_AF_LATENCY;
     status = cvk_angle_by_back_emf(d, &at_speed, &emf);
     if (status == CVK_OK && d->current_flows) {
         status = cvk_angle_by_current(d, &m, &current);

@@ -79,6 +79,22 @@ static void find_offsets(const cvk_signals *s, const cvk_log *log, const size_t 
     }
 }
 
+/* From the factors that make the sum of the currents zero to the channels' gains over their mean. */
+static bool gains_of(const cvk_log *log, const size_t *row, size_t rows, double gain[3])
+{
+    double factor[3], sum = 0.0;
+    if (!cvk_channel_gains(log, CVK_COLUMN_IA, row, rows, factor)) {
+        return false;
+    }
+    for (int c = 0; c < 3; c++) {
+        sum += 1.0 / (3.0 * factor[c]);
+    }
+    for (int c = 0; c < 3; c++) {
+        gain[c] = 1.0 / (factor[c] * sum);
+    }
+    return true;
+}
+
 static void find_gains(const cvk_signals *s, const cvk_log *log, const size_t *row,
                        cvk_channel_calibration *out)
 {
@@ -91,7 +107,7 @@ static void find_gains(const cvk_signals *s, const cvk_log *log, const size_t *r
             return;
         }
     }
-    if (!cvk_channel_gains(log, CVK_COLUMN_IA, row, s->rows, all)) {
+    if (!gains_of(log, row, s->rows, all)) {
         snprintf(out->why_gain, sizeof out->why_gain,
                  "the currents are too small, or along one direction only: record a motor that "
                  "turns under load");
@@ -99,7 +115,7 @@ static void find_gains(const cvk_signals *s, const cvk_log *log, const size_t *r
     }
     for (int n = 0; n < PARTS; n++) {
         const size_t begin = s->rows * (size_t)n / PARTS, end = s->rows * (size_t)(n + 1) / PARTS;
-        if (cvk_channel_gains(log, CVK_COLUMN_IA, row + begin, end - begin, part)) {
+        if (gains_of(log, row + begin, end - begin, part)) {
             for (int c = 0; c < 3; c++) {
                 spread[c] += (part[c] - all[c]) * (part[c] - all[c]);
             }

@@ -11,8 +11,9 @@
 #include <string.h>
 
 #define PI 3.14159265358979323846
-#define FEWEST_PASSES 2.0
+#define FEWEST_PASSES 1.0
 #define EDGE_FLOOR_RAD 0.002
+#define ONE_PASS_RAD 0.01 /* deviation of a single look at an edge */
 #define AROUND 8u /* rows about an edge, over which the speed is taken */
 
 /* Electrical angle by a calibrated sensor, its known errors and age taken off. */
@@ -41,7 +42,7 @@ static double mean_of(const passes *p)
 static double deviation_of(const passes *p)
 {
     const double mean = mean_of(p), variance = fmax(p->square / p->count - mean * mean, 0.0);
-    return sqrt(variance / fmax(p->count - 1.0, 1.0));
+    return p->count > 1.0 ? sqrt(variance / (p->count - 1.0)) : ONE_PASS_RAD;
 }
 
 /* How far each edge lies from its place, going up and down. */

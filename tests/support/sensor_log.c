@@ -120,8 +120,14 @@ static void tell_truth(sensor_log *out, const cvk_rig *rig, const cvk_rig_config
         offset + to_shaft * (step * floor(first / step) + half_step);
     out->offset_rad[CVK_SENSES_HALL] =
         offset + out->direction * (place[0] + place[1] + place[2]) / 3.0;
+    double mean = 0.0, gain[3], offset_a;
+    for (int n = 0; n < 3; n++) {
+        cvk_rig_true_channel(rig, n, &gain[n], &offset_a);
+        mean += gain[n] / 3.0;
+    }
     for (int n = 0; n < 3; n++) {
         out->hall_place_rad[n] = place[n];
+        out->channel_gain[n] = gain[n] / mean;
     }
 }
 

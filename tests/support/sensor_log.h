@@ -18,6 +18,7 @@ typedef struct sensor_log {
     size_t most;
     double direction, offset_rad[CVK_SENSES_KINDS]; /* the truth */
     double hall_place_rad[3];
+    double channel_gain[3]; /* over their mean */
 } sensor_log;
 
 /* Benches 0 .. 3 are the studio's, 4 .. 7 others, with other sensors; all sensors are fitted. */
