@@ -56,9 +56,9 @@ static void judge(tally *t, const cvk_calibration *c, const sensor_log *l, cvk_s
     t->square += error * error;
     t->largest = fmax(t->largest, fabs(error));
     t->held += fabs(error) <= half;
-    if (talk && (fabs(error) > half || fabs(error) > 1.0 / DEGREES || getenv("TALK")[0] == 50)) {
-        printf("  %s seed %d %s: %+.2f +- %.2f deg, latency %.1f us, lag %.1f, by %d\n", label, seed,
-               cvk_sensor_kind_name(kind), error * DEGREES, half * DEGREES,
+    if (talk && (fabs(error) > half || fabs(error) > 1.0 / DEGREES)) {
+        printf("  %s seed %d %s: %+.2f +- %.2f deg, latency %.1f us, lag %.1f, by %d\n", label,
+               seed, cvk_sensor_kind_name(kind), error * DEGREES, half * DEGREES,
                1e6 * s->latency_s.value, s->lag_rad.value * DEGREES, (int)s->reference);
     }
 }
@@ -113,8 +113,8 @@ int main(int argc, char **argv)
                        *programs, fidelity ? "switched" : "averaged",
                        cvk_sensor_kind_name((cvk_sensor_kind)k), t[k].logs, t[k].right,
                        t[k].undecided, t[k].wrong, t[k].known,
-                       sqrt(t[k].square / fmax(t[k].known, 1.0)) * DEGREES,
-                       t[k].largest * DEGREES, 100.0 * t[k].held / fmax(t[k].known, 1.0),
+                       sqrt(t[k].square / fmax(t[k].known, 1.0)) * DEGREES, t[k].largest * DEGREES,
+                       100.0 * t[k].held / fmax(t[k].known, 1.0),
                        1e3 * t[k].seconds / fmax(t[k].logs, 1.0));
             }
             fflush(stdout);

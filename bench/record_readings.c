@@ -1,8 +1,9 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * record_readings [plain]: writes a run of the potter's wheel without a rotor sensor, as
+ * record_readings [plain] [absolute|encoder|sincos|halls]: writes a run of the potter's wheel without a rotor sensor, as
  * readings.bin (ports/replay): start, takeover, speed. With gains from the wheel's own card; plain:
- * without compensation of the inverter's own voltage and of the currents' harmonics.
+ * without compensation of the inverter's own voltage and of the currents' harmonics. With a sensor
+ * named, that one is decoded beside the observer: the difference is what it costs.
  */
 #include "replay.h"
 #include "sensorless.h"
@@ -43,6 +44,12 @@ int main(int argc, char **argv)
     if (argc > 1 && strcmp(argv[1], "plain") == 0) {
         bench.tune.current.harmonics = 0;
         bench.tune.inverter.voltage_v = 0.0f;
+    }
+    static const char *const kinds[] = {"absolute", "encoder", "sincos", "halls"};
+    for (int n = 0; n < 4 && argc > 2; n++) {
+        if (strcmp(argv[2], kinds[n]) == 0) {
+            bench.rotor_sensor.kind = n;
+        }
     }
     const cvk_run_plan plan = there_and_back(&bench, 0.5);
     cvk_device device;

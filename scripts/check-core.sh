@@ -54,7 +54,7 @@ cat "$work"/*.su | awk '{split($1, at, ":"); own[at[4]] = $2}
 # the same run there and here: everything on, then without what is not of the bar
 here=$(pwd)
 cd "$work"
-for kind in "" plain; do
+for kind in "" plain "plain absolute" "plain encoder" "plain sincos" "plain halls"; do
     # shellcheck disable=SC2086
     "$host/bench/record_readings" $kind
     "$host/ports/replay/replay_native" >/dev/null

@@ -44,9 +44,9 @@ static bool storage_erase(void *context, uint32_t page)
 #define SWEEP_MOST_RAD_S 22.0f /* electrical */
 
 static const int32_t rotor_kinds[] = {
-    [CVK_SENSOR_ABSOLUTE] = CVK_ROTOR_ABSOLUTE, [CVK_SENSOR_ENCODER] = CVK_ROTOR_ENCODER,
-    [CVK_SENSOR_SINCOS] = CVK_ROTOR_SINCOS,     [CVK_SENSOR_HALLS] = CVK_ROTOR_HALLS,
-    [CVK_SENSOR_TACHOMETER] = CVK_ROTOR_TACHOMETER,   [CVK_SENSOR_NONE] = CVK_ROTOR_NONE};
+    [CVK_SENSOR_ABSOLUTE] = CVK_ROTOR_ABSOLUTE,     [CVK_SENSOR_ENCODER] = CVK_ROTOR_ENCODER,
+    [CVK_SENSOR_SINCOS] = CVK_ROTOR_SINCOS,         [CVK_SENSOR_HALLS] = CVK_ROTOR_HALLS,
+    [CVK_SENSOR_TACHOMETER] = CVK_ROTOR_TACHOMETER, [CVK_SENSOR_NONE] = CVK_ROTOR_NONE};
 
 /* The tune, with the rotor sensor as a calibration would have found it: which way it counts, where
  * its zero is, and how often the field turns in one of its turns. */
@@ -98,7 +98,8 @@ cvk_status cvk_sim_init(cvk_sim *sim, const cvk_rig_config *config, uint64_t see
     const cvk_hardware hardware = cvk_sim_hardware(config);
     status = cvk_drive_init(&sim->drive, &sim->port, &hardware, &settings, why);
     if (status == CVK_OK) {
-        cvk_drive_rotor_aligned(&sim->drive); /* calibrated() took the encoder's start from the rig */
+        cvk_drive_rotor_aligned(
+            &sim->drive); /* calibrated() took the encoder's start from the rig */
         status = cvk_drive_claim(&sim->drive, CVK_SIM_OWNER, LEASE_S);
     }
     return status;

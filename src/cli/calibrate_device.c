@@ -136,9 +136,8 @@ static int write_tune(const char *path, const char *base, const found *f, const 
             cvk_tune_give(&tune, row, from);
         }
     }
-    return cvk_tune_file_write(&tune, path, &complaint) == CVK_OK
-               ? EXIT_DONE
-               : complain_file(VERB, &complaint);
+    return cvk_tune_file_write(&tune, path, &complaint) == CVK_OK ? EXIT_DONE
+                                                                  : complain_file(VERB, &complaint);
 }
 
 static found look_at_found(device_session *d)
@@ -171,9 +170,10 @@ static int run(device_session *d, const device_calibration *how)
         return status != EXIT_DONE ? status : stopped;
     }
     if (phase != CVK_CALIBRATE_DONE) {
-        const char *text = interrupted                      ? "stopped by you"
-                           : phase != CVK_CALIBRATE_FAILED ? "it did not end"
-                                : cvk_session_state_text(s, "calibration_reason", (int)reason);
+        const char *text = interrupted ? "stopped by you"
+                           : phase != CVK_CALIBRATE_FAILED
+                               ? "it did not end"
+                               : cvk_session_state_text(s, "calibration_reason", (int)reason);
         text = text != NULL ? text : "a reason that this corvak does not know";
         if (how->json) {
             print_json(s->name, &f, text);

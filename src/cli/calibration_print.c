@@ -31,7 +31,8 @@ static const char *reference_text(cvk_reference_kind kind)
 static void print_halls(const cvk_sensor_calibration *s)
 {
     if (!cvk_measured_known(&s->hall.edge_rad[0])) {
-        g_print("  edges                  each was passed too few times to be placed: turn further\n");
+        g_print(
+            "  edges                  each was passed too few times to be placed: turn further\n");
         return;
     }
     g_print("  edge between codes      electrical angle / deg      up after down / deg\n");

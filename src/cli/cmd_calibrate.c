@@ -62,8 +62,7 @@ static int chosen_sensor(const arguments *a, const cvk_calibration *c, cvk_senso
             break;
         }
     }
-    if (*kind == CVK_SENSES_KINDS ||
-        !cvk_measured_known(&c->sensor[*kind].electrical_offset_rad)) {
+    if (*kind == CVK_SENSES_KINDS || !cvk_measured_known(&c->sensor[*kind].electrical_offset_rad)) {
         g_printerr("corvak calibrate: nothing to write: %s\n",
                    *kind != CVK_SENSES_KINDS && c->sensor[*kind].why[0] != '\0'
                        ? c->sensor[*kind].why
@@ -113,8 +112,8 @@ static int work(const arguments *a, char **paths, int count, log_set *set, cvk_c
         return EXIT_BAD_USAGE;
     }
     int status = calibrate_one_log(VERB, &a->sensors, paths, count, set, c);
-    if (status == EXIT_BAD_USAGE) {
-        return status;
+    if (status == EXIT_BAD_USAGE || set->log[0] == NULL) {
+        return EXIT_BAD_USAGE;
     }
     const char *log = set->log[0]->name;
     if (a->json) {
@@ -163,9 +162,8 @@ int cmd_calibrate(int argc, char **argv)
     cvk_calibration *c = g_new0(cvk_calibration, 1);
     log_set *set = g_new0(log_set, 1);
     const device_calibration on_device = {a.output, a.tune, a.json};
-    const int status = argc == 2 && names_device(argv[1])
-                           ? calibrate_device(argv[1], &on_device)
-                           : work(&a, argv + 1, argc - 1, set, c);
+    const int status = argc == 2 && names_device(argv[1]) ? calibrate_device(argv[1], &on_device)
+                                                          : work(&a, argv + 1, argc - 1, set, c);
     free_log_set(set);
     free_log_options(&a.sensors.log);
     g_free(set);

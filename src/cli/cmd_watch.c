@@ -16,7 +16,7 @@
 #define VERB "watch"
 #define SIGNALS 6u
 #define REDRAW_S 0.1
-#define PIPE_S 10.0     /* a device, when nobody says how long and there is no terminal */
+#define PIPE_S 10.0         /* a device, when nobody says how long and there is no terminal */
 #define HAND_MECH_RAD_S 4.0 /* of the hand that turns the simulated shaft, forth and back */
 #define HAND_S 3.0
 #define DIAL 36 /* characters of the dial */
@@ -96,7 +96,8 @@ static void redraw(picture *p, const cvk_hand_check *c)
     fflush(stdout);
 }
 
-/* ---- a device ---------------------------------------------------------------------------------- */
+/* ---- a device ----------------------------------------------------------------------------------
+ */
 
 typedef struct watcher {
     cvk_hand_check check;
@@ -114,8 +115,8 @@ static void on_samples(void *context, const cvk_session_samples *samples)
         double v[SIGNALS];
         unsigned column = 0;
         for (unsigned n = 0; n < SIGNALS; n++) {
-            v[n] = w->has[n] ? (double)samples->value[r * samples->columns + column++]
-                             : (double)NAN;
+            v[n] =
+                w->has[n] ? (double)samples->value[r * samples->columns + column++] : (double)NAN;
         }
         const double t = w->period_s * ((double)samples->tick + (double)(r * samples->decimation));
         const cvk_hand_row row = {t, v[0], v[1], v[2], v[3], v[4], v[5]};
@@ -127,8 +128,12 @@ static void on_samples(void *context, const cvk_session_samples *samples)
 /* What the controller says of its sensor; what is said on the command line wins. */
 static cvk_hand_known known_of(const arguments *a, const cvk_session *s)
 {
-    static const unsigned bits[] = {0u, 1u << CVK_HAND_ABSOLUTE, 1u << CVK_HAND_ENCODER,
-                                    1u << CVK_HAND_SINCOS, 1u << CVK_HAND_HALLS, 0u};
+    static const unsigned bits[] = {0u,
+                                    1u << CVK_HAND_ABSOLUTE,
+                                    1u << CVK_HAND_ENCODER,
+                                    1u << CVK_HAND_SINCOS,
+                                    1u << CVK_HAND_HALLS,
+                                    0u};
     const double kind = cvk_session_value(s, "rotor.kind");
     cvk_hand_known known = {.pole_pairs = cvk_session_value(s, "motor.pole_pairs"),
                             .encoder_counts = cvk_session_value(s, "rotor.counts"),
@@ -199,7 +204,8 @@ static int watch_device(const arguments *a, const char *address, watcher *w)
     return status;
 }
 
-/* ---- a log ------------------------------------------------------------------------------------- */
+/* ---- a log -------------------------------------------------------------------------------------
+ */
 
 static double cell(const cvk_log *log, cvk_column column, size_t row)
 {
@@ -232,9 +238,12 @@ static int watch_log(const arguments *a, char *path, watcher *w)
             .periods = a->periods_per_turn};
         cvk_hand_begin(&w->check, &known);
         for (size_t k = 0; k < log->rows; k++) {
-            const cvk_hand_row row = {cell(log, CVK_COLUMN_T, k),   cell(log, CVK_COLUMN_THETA_M, k),
-                                      cell(log, CVK_COLUMN_ENC, k), cell(log, CVK_COLUMN_INDEX, k),
-                                      hall_of(log, k),              cell(log, CVK_COLUMN_SIN, k),
+            const cvk_hand_row row = {cell(log, CVK_COLUMN_T, k),
+                                      cell(log, CVK_COLUMN_THETA_M, k),
+                                      cell(log, CVK_COLUMN_ENC, k),
+                                      cell(log, CVK_COLUMN_INDEX, k),
+                                      hall_of(log, k),
+                                      cell(log, CVK_COLUMN_SIN, k),
                                       cell(log, CVK_COLUMN_COS, k)};
             cvk_hand_look(&w->check, &row);
         }
@@ -244,7 +253,8 @@ static int watch_log(const arguments *a, char *path, watcher *w)
     return status;
 }
 
-/* ---- the verdict ------------------------------------------------------------------------------- */
+/* ---- the verdict -------------------------------------------------------------------------------
+ */
 
 static void print_verdict(const cvk_hand_check *c)
 {

@@ -86,7 +86,7 @@ static void print_answer(const cvk_calibration *c, const char *log)
         g_print("phases            %s: at legs a, b, c, by the %s sensor\n", w->phases,
                 cvk_sensor_kind_name(w->by));
         g_print("sensor direction  %s\n", w->sensor_direction > 0 ? "1, with the phase order"
-                                                                   : "-1, against the phase order");
+                                                                  : "-1, against the phase order");
         g_print("probability       %.6f\n\n%s\n", w->probability, w->cure);
     }
     print_sensors(c);

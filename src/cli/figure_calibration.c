@@ -1,7 +1,7 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * A calibration as one page: each sensor's angle error over a turn before and after, hall sectors on
- * a circle with both directions, the sin/cos ellipse before and after.
+ * A calibration as one page: each sensor's angle error over a turn before and after, hall sectors
+ * on a circle with both directions, the sin/cos ellipse before and after.
  */
 #include "calibration.h"
 
@@ -32,7 +32,7 @@ static void draw_error(FILE *g, const cvk_sensor_calibration *s, cvk_sensor_kind
     place_at(g, left, left + 0.26, bottom, bottom + 0.31);
     if (!s->present || s->curve.points == 0) {
         empty_panel(g, cvk_sensor_kind_name(kind),
-                    !s->present                               ? "not in the log"
+                    !s->present                            ? "not in the log"
                     : s->reference == CVK_REFERENCE_SENSOR ? "by the best other sensor: see right"
                                                            : "not calibrated");
         return;
@@ -109,11 +109,9 @@ static void draw_halls(FILE *g, const cvk_sensor_calibration *s)
     fprintf(g, "set object 1 circle at 0,0 size 1 fs empty border lc rgb '" GREY "' lw 0.5\n"
                "set object 2 circle at 0,0 size 0.78 fs empty border lc rgb '" GREY "' lw 0.5\n");
     for (int n = 0; n < CVK_HALL_EDGES; n++) {
-        const double nominal =
-            s->electrical_offset_rad.value + s->direction * (n + 0.5) * PI / 3.0;
+        const double nominal = s->electrical_offset_rad.value + s->direction * (n + 0.5) * PI / 3.0;
         const double from = s->hall.edge_rad[(n + 5) % 6].value;
-        const double middle =
-            from + 0.5 * remainder(s->hall.edge_rad[n].value - from, 2.0 * PI);
+        const double middle = from + 0.5 * remainder(s->hall.edge_rad[n].value - from, 2.0 * PI);
         fprintf(g, "set arrow %d from 0,0 to %.4g,%.4g nohead dt 3 lc rgb '" GREY "'\n", n + 1,
                 0.6 * cos(nominal), 0.6 * sin(nominal));
         fprintf(g, "set label %d '%d' at %.4g,%.4g center font ',12'\n", n + 1, code_of[n],
@@ -122,12 +120,10 @@ static void draw_halls(FILE *g, const cvk_sensor_calibration *s)
                 s->hall.edge_rad[n].value * DEGREES, 1.2 * cos(s->hall.edge_rad[n].value),
                 1.15 * sin(s->hall.edge_rad[n].value));
     }
-    fprintf(g,
-            "set title 'hall codes, electrical; edges going up, going down'\n"
-            "plot $up using 1:2 with lines lw 2.5 lc rgb '" BLUE
-            "' title 'up', $down using 1:2 with lines lw 2.5 lc rgb '" ORANGE
-            "' title 'down', NaN with lines dt 3 lc rgb '" GREY
-            "' title 'even'\n");
+    fprintf(g, "set title 'hall codes, electrical; edges going up, going down'\n"
+               "plot $up using 1:2 with lines lw 2.5 lc rgb '" BLUE
+               "' title 'up', $down using 1:2 with lines lw 2.5 lc rgb '" ORANGE
+               "' title 'down', NaN with lines dt 3 lc rgb '" GREY "' title 'even'\n");
     round_axes(g);
 }
 

@@ -18,7 +18,7 @@ typedef struct cvk_imposed {
 typedef struct cvk_encoder {
     int32_t counts_before, step_before; /* of the counter */
     int32_t position;                   /* counts within a turn */
-    bool begun, indexed;             /* the index mark has given the position */
+    bool begun, indexed;                /* the index mark has given the position */
 } cvk_encoder;
 
 typedef struct cvk_halls {
@@ -31,11 +31,11 @@ typedef struct cvk_halls {
 typedef struct cvk_rotor {
     cvk_angle now;
     float own_before_rad, stayed_rad, turned_rad;
-    uint32_t primed; /* readings so far */
+    uint32_t primed;         /* readings so far */
     uint32_t lost, disputed; /* control calls in a row */
     cvk_encoder encoder;
     cvk_halls halls;
-    float read_own_rad, read_quality; /* the last reading, as the decoder has it */
+    float read_own_rad, read_quality;    /* the last reading, as the decoder has it */
     float found_ratio, found_offset_rad; /* by a calibration: in place of the settings' */
     bool found;
     volatile bool aligned; /* a task said that the offset holds */

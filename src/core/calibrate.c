@@ -20,39 +20,39 @@
 
 #include <stddef.h>
 
-#define RISE_TIME_S 0.06f  /* the voltage grows by e in this time */
-#define RISE_START 2e-4f   /* first voltage, share of the bus voltage */
-#define RISE_END 0.45f     /* largest, share of the bus voltage */
+#define RISE_TIME_S 0.06f /* the voltage grows by e in this time */
+#define RISE_START 2e-4f  /* first voltage, share of the bus voltage */
+#define RISE_END 0.45f    /* largest, share of the bus voltage */
 #define RISE_LONGEST_S 0.8f
-#define HOLD_S 0.03f       /* the current follows the voltage with this time */
+#define HOLD_S 0.03f /* the current follows the voltage with this time */
 #define SETTLE_S 0.6f
-#define SWEEP_RAD_S 25.0f  /* electrical */
+#define SWEEP_RAD_S 25.0f /* electrical */
 #define SWEEP_RISE_S 0.5f
-#define FEWEST_TURNS 4.0f  /* electrical, each way */
-#define SWEEP_SHARE 0.5f   /* of the current limit, in the first pair of sweeps */
-#define SECOND_SHARE 0.3f  /* and in the second */
+#define FEWEST_TURNS 4.0f   /* electrical, each way */
+#define SWEEP_SHARE 0.5f    /* of the current limit, in the first pair of sweeps */
+#define SECOND_SHARE 0.3f   /* and in the second */
 #define MOST_PULL_RAD 0.09f /* between the two offsets: more is a load */
 #define MOST_PULL_HALLS_RAD 0.2f
-#define ALIKE 0.7f         /* likeness of a sensor that turns with the current */
-#define STANDS_SHARE 0.1f  /* of the way: the sensor did not move */
+#define ALIKE 0.7f        /* likeness of a sensor that turns with the current */
+#define STANDS_SHARE 0.1f /* of the way: the sensor did not move */
 #define FOLLOWS_SHARE 0.7f
-#define ROCKS_RAD 0.12f    /* electrical: it moved, but not on */
-#define DRAGGED_RAD 9.0f   /* electrical, while the vector stands: something turns the shaft */
-#define LEAST_ROUND 0.3f   /* amplitude of sin/cos, least against most */
-#define MOST_BAD 0.3f      /* of the readings */
-#define TEST_SHARE 0.1f    /* of the current limit, first try of the torque */
-#define TEST_GROWTH 1.5f   /* each try */
+#define ROCKS_RAD 0.12f  /* electrical: it moved, but not on */
+#define DRAGGED_RAD 9.0f /* electrical, while the vector stands: something turns the shaft */
+#define LEAST_ROUND 0.3f /* amplitude of sin/cos, least against most */
+#define MOST_BAD 0.3f    /* of the readings */
+#define TEST_SHARE 0.1f  /* of the current limit, first try of the torque */
+#define TEST_GROWTH 1.5f /* each try */
 #define TRY_S 0.25f
-#define MOVED_RAD 2.0f     /* electrical: the torque has turned the rotor */
-#define SPEED_SHARE 0.1f   /* of program.speed_rad_s */
+#define MOVED_RAD 2.0f   /* electrical: the torque has turned the rotor */
+#define SPEED_SHARE 0.1f /* of program.speed_rad_s */
 #define SPEED_LONGEST_S 8.0f
-#define SPEED_RISE_S 0.3f  /* the voltage moves by that of a sweep in this time, */
-#define GIVE_WAY 8.0f      /* and so much faster back when too much current flows */
-#define HELD_SHARE 0.7f    /* of the speed, that is still there while it is held */
+#define SPEED_RISE_S 0.3f /* the voltage moves by that of a sweep in this time, */
+#define GIVE_WAY 8.0f     /* and so much faster back when too much current flows */
+#define HELD_SHARE 0.7f   /* of the speed, that is still there while it is held */
 #define HELD_S 0.6f
 #define REFINE_S 0.1f
-#define LOOK_S 0.02f       /* a torque is looked at for so long at least */
-#define STANDS_RAD_S 4.0f  /* electrical */
+#define LOOK_S 0.02f      /* a torque is looked at for so long at least */
+#define STANDS_RAD_S 4.0f /* electrical */
 #define STOOD_S 0.2f
 #define REST_LONGEST_S 5.0f
 
@@ -132,8 +132,7 @@ static void follow(cvk_calibrator *c, const cvk_setup *setup, const cvk_rotor *r
         c->changes += rotor->read_own_rad != c->before_rad ? 1u : 0u;
         c->travel_rad += ratio * cvk_wrap_angle(rotor->read_own_rad - c->before_rad);
     }
-    c->rocking_rad =
-        fabsf(c->travel_rad) > c->rocking_rad ? fabsf(c->travel_rad) : c->rocking_rad;
+    c->rocking_rad = fabsf(c->travel_rad) > c->rocking_rad ? fabsf(c->travel_rad) : c->rocking_rad;
     c->before_rad = rotor->read_own_rad;
     c->primed = true;
 }
@@ -179,9 +178,9 @@ static cvk_calibration_reason judge_way(const cvk_calibrator *c, const cvk_setup
         const int32_t kind = setup->settings.rotor.kind;
         const bool frozen =
             c->changes == 0u && (kind == CVK_ROTOR_ABSOLUTE || kind == CVK_ROTOR_SINCOS);
-        return frozen                        ? CVK_CALIBRATE_FROZEN
+        return frozen                       ? CVK_CALIBRATE_FROZEN
                : c->rocking_rad > ROCKS_RAD ? CVK_CALIBRATE_TOO_LITTLE
-                                             : CVK_CALIBRATE_BLOCKED;
+                                            : CVK_CALIBRATE_BLOCKED;
     }
     return CVK_CALIBRATE_NOT_FOLLOWING;
 }
@@ -202,9 +201,9 @@ static void hold_current(cvk_calibrator *c, const cvk_setup *setup, float wanted
 static void put_vector(const cvk_calibrator *c, cvk_moment *now)
 {
     const cvk_rotation to = cvk_rotation_of(c->vector_rad);
-    now->request = (cvk_request){
-        .mode = CVK_MODE_VOLTAGE,
-        .voltage_v = {c->amplitude_v * to.cosine, c->amplitude_v * to.sine}};
+    now->request =
+        (cvk_request){.mode = CVK_MODE_VOLTAGE,
+                      .voltage_v = {c->amplitude_v * to.cosine, c->amplitude_v * to.sine}};
 }
 
 static void turn_vector(cvk_calibrator *c, const cvk_setup *setup, float speed_rad_s)
@@ -254,8 +253,8 @@ static void look(cvk_sweep *sweep, const cvk_setup *setup, const cvk_rotor *roto
                  const cvk_moment *now)
 {
     const float length = length_of(now->current_ab_a);
-    const cvk_rotation by = cvk_rotation_of(cvk_wrap_angle(
-        fabsf(setup->rotor.ratio) * rotor->read_own_rad));
+    const cvk_rotation by =
+        cvk_rotation_of(cvk_wrap_angle(fabsf(setup->rotor.ratio) * rotor->read_own_rad));
     if (rotor->read_quality == 0.0f || !(length > 0.0f)) {
         return;
     }
@@ -337,10 +336,10 @@ static void sweep(cvk_calibrator *c, const cvk_setup *setup, cvk_angles *angles,
 {
     const int32_t phase = now->calibration;
     const bool up = phase == CVK_CALIBRATE_UP || phase == CVK_CALIBRATE_UP_AGAIN;
-    const int32_t which = phase == CVK_CALIBRATE_UP           ? 0
-                          : phase == CVK_CALIBRATE_DOWN       ? 1
+    const int32_t which = phase == CVK_CALIBRATE_UP         ? 0
+                          : phase == CVK_CALIBRATE_DOWN     ? 1
                           : phase == CVK_CALIBRATE_UP_AGAIN ? 2
-                                                              : 3;
+                                                            : 3;
     const float share = seconds(c, setup) / SWEEP_RISE_S, x = share < 1.0f ? share : 1.0f;
     const float speed = SWEEP_RAD_S * x * x * (3.0f - 2.0f * x);
     hold_current(c, setup, current_of(phase, setup), now);

@@ -16,22 +16,22 @@ typedef struct cvk_sweep {
 } cvk_sweep;
 
 typedef struct cvk_calibrator {
-    uint32_t ticks;          /* in this phase */
-    float amplitude_v;       /* of the vector */
-    float ohm;               /* what it takes: volts per ampere at rest */
-    float vector_rad;        /* where it points */
-    float field_rad;         /* how far it has turned in this phase */
+    uint32_t ticks;                /* in this phase */
+    float amplitude_v;             /* of the vector */
+    float ohm;                     /* what it takes: volts per ampere at rest */
+    float vector_rad;              /* where it points */
+    float field_rad;               /* how far it has turned in this phase */
     float travel_rad, rocking_rad; /* of the sensor, electrical: net in this phase, and from its
                                       start to its farthest */
-    float turned_back_rad;   /* farthest against the way tried */
-    float refined_rad;       /* offset as the speed one way has it */
-    float most_v2, least_v2; /* squared amplitude of sin/cos */
-    uint32_t changes;        /* of the reading */
-    uint32_t stood;          /* control calls in a row at rest */
-    float before_rad;        /* the sensor's own angle in the call before */
-    float share;             /* of the current limit, that is tried now */
-    cvk_sweep sweep[4];      /* up, down; up, down with less current */
-    int32_t bad, seen_codes; /* unusable readings in this phase; halls: bit n for code n */
+    float turned_back_rad;         /* farthest against the way tried */
+    float refined_rad;             /* offset as the speed one way has it */
+    float most_v2, least_v2;       /* squared amplitude of sin/cos */
+    uint32_t changes;              /* of the reading */
+    uint32_t stood;                /* control calls in a row at rest */
+    float before_rad;              /* the sensor's own angle in the call before */
+    float share;                   /* of the current limit, that is tried now */
+    cvk_sweep sweep[4];            /* up, down; up, down with less current */
+    int32_t bad, seen_codes;       /* unusable readings in this phase; halls: bit n for code n */
     bool primed;
 } cvk_calibrator;
 

@@ -18,6 +18,12 @@ _Static_assert(sizeof(cvk_drive_state) <= sizeof(cvk_drive),
 _Static_assert(sizeof(float) == 4, "The core computes in 32-bit floats: choose a compiler or "
                                    "options with a 4-byte float.");
 
+#if defined(__GNUC__)
+#define CVK_RARE __attribute__((noinline, cold))
+#else
+#define CVK_RARE
+#endif
+
 static cvk_drive_state *state_of(cvk_drive *drive)
 {
     return (cvk_drive_state *)(void *)&drive->inside;
@@ -80,8 +86,9 @@ static void count_lease(cvk_drive_state *d)
     }
 }
 
-/* A calibration asks for voltages of its own; after a fault it begins anew. */
-static void calibrate(cvk_drive_state *d, cvk_moment *now)
+/* A calibration asks for voltages of its own; after a fault it begins anew. Kept out of the hot
+ * path's code. */
+CVK_RARE static void calibrate(cvk_drive_state *d, cvk_moment *now)
 {
     const bool asked = now->request.mode == CVK_MODE_CALIBRATE;
     if (asked && now->fault == CVK_FAULT_NONE) {
@@ -109,7 +116,9 @@ static void take_request(cvk_drive_state *d, cvk_moment *now)
     cvk_excitation *program = d->excitation;
     now->request = program != NULL ? cvk_excitation_next(program, now->current_ab_a)
                                    : d->request[d->request_live];
-    calibrate(d, now);
+    if (now->request.mode == CVK_MODE_CALIBRATE || d->calibrating) {
+        calibrate(d, now);
+    }
 }
 
 /* A prediction that was made while another mode ruled belongs to a current that is gone. */
@@ -517,8 +526,9 @@ cvk_status cvk_drive_run(cvk_drive *drive, cvk_owner owner, cvk_excitation *exci
     }
     for (unsigned n = 0; excitation != NULL && n < excitation->count; n++) {
         const cvk_setup *staged = &d->setup[d->setup_staged];
-        cvk_status status = cvk_setup_allows(staged, cvk_step_mode(excitation->steps[n].kind),
-                                             cvk_rotor_is_known(&d->angles, &staged->settings.rotor), why);
+        cvk_status status =
+            cvk_setup_allows(staged, cvk_step_mode(excitation->steps[n].kind),
+                             cvk_rotor_is_known(&d->angles, &staged->settings.rotor), why);
         if (status != CVK_OK) {
             return status;
         }

@@ -1,8 +1,8 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
  * The rotor sensor: the decoder of its kind, its known errors taken off, and a second-order
- * tracking filter behind it (alpha-beta filter, both poles at the bandwidth): quantisation and noise
- * do not reach the speed, and a constant speed leaves no lag.
+ * tracking filter behind it (alpha-beta filter, both poles at the bandwidth): quantisation and
+ * noise do not reach the speed, and a constant speed leaves no lag.
  *
  * A reading that cannot be is left out: the filter goes on at its speed, and the quality falls to
  * nothing within LOST_S. Nothing ever makes the angle jump but beginning anew, which happens with
@@ -14,13 +14,13 @@
 
 #include <stddef.h>
 
-#define PRIME_TICKS 16u    /* readings from which the first speed is taken */
-#define FARTHEST_RAD 0.8f  /* electrical, of a reading from where it is expected */
-#define STUCK_RAD 0.6f     /* electrical, that the rotor goes on while the reading stays */
-#define STUCK_STEPS 4.0f   /* and steps of the sensor */
-#define ANEW_S 0.1f        /* with the bridge off, readings that were left out so long are believed */
-#define DISPUTE_RAD 1.05f  /* apart from a flux observer that is sure, */
-#define DISPUTE_S 0.02f    /* for so long: one of the two is wrong */
+#define PRIME_TICKS 16u   /* readings from which the first speed is taken */
+#define FARTHEST_RAD 0.8f /* electrical, of a reading from where it is expected */
+#define STUCK_RAD 0.6f    /* electrical, that the rotor goes on while the reading stays */
+#define STUCK_STEPS 4.0f  /* and steps of the sensor */
+#define ANEW_S 0.1f /* with the bridge off, readings that were left out so long are believed */
+#define DISPUTE_RAD 1.05f /* apart from a flux observer that is sure, */
+#define DISPUTE_S 0.02f   /* for so long: one of the two is wrong */
 #define SURE 0.9f
 
 static const char *const kinds[] = {"none",  "absolute",   "encoder", "sincos",
@@ -33,8 +33,9 @@ static const char *const startups[] = {"stored", "index", "calibrate", NULL};
 
 static const cvk_parameter rows[] = {
     CVK_ROW_CHOICE(rotor, kind, kinds, 5, 0, "kind of the rotor sensor"),
-    CVK_ROW_CHOICE(rotor, startup, startups, 2, 0,
-                   "offset holds after power-up: as stored, once past the index, or if calibrated anew"),
+    CVK_ROW_CHOICE(
+        rotor, startup, startups, 2, 0,
+        "offset holds after power-up: as stored, once past the index, or if calibrated anew"),
     CVK_ROW_WHOLE(rotor, counts, 4, 1e6f, 4096, "encoder: counts per turn, four per line"),
     CVK_ROW_WHOLE(rotor, periods_per_turn, 0, 200, 0,
                   "sin/cos: periods per turn; 0: one per pole pair"),
@@ -93,7 +94,7 @@ void cvk_rotor_prepare(cvk_setup *setup)
     const float sign = s->reversed != 0 ? -1.0f : 1.0f, T = setup->period_s;
     const float periods = s->periods_per_turn > 0 ? (float)s->periods_per_turn : pole_pairs;
     const bool shaft = s->kind == CVK_ROTOR_ABSOLUTE || s->kind == CVK_ROTOR_ENCODER;
-    c->ratio = sign * (shaft                            ? pole_pairs
+    c->ratio = sign * (shaft                                           ? pole_pairs
                        : s->kind == CVK_ROTOR_SINCOS && periods > 0.0f ? pole_pairs / periods
                                                                        : 1.0f);
     c->per_count_rad = CVK_TWO_PI / (float)s->counts;
@@ -128,10 +129,7 @@ static cvk_rotor_reading read_own(cvk_rotor *r, const cvk_setup *setup,
         return cvk_sincos_read(setup, read);
     case CVK_ROTOR_HALLS:
         return cvk_halls_read(&r->halls, setup, read);
-    case CVK_ROTOR_TACHOMETER:
-        return cvk_rotor_refused(CVK_ANGLE_SPEED_ONLY);
-    case CVK_ROTOR_NONE:
-    default:
+    default: /* the others have no angle, and do not come here */
         return cvk_rotor_refused(CVK_ANGLE_OFF);
     }
 }
@@ -169,9 +167,8 @@ static bool is_stuck(cvk_rotor *r, const cvk_setup *setup, float own_rad)
 static bool is_disputed(cvk_rotor *r, const cvk_setup *setup, const cvk_moment *now)
 {
     const cvk_angle *seen = &now->source[CVK_ANGLE_FLUX];
-    const bool apart =
-        seen->quality > SURE && fabsf(cvk_wrap_angle(seen->angle_rad - r->now.angle_rad)) >
-                                    DISPUTE_RAD;
+    const bool apart = seen->quality > SURE &&
+                       fabsf(cvk_wrap_angle(seen->angle_rad - r->now.angle_rad)) > DISPUTE_RAD;
     r->disputed = apart ? r->disputed + 1u : 0u;
     return r->disputed > setup->rotor.dispute_ticks;
 }
@@ -250,24 +247,36 @@ bool cvk_rotor_is_known(const cvk_angles *angles, const cvk_rotor_settings *s)
     return r->aligned || marked || (s->startup != CVK_ROTOR_CALIBRATE && !counts_only);
 }
 
-void cvk_rotor_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
+/* The reading of this call, its angle, and what the filter makes of it. */
+static void follow(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
 {
     cvk_rotor *r = &angles->rotor;
     const cvk_rotor_reading read = read_own(r, setup, &now->readings.rotor);
+    const float late_rad = setup->settings.rotor.latency_s * r->now.speed_rad_s;
+    const float angle_rad = electrical_of(r, setup, read.own_rad) + late_rad;
     r->read_own_rad = read.own_rad;
     r->read_quality = read.quality;
+    if (r->primed < PRIME_TICKS) {
+        prime(r, setup, &read, angle_rad);
+    } else {
+        track(r, setup, &read, angle_rad, now);
+    }
+}
+
+void cvk_rotor_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
+{
+    cvk_rotor *r = &angles->rotor;
+    const int32_t kind = setup->settings.rotor.kind;
+    if (kind == CVK_ROTOR_NONE) {
+        now->source[CVK_ANGLE_ROTOR] = (cvk_angle){0.0f, 0.0f, 0.0f, CVK_ANGLE_OFF};
+        return;
+    }
     now->rotor_known = cvk_rotor_is_known(angles, &setup->settings.rotor) ? 1 : 0;
-    if (setup->settings.rotor.kind == CVK_ROTOR_TACHOMETER) {
+    if (kind == CVK_ROTOR_TACHOMETER) {
         r->now = (cvk_angle){0.0f, setup->rotor.per_volt * now->readings.rotor.tachometer_v, 0.0f,
                              CVK_ANGLE_SPEED_ONLY};
     } else {
-        const float late_rad = setup->settings.rotor.latency_s * r->now.speed_rad_s;
-        const float angle_rad = electrical_of(r, setup, read.own_rad) + late_rad;
-        if (r->primed < PRIME_TICKS) {
-            prime(r, setup, &read, angle_rad);
-        } else {
-            track(r, setup, &read, angle_rad, now);
-        }
+        follow(angles, setup, now);
     }
     now->source[CVK_ANGLE_ROTOR] = r->now;
 }

@@ -1,7 +1,7 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * Three halls. What they tell is the moment at which the rotor passes an edge; in between, the angle
- * goes on at the speed between the last two edges, up to the next one. Edges lie where the
+ * Three halls. What they tell is the moment at which the rotor passes an edge; in between, the
+ * angle goes on at the speed between the last two edges, up to the next one. Edges lie where the
  * calibration found them, and later going up than going down.
  *
  * A code that comes back at once is bounce. One that is not due is believed when it stays; two
@@ -11,8 +11,8 @@
 
 #define BOUNCE_SHARE 0.25f /* of the time a sector takes: going back sooner is no turning back */
 #define DUE_SHARE 0.5f     /* of that time, from which on the next edge is due */
-#define FAST_RAD 0.25f     /* electrical, from reading to reading: a sector is a few readings long */
-#define PATIENCE 4         /* readings of a code that is not due, until it is believed */
+#define FAST_RAD 0.25f /* electrical, from reading to reading: a sector is a few readings long */
+#define PATIENCE 4     /* readings of a code that is not due, until it is believed */
 #define ROUGH_QUALITY 0.6f /* somewhere in a sector */
 #define SLOWEST_S 1.0f     /* a sector that takes longer: standing */
 

@@ -142,16 +142,17 @@ static cvk_status unknown(const char *field, const char *mode, const char *reaso
 /* Why the sensor's offset does not hold, and what would make it. */
 static cvk_status needs_alignment(const cvk_rotor_settings *s, const char *mode, cvk_refusal *why)
 {
-    return unknown("rotor.startup", mode,
-                   s->startup == CVK_ROTOR_INDEX
-                       ? "the encoder's index mark has not gone by since power-up: turn the shaft "
-                         "once, by hand or with an imposed angle"
-                   : s->startup == CVK_ROTOR_CALIBRATE
-                       ? "a calibration is asked for after each power-up: run one (corvak "
-                         "calibrate), or set rotor.startup"
-                       : "an encoder's counts begin anywhere at power-up: a stored offset held until "
-                         "then. Set rotor.startup: index (with a mark), or calibrate",
-                   why);
+    return unknown(
+        "rotor.startup", mode,
+        s->startup == CVK_ROTOR_INDEX
+            ? "the encoder's index mark has not gone by since power-up: turn the shaft "
+              "once, by hand or with an imposed angle"
+        : s->startup == CVK_ROTOR_CALIBRATE
+            ? "a calibration is asked for after each power-up: run one (corvak "
+              "calibrate), or set rotor.startup"
+            : "an encoder's counts begin anywhere at power-up: a stored offset held until "
+              "then. Set rotor.startup: index (with a mark), or calibrate",
+        why);
 }
 
 static cvk_status needs_sensor(const cvk_settings *s, const char *mode, cvk_refusal *why)

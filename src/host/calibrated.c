@@ -128,8 +128,8 @@ void cvk_calibrated_parameters(const cvk_calibration *calibration, cvk_sensor_ki
     }
     snprintf(from, sizeof from, "calibrate %s: probability %.6g", log, s->direction_probability);
     set_from(out, "rotor.reversed", s->direction < 0, from);
-    set_measured(out, "rotor.offset_rad", &s->electrical_offset_rad,
-                 s->electrical_offset_rad.value, log);
+    set_measured(out, "rotor.offset_rad", &s->electrical_offset_rad, s->electrical_offset_rad.value,
+                 log);
     set_measured(out, "rotor.latency_s", &s->latency_s, fmax(s->latency_s.value, 0.0), log);
     set_harmonics(out, s, log);
     if (kind == CVK_SENSES_ENCODER) {

@@ -9,11 +9,12 @@
 #include <stdio.h>
 
 #define TWO_PI 6.28318530717958647693
-#define LEAST_TURNS 0.05  /* of the shaft, that count as turned */
-#define ALIKE_SHARE 0.03  /* two sensors' turns, relative, */
-#define ALIKE_TURNS 0.04  /* and besides */
-#define ROUND_SHARE 0.25  /* amplitude of sin/cos, least against most */
-#define COUNTS_OFF 4.0    /* from mark to mark */
+#define LEAST_TURNS 0.05 /* of the shaft, that count as turned */
+#define ALIKE_SHARE 0.03 /* two sensors' turns, relative, */
+#define ALIKE_TURNS 0.04 /* and besides */
+#define ROUND_SHARE 0.25 /* amplitude of sin/cos, least against most */
+#define LEAST_AMPLITUDE_V 0.1
+#define COUNTS_OFF 4.0 /* from mark to mark */
 
 const char *cvk_hand_sensor_name(int sensor)
 {
@@ -87,7 +88,8 @@ static void look_at_sincos(cvk_hand_check *c, const cvk_hand_row *row)
     if (!isfinite(amplitude)) {
         return;
     }
-    const double now = atan2(row->sin_v, row->cos_v);
+    /* noise has an angle too, but it is none */
+    const double now = amplitude > LEAST_AMPLITUDE_V ? atan2(row->sin_v, row->cos_v) : s->angle;
     const double period = s->seen ? remainder(now - s->angle, TWO_PI) / TWO_PI : 0.0;
     go(s, c->known.periods > 0.0 ? period / c->known.periods : shaft_turns(c, period));
     s->angle = now;
@@ -221,7 +223,7 @@ static void judge_sincos(cvk_hand_check *c)
 {
     const double least = c->amplitude_low_v, most = c->amplitude_high_v;
     const bool round = least > (1.0 - ROUND_SHARE) * most;
-    if (most < 0.1) {
+    if (most < LEAST_AMPLITUDE_V) {
         say(c, false, "sin/cos: amplitude %.3f V: unplugged", most);
     } else if (c->sensor[CVK_HAND_SINCOS].moved) {
         say(c, round, "sin/cos: amplitude %.3f to %.3f V%s", least, most,
@@ -236,9 +238,8 @@ static void judge_pair(cvk_hand_check *c, int a, int b)
     const double turns = x->most > -x->least ? x->most : x->least;
     const double others = y->most > -y->least ? y->most : y->least;
     const double off = fabs(fabs(turns) - fabs(others));
-    const double coarse = b == CVK_HAND_HALLS && c->known.pole_pairs > 0.0
-                              ? 2.0 / 6.0 / c->known.pole_pairs
-                              : 0.0;
+    const double coarse =
+        b == CVK_HAND_HALLS && c->known.pole_pairs > 0.0 ? 2.0 / 6.0 / c->known.pole_pairs : 0.0;
     const char *first = cvk_hand_sensor_name(a), *second = cvk_hand_sensor_name(b);
     if (fabs(turns) < LEAST_TURNS && fabs(others) < LEAST_TURNS) {
         return;
@@ -260,15 +261,17 @@ void cvk_hand_judge(cvk_hand_check *c)
     c->findings = 0;
     c->consistent = true;
     for (int n = 0; n < CVK_HAND_SENSORS; n++) {
-        const bool turned = c->sensor[n].moved && (!counts_shaft(c, n) ||
-                                                   span_of(&c->sensor[n]) > LEAST_TURNS ||
-                                                   n == CVK_HAND_HALLS);
+        const bool turned =
+            c->sensor[n].moved &&
+            (!counts_shaft(c, n) || span_of(&c->sensor[n]) > LEAST_TURNS || n == CVK_HAND_HALLS);
         moved += turned;
         first = first < 0 && turned && counts_shaft(c, n) ? n : first;
     }
     if (moved == 0) {
-        say(c, false, c->rows == 0 ? "nothing was read" : "no sensor moved: the shaft was not "
-                                                            "turned, or no sensor is plugged in");
+        say(c, false,
+            c->rows == 0 ? "nothing was read"
+                         : "no sensor moved: the shaft was not "
+                           "turned, or no sensor is plugged in");
     }
     for (int n = 0; n < CVK_HAND_SENSORS && moved > 0; n++) {
         if (c->sensor[n].seen && !c->sensor[n].moved && is_expected(c, n)) {

@@ -22,7 +22,7 @@
 #include <string.h>
 
 #define PI 3.14159265358979323846
-#define STEP_RAD 0.6       /* electrical, of one equation */
+#define STEP_RAD 0.6 /* electrical, of one equation */
 #define LONGEST_STEP_S 0.02
 #define MOST_EQUATIONS 16000u
 #define FEW_EQUATIONS 1600u
@@ -31,17 +31,17 @@
 #define DELAY_SD 0.02   /* rows, about the one of a grid that explains most */
 #define CLEARLY_LESS 0.9
 #define LEAST_COLOUR 1e-5
-#define LATENCY_SD 3e-5 /* s, of a sensor, before the log is seen */
-#define SLIP_SD 3e-5    /* share of lost counts */
-#define EDGE_SD 0.2     /* rad, of a hall's place */
-#define HARMONIC_SD 0.1 /* rad, electrical, of a sensor's error */
-#define CURVE_BINS 72 /* of the error over a turn */
+#define LATENCY_SD 3e-5  /* s, of a sensor, before the log is seen */
+#define SLIP_SD 3e-5     /* share of lost counts */
+#define EDGE_SD 0.2      /* rad, of a hall's place */
+#define HARMONIC_SD 0.1  /* rad, electrical, of a sensor's error */
+#define CURVE_BINS 72    /* of the error over a turn */
 #define FEWEST_EDGES 3.0 /* either way */
-#define EDGE_ROWS 3u    /* on either side of a hall's edge */
+#define EDGE_ROWS 3u     /* on either side of a hall's edge */
 #define ROUNDS 3
 #define WHOLE_WAY_RAD 9.0   /* from which on the mean of a voltage that turns is nothing */
 #define LEAST_TURN_RAD 0.02 /* in a step that turns */
-#define LEAST_CURRENT 0.3 /* of its peak, to show the vector's direction */
+#define LEAST_CURRENT 0.3   /* of its peak, to show the vector's direction */
 
 enum {
     X_RESISTANCE,
@@ -57,7 +57,7 @@ enum {
     X_FIFTH_IM,
     X_SEVENTH_RE,
     X_SEVENTH_IM,
-    X_FLUX, /* CVK_AF_ELECTRICAL columns stand before it */
+    X_FLUX,     /* CVK_AF_ELECTRICAL columns stand before it */
     X_FEATURES, /* flux times each wanted feature */
     X_MOST = X_FEATURES + CVK_AF_COUNT
 };
@@ -82,8 +82,8 @@ cvk_status cvk_angle_data_make(cvk_angle_data *d, const cvk_signals *s)
                             LARGE_KNEE * s->peak_current_a + 1e-9};
     for (size_t k = 0; k < s->rows; k++) {
         const size_t next = k + 1 < s->rows ? k + 1 : k;
-        const double complex i = 0.5 * (s->i_alpha[k] + s->i_alpha[next] +
-                                        I * (s->i_beta[k] + s->i_beta[next]));
+        const double complex i =
+            0.5 * (s->i_alpha[k] + s->i_alpha[next] + I * (s->i_beta[k] + s->i_beta[next]));
         d->voltage[k + 1] = d->voltage[k] + s->period_s * (s->v_alpha[k] + I * s->v_beta[k]);
         d->current[k + 1] = d->current[k] + s->period_s * i;
         for (int c = 0; c < 2; c++) {
@@ -218,9 +218,9 @@ static void features_of(const cvk_angle_model *m, double own_rad, double omega,
 typedef struct problem {
     const cvk_angle_data *data;
     const cvk_angle_model *model;
-    int count;                    /* columns */
-    int feature[CVK_AF_COUNT];    /* of column X_FEATURES + n */
-    double around[CVK_AF_COUNT];  /* the features' values so far */
+    int count;                   /* columns */
+    int feature[CVK_AF_COUNT];   /* of column X_FEATURES + n */
+    double around[CVK_AF_COUNT]; /* the features' values so far */
     double delay;
     double colour; /* of what is left: variance of its sums over that of white noise */
 } problem;
@@ -261,8 +261,8 @@ static void equation(const problem *p, const step *e, double complex x[X_MOST], 
         x[X_SALIENCY_RE] = weight * salient;
         x[X_SALIENCY_IM] = weight * I * salient;
         /* later voltages are those before */
-        x[X_DELAY] = weight * s->period_s *
-                     (voltage_near(d, b, p->delay) - voltage_near(d, a, p->delay));
+        x[X_DELAY] =
+            weight * s->period_s * (voltage_near(d, b, p->delay) - voltage_near(d, a, p->delay));
     }
     x[X_OFFSET_RE] = weight * rows * s->period_s;
     x[X_OFFSET_IM] = I * x[X_OFFSET_RE];
@@ -350,11 +350,11 @@ static void accumulate(const problem *p, const steps *all, sums *s)
 
 static double prior_sd(int feature)
 {
-    return feature == CVK_AF_OFFSET      ? INFINITY
-           : feature == CVK_AF_LATENCY   ? LATENCY_SD
-           : feature == CVK_AF_SLIP      ? SLIP_SD
-           : feature >= CVK_AF_EDGES_UP  ? EDGE_SD
-                                         : HARMONIC_SD;
+    return feature == CVK_AF_OFFSET     ? INFINITY
+           : feature == CVK_AF_LATENCY  ? LATENCY_SD
+           : feature == CVK_AF_SLIP     ? SLIP_SD
+           : feature >= CVK_AF_EDGES_UP ? EDGE_SD
+                                        : HARMONIC_SD;
 }
 
 /* What is known before of the columns: `variance` is that of an equation. */
@@ -435,8 +435,7 @@ static bool solve_problem(const problem *p, const steps *all, double flux, solut
     double precision[X_MOST], expected[X_MOST];
     sums s;
     accumulate(p, all, &s);
-    if (s.count < 2u * (size_t)p->count ||
-        !solve(&s, p->count, none, none, out->x, out->inverse)) {
+    if (s.count < 2u * (size_t)p->count || !solve(&s, p->count, none, none, out->x, out->inverse)) {
         return false;
     }
     out->variance = p->colour * squares_left(&s, p->count, out->x) / (double)(2 * s.count);
@@ -453,8 +452,8 @@ static double rough_round(problem *p, const steps *all)
     if (!solve_problem(p, all, 0.0, &s)) {
         return INFINITY;
     }
-    p->around[CVK_AF_OFFSET] = remainder(
-        p->around[CVK_AF_OFFSET] + atan2(s.x[X_FEATURES], s.x[X_FLUX]), 2.0 * PI);
+    p->around[CVK_AF_OFFSET] =
+        remainder(p->around[CVK_AF_OFFSET] + atan2(s.x[X_FEATURES], s.x[X_FLUX]), 2.0 * PI);
     if (p->count > X_FEATURES + 1 && hypot(s.x[X_FEATURES], s.x[X_FLUX]) > 0.0) {
         p->around[CVK_AF_LATENCY] += s.x[X_FEATURES + 1] / hypot(s.x[X_FEATURES], s.x[X_FLUX]);
     }
@@ -585,8 +584,8 @@ static bool current_equation(const problem *p, const step *e, double complex x[X
 {
     const cvk_signals *s = p->data->signals;
     const size_t k = (e->a + e->b) / 2u;
-    const double complex i = (p->data->current[e->b] - p->data->current[e->a]) /
-                             ((double)(e->b - e->a) * s->period_s);
+    const double complex i =
+        (p->data->current[e->b] - p->data->current[e->a]) / ((double)(e->b - e->a) * s->period_s);
     const double from = angle_at(p->model, e->a), to = angle_at(p->model, e->b);
     const double own = p->model->column->angle_rad[k];
     const double omega = (to - from) / ((double)(e->b - e->a) * s->period_s);
@@ -715,7 +714,8 @@ static void halls_by_current(const cvk_angle_data *d, const cvk_angle_model *m, 
         fit->cov[f * CVK_AF_COUNT + f] =
             n[f] > 1.0 ? fmax(sum2[f] / n[f] - mean * mean, 0.0) / (n[f] - 1.0) : EDGE_SD * EDGE_SD;
     }
-    const double variance = 0.25 * (square[0] / count[0] / count[0] + square[1] / count[1] / count[1]);
+    const double variance =
+        0.25 * (square[0] / count[0] / count[0] + square[1] / count[1] / count[1]);
     fit->cov[CVK_AF_OFFSET * CVK_AF_COUNT + CVK_AF_OFFSET] = variance;
     fit->cov[CVK_AF_WAY * CVK_AF_COUNT + CVK_AF_WAY] = variance;
     fit->size = 0.5 * (cabs(along[0]) / count[0] + cabs(along[1]) / count[1]);
@@ -753,8 +753,7 @@ cvk_status cvk_angle_by_current(const cvk_angle_data *d, const cvk_angle_model *
                 add_equation(&sum, p.count, x, y);
             }
         }
-        if (sum.count > 4u * (size_t)p.count &&
-            solve(&sum, p.count, none, none, s.x, s.inverse)) {
+        if (sum.count > 4u * (size_t)p.count && solve(&sum, p.count, none, none, s.x, s.inverse)) {
             s.variance = squares_left(&sum, p.count, s.x) / (double)sum.count;
             priors_of(&p, s.variance, 1.0, precision, expected);
             (void)solve(&sum, p.count, precision, expected, s.x, s.inverse);
@@ -816,11 +815,11 @@ cvk_status cvk_angle_likeness_of(const cvk_angle_data *d, const cvk_angle_model 
         if (!(fabs(turned) > LEAST_TURN_RAD)) {
             continue;
         }
-        const int b = (int)(seen++ * (size_t)blocks / moving);
+        const int b = (int)(seen++ * (size_t)blocks / (moving > 0 ? moving : 1u));
         const double complex back = cexp(-I * 0.5 * (angle_at(m, e->a) + angle_at(m, e->b)));
-        const double complex volt_s =
-            voltage_to(d, e->b, d->delay_rows) - voltage_to(d, e->a, d->delay_rows) -
-            middle * (double)(e->b - e->a) * d->signals->period_s;
+        const double complex volt_s = voltage_to(d, e->b, d->delay_rows) -
+                                      voltage_to(d, e->a, d->delay_rows) -
+                                      middle * (double)(e->b - e->a) * d->signals->period_s;
         add_vector(&v[b], copysign(1.0, turned) * volt_s * back);
         if (d->current_flows) {
             add_vector(&i[b], (d->current[e->b] - d->current[e->a]) * back);

@@ -25,8 +25,8 @@ enum {
     CVK_AF_SINE_1,
     CVK_AF_COSINE_2,
     CVK_AF_SINE_2,
-    CVK_AF_EDGES_UP,                                        /* six, of halls, going up */
-    CVK_AF_EDGES_DOWN = CVK_AF_EDGES_UP + CVK_HALL_EDGES,   /* and down */
+    CVK_AF_EDGES_UP,                                      /* six, of halls, going up */
+    CVK_AF_EDGES_DOWN = CVK_AF_EDGES_UP + CVK_HALL_EDGES, /* and down */
     CVK_AF_COUNT = CVK_AF_EDGES_DOWN + CVK_HALL_EDGES
 };
 
@@ -53,10 +53,10 @@ typedef struct cvk_angle_model {
 
 typedef struct cvk_angle_fit {
     bool fine;
-    double value[CVK_AF_COUNT];             /* rad; latency s */
+    double value[CVK_AF_COUNT]; /* rad; latency s */
     double cov[CVK_AF_COUNT * CVK_AF_COUNT];
     double size, size_deviation; /* flux linkage, Wb; or current, A */
-    double wander; /* by current: rms of the vector's length, as a share */
+    double wander;               /* by current: rms of the vector's length, as a share */
     double delay_rows, delay_deviation;
     double dof;
     double electrical[CVK_AF_ELECTRICAL]; /* the other columns, for the error curve */

@@ -57,8 +57,9 @@ static int known_ratio(const cvk_calibrate_options *options, const cvk_calibrati
     if (shaft->direction == 0) {
         shaft = &so_far->sensor[CVK_SENSES_ENCODER];
     }
-    const double pole_pairs =
-        options->pole_pairs > 0.0 ? options->pole_pairs : (shaft->direction != 0 ? shaft->ratio : 0);
+    const double pole_pairs = options->pole_pairs > 0.0
+                                  ? options->pole_pairs
+                                  : (shaft->direction != 0 ? shaft->ratio : 0);
     if (kind == CVK_SENSES_HALL) {
         return 1;
     }
@@ -110,8 +111,7 @@ static cvk_status calibrate_sensor(const cvk_angle_data *data, const cvk_log *lo
 {
     cvk_sensor_calibration *sensor = &out->sensor[kind];
     const cvk_signals *s = data->signals;
-    cvk_status status =
-        cvk_sensor_column_read(column, kind, s, log, row, log->encoder_counts);
+    cvk_status status = cvk_sensor_column_read(column, kind, s, log, row, log->encoder_counts);
     if (status != CVK_OK) {
         return status == CVK_NOT_IN_LOG ? CVK_OK : status;
     }
@@ -159,7 +159,8 @@ static void refine_halls(const cvk_sensor_column *column, const cvk_signals *s,
         }
     }
     const cvk_measured *own = &halls->electrical_offset_rad;
-    const bool sharper = halls->reference == CVK_REFERENCE_BACK_EMF && own->high - own->low <= least;
+    const bool sharper =
+        halls->reference == CVK_REFERENCE_BACK_EMF && own->high - own->low <= least;
     if (best != CVK_SENSES_KINDS && halls->direction != 0 && !sharper) {
         cvk_calibrate_halls_by_sensor(&column[CVK_SENSES_HALL], s, &column[best],
                                       &out->sensor[best], halls);
@@ -169,8 +170,8 @@ static void refine_halls(const cvk_sensor_column *column, const cvk_signals *s,
 static cvk_status calibrate_all(const cvk_signals *s, const cvk_log *log,
                                 const cvk_calibrate_options *options, cvk_calibration *out)
 {
-    static const cvk_sensor_kind order[CVK_SENSES_KINDS] = {
-        CVK_SENSES_ABSOLUTE, CVK_SENSES_ENCODER, CVK_SENSES_SINCOS, CVK_SENSES_HALL};
+    static const cvk_sensor_kind order[CVK_SENSES_KINDS] = {CVK_SENSES_ABSOLUTE, CVK_SENSES_ENCODER,
+                                                            CVK_SENSES_SINCOS, CVK_SENSES_HALL};
     cvk_sensor_column column[CVK_SENSES_KINDS] = {{.kind = CVK_SENSES_HALL}};
     cvk_angle_data data = {.storage = NULL};
     size_t *row = cvk_rows_in_log(s, log);

@@ -18,34 +18,34 @@
 #define PI 3.14159265358979323846
 #define DEGREE (PI / 180.0)
 #define MOST_RATIO 50
-#define LEAST_WAY_RAD 0.02    /* own, that is no noise */
-#define FIELD_STEP_S 2e-3     /* over which the field's way is followed */
-#define ROCKED_TURNS 0.01     /* electrical: it moved, but did not go on */
-#define LEAST_TURNS 0.4       /* electrical, to decide anything */
-#define WEIGHT_PER_TURN 8.0   /* of a turn gone through, in independent looks at it; */
-#define MOST_WEIGHT 8.0       /* and at most */
-#define LIKENESS_FLOOR 0.05   /* of what a likeness is short of one, squared */
-#define RATIO_WEIGHT 3.0      /* a part of the way has several electrical turns */
-#define CLEAR_ODDS 2.0        /* of one part of the way, that is taken as contradicting another */
-#define CONTRADICTING 5       /* one clear part in so many is more than chance */
+#define LEAST_WAY_RAD 0.02  /* own, that is no noise */
+#define FIELD_STEP_S 2e-3   /* over which the field's way is followed */
+#define ROCKED_TURNS 0.01   /* electrical: it moved, but did not go on */
+#define LEAST_TURNS 0.4     /* electrical, to decide anything */
+#define WEIGHT_PER_TURN 8.0 /* of a turn gone through, in independent looks at it; */
+#define MOST_WEIGHT 8.0     /* and at most */
+#define LIKENESS_FLOOR 0.05 /* of what a likeness is short of one, squared */
+#define RATIO_WEIGHT 3.0    /* a part of the way has several electrical turns */
+#define CLEAR_ODDS 2.0      /* of one part of the way, that is taken as contradicting another */
+#define CONTRADICTING 5     /* one clear part in so many is more than chance */
 #define SURE 0.99
-#define FAIR_LIKENESS 0.6     /* else nothing turns with the sensor */
-#define EVEN_LIKENESS 0.85    /* of a rotor that follows the field */
-#define CLEARLY_LIKER 2.0     /* or at least so much more one way than the other */
-#define HARMONICS_TURNS 1.2   /* of the sensor itself */
-#define OFFSET_FLOOR (0.12 * DEGREE)  /* deviation, for what no column of the fit stands for */
+#define FAIR_LIKENESS 0.6            /* else nothing turns with the sensor */
+#define EVEN_LIKENESS 0.85           /* of a rotor that follows the field */
+#define CLEARLY_LIKER 2.0            /* or at least so much more one way than the other */
+#define HARMONICS_TURNS 1.2          /* of the sensor itself */
+#define OFFSET_FLOOR (0.12 * DEGREE) /* deviation, for what no column of the fit stands for */
 #define COGGING_DOUBT (1.5 * DEGREE)
-#define COGGING_SHARE 0.25 /* of the lag */
-#define STEP_DOUBT 0.29 /* of a sensor's step: half of it, evenly */
+#define COGGING_SHARE 0.25     /* of the lag */
+#define STEP_DOUBT 0.29        /* of a sensor's step: half of it, evenly */
 #define LATENCY_FLOOR_S 3.5e-6 /* what the dead times leave, largest where the ripple is */
 #define EDGE_FLOOR (0.2 * DEGREE)
 #define HARMONIC_FLOOR (0.03 * DEGREE) /* electrical */
 #define USEFUL_OFFSET (12.0 * DEGREE)  /* half interval of an offset that is given */
 #define EDGE_PASSES 2.8 /* of a hall's edge, to tell its place and how sure that is */
 #define FEW_PASSES_DOUBT (4.0 * DEGREE)
-#define DRAGGED_LAG (70.0 * DEGREE)    /* most that a rotor trails the vector that drags it */
-#define TELLS_APART (25.0 * DEGREE)    /* deviation of an offset that tells d from q */
-#define STEADY_LENGTH 0.05 /* wander of a vector that nobody regulates by the torque */
+#define DRAGGED_LAG (70.0 * DEGREE) /* most that a rotor trails the vector that drags it */
+#define TELLS_APART (25.0 * DEGREE) /* deviation of an offset that tells d from q */
+#define STEADY_LENGTH 0.05          /* wander of a vector that nobody regulates by the torque */
 #define SAME_PLACE (60.0 * DEGREE)
 #define CLEAR_PULL (4.0 * DEGREE)
 
@@ -128,8 +128,7 @@ static cvk_status find_ratio(const cvk_angle_data *d, const cvk_sensor_column *c
     choice tried[2 * MOST_RATIO];
     int best = 0;
     for (int n = 0; n < 2 * MOST_RATIO; n++) {
-        cvk_status status =
-            try_ratio(d, c, own_turns, n % 2 == 0 ? 1 : -1, 1 + n / 2, &tried[n]);
+        cvk_status status = try_ratio(d, c, own_turns, n % 2 == 0 ? 1 : -1, 1 + n / 2, &tried[n]);
         if (status != CVK_OK) {
             return status;
         }
@@ -137,14 +136,13 @@ static cvk_status find_ratio(const cvk_angle_data *d, const cvk_sensor_column *c
     }
     double sum = 0.0;
     for (int n = 0; n < 2 * MOST_RATIO; n++) {
-        sum += tried[n].ratio == tried[best].ratio && n != best ? 0.0
-                                                                : exp(tried[n].odds -
-                                                                      tried[best].odds);
+        sum += tried[n].ratio == tried[best].ratio && n != best
+                   ? 0.0
+                   : exp(tried[n].odds - tried[best].odds);
     }
     out->ratio = tried[best].ratio;
     out->ratio_probability = 1.0 / sum;
-    if (out->ratio_probability < SURE && tried[best].likeness < EVEN_LIKENESS &&
-        d->current_flows) {
+    if (out->ratio_probability < SURE && tried[best].likeness < EVEN_LIKENESS && d->current_flows) {
         snprintf(out->why, sizeof out->why,
                  "the rotor does not follow the field evenly (voltages and currents are alike to "
                  "%.0f %% at best): it swings, slips or is held; turn it more slowly, or with more "
@@ -329,15 +327,16 @@ static void write_fit(const cvk_angle_model *m, const cvk_angle_fit *fit,
 {
     double value, sd, floor = OFFSET_FLOOR;
     offset_of(fit, m->wanted, &value, &sd);
-    /* the magnets' detents lie alike at every edge: halls alone cannot tell them from their offset */
+    /* the magnets' detents lie alike at every edge: halls alone cannot tell them from their offset
+     */
     if (m->column->kind == CVK_SENSES_HALL && out->reference == CVK_REFERENCE_CURRENT) {
         floor = COGGING_DOUBT + COGGING_SHARE * fabs(fit->value[CVK_AF_WAY]);
     } else if (m->column->kind == CVK_SENSES_HALL && (m->wanted >> CVK_AF_OFFSET & 1u) != 0u) {
         floor = FEW_PASSES_DOUBT;
     }
-    out->electrical_offset_rad = interval(fit, remainder(value, 2.0 * PI), sd,
-                                          hypot(hypot(floor, step_doubt(m)),
-                                                slip_doubt(m, fit, out->turns)));
+    out->electrical_offset_rad =
+        interval(fit, remainder(value, 2.0 * PI), sd,
+                 hypot(hypot(floor, step_doubt(m)), slip_doubt(m, fit, out->turns)));
     write_harmonics(m, fit, out);
     if (m->column->kind == CVK_SENSES_HALL && (m->wanted >> CVK_AF_OFFSET & 1u) == 0u) {
         write_edges(m, fit, &out->hall);
@@ -347,19 +346,19 @@ static void write_fit(const cvk_angle_model *m, const cvk_angle_fit *fit,
                                   LATENCY_FLOOR_S);
     }
     if (out->reference == CVK_REFERENCE_CURRENT) {
-        out->lag_rad = interval(fit, fit->value[CVK_AF_WAY], deviation(fit, CVK_AF_WAY),
-                                OFFSET_FLOOR);
+        out->lag_rad =
+            interval(fit, fit->value[CVK_AF_WAY], deviation(fit, CVK_AF_WAY), OFFSET_FLOOR);
     }
 }
 
 /* ---- which of the two references ------------------------------------------------------------- */
 
 /* A vector that drags the rotor lies near its d axis, both ways; one that a controller turns with
- * the rotor lies near q. The back-EMF tells which, or else the vector's length: that of a controller
- * follows the torque. */
+ * the rotor lies near q. The back-EMF tells which, or else the vector's length: that of a
+ * controller follows the torque. */
 static bool dragged(const cvk_angle_fit *current, unsigned wanted, const cvk_angle_fit *emf)
 {
-    double by_current, by_emf, sd, emf_sd = INFINITY;
+    double by_current, by_emf = 0.0, sd, emf_sd = INFINITY;
     if (!current->fine || current->size < FAIR_LIKENESS ||
         fabs(current->value[CVK_AF_WAY]) > DRAGGED_LAG) {
         return false;
@@ -464,13 +463,15 @@ static void explain_rest(const cvk_angle_data *d, const cvk_sensor_column *c,
                  "further",
                  span, LEAST_TURNS);
     } else if (c->stuck && c->kind != CVK_SENSES_HALL && c->kind != CVK_SENSES_ENCODER) {
-        snprintf(out->why, sizeof out->why,
-                 "its reading is frozen while the field turned: unplugged, or the shaft is blocked");
+        snprintf(
+            out->why, sizeof out->why,
+            "its reading is frozen while the field turned: unplugged, or the shaft is blocked");
     } else if (span > ROCKED_TURNS) {
-        snprintf(out->why, sizeof out->why,
-                 "it rocked by %.2f electrical turns while the field went round: too little current "
-                 "(%.3g A) to move the rotor, or it is held",
-                 span, d->signals->peak_current_a);
+        snprintf(
+            out->why, sizeof out->why,
+            "it rocked by %.2f electrical turns while the field went round: too little current "
+            "(%.3g A) to move the rotor, or it is held",
+            span, d->signals->peak_current_a);
     } else {
         snprintf(out->why, sizeof out->why,
                  "it did not move while the field turned: the shaft is blocked, or %.3g A are too "
@@ -550,8 +551,7 @@ cvk_status cvk_calibrate_angle(const cvk_angle_data *d, const cvk_sensor_column 
         choose_reference(&m, &emf, &current, out);
     }
     if (status == CVK_OK && out->reference != CVK_REFERENCE_NONE) {
-        status =
-            draw_error(d, &m, out->reference == CVK_REFERENCE_CURRENT ? &current : &emf, out);
+        status = draw_error(d, &m, out->reference == CVK_REFERENCE_CURRENT ? &current : &emf, out);
     }
     return status;
 }

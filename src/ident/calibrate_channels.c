@@ -13,7 +13,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 
-#define SAME_DUTY 2e-3     /* all legs alike: no voltage across the winding */
+#define SAME_DUTY 2e-3 /* all legs alike: no voltage across the winding */
 #define LEAST_REST_S 0.02
 #define REST_SETTLE_S 0.01 /* until currents have died out */
 #define PARTS 16           /* of the log, for the spread of its gains */
@@ -46,8 +46,8 @@ static void add(mean *m, double x)
 static void find_offsets(const cvk_signals *s, const cvk_log *log, const size_t *row,
                          cvk_channel_calibration *out)
 {
-    const bool off = s->path != CVK_PATH_COMMANDED && !s->open_circuit &&
-                     cvk_currentless(s, 0, s->rows);
+    const bool off =
+        s->path != CVK_PATH_COMMANDED && !s->open_circuit && cvk_currentless(s, 0, s->rows);
     const size_t settle = (size_t)(REST_SETTLE_S / s->period_s);
     mean m[3] = {{0.0, 0.0, 0.0}, {0.0, 0.0, 0.0}, {0.0, 0.0, 0.0}};
     size_t resting = 0;
@@ -66,9 +66,9 @@ static void find_offsets(const cvk_signals *s, const cvk_log *log, const size_t 
         const double average = m[c].sum / m[c].count;
         const double variance = m[c].square / m[c].count - average * average;
         if (m[c].count * s->period_s >= LEAST_REST_S) {
-            out->offset_a[c] = cvk_measured_of(
-                average, 1.96 * hypot(3.0 * sqrt(fmax(variance, 0.0) / m[c].count),
-                                      OFFSET_FLOOR_SHARE * s->peak_current_a));
+            out->offset_a[c] =
+                cvk_measured_of(average, 1.96 * hypot(3.0 * sqrt(fmax(variance, 0.0) / m[c].count),
+                                                      OFFSET_FLOOR_SHARE * s->peak_current_a));
         }
     }
     if (m[0].count * s->period_s < LEAST_REST_S && m[1].count * s->period_s < LEAST_REST_S) {
@@ -79,7 +79,8 @@ static void find_offsets(const cvk_signals *s, const cvk_log *log, const size_t 
     }
 }
 
-/* From the factors that make the sum of the currents zero to the channels' gains over their mean. */
+/* From the factors that make the sum of the currents zero to the channels' gains over their mean.
+ */
 static bool gains_of(const cvk_log *log, const size_t *row, size_t rows, double gain[3])
 {
     double factor[3], sum = 0.0;

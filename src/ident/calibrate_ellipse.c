@@ -14,7 +14,7 @@
 
 #define PI 3.14159265358979323846
 #define MOST_POINTS 20000u
-#define BINS 36       /* of the turn: points must lie in nearly all of them */
+#define BINS 36 /* of the turn: points must lie in nearly all of them */
 #define FEWEST_BINS 33
 #define ROUNDS 6
 #define LARGEST_LEAN 0.7 /* rad */
@@ -76,8 +76,8 @@ static bool start_from_conic(const cvk_sensor_column *col, size_t rows, size_t s
     const double x0 = (p[1] * p[4] - 2.0 * p[2] * p[3]) / det;
     const double y0 = (p[1] * p[3] - 2.0 * p[0] * p[4]) / det;
     const double level = 1.0 + p[0] * x0 * x0 + p[1] * x0 * y0 + p[2] * y0 * y0;
-    *e = (ellipse){mean_s + size * y0, mean_c + size * x0,
-                   size * sqrt(level * 4.0 * p[0] / det), size * sqrt(level * 4.0 * p[2] / det),
+    *e = (ellipse){mean_s + size * y0, mean_c + size * x0, size * sqrt(level * 4.0 * p[0] / det),
+                   size * sqrt(level * 4.0 * p[2] / det),
                    asin(fmax(-1.0, fmin(1.0, -p[1] / (2.0 * sqrt(p[0] * p[2])))))};
     return fabs(e->quadrature) < LARGEST_LEAN;
 }

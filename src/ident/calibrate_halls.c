@@ -14,7 +14,7 @@
 #define FEWEST_PASSES 1.0
 #define EDGE_FLOOR_RAD 0.002
 #define ONE_PASS_RAD 0.01 /* deviation of a single look at an edge */
-#define AROUND 8u /* rows about an edge, over which the speed is taken */
+#define AROUND 8u         /* rows about an edge, over which the speed is taken */
 
 /* Electrical angle by a calibrated sensor, its known errors and age taken off. */
 static double angle_by(const cvk_sensor_calibration *s, double own_rad, double omega_rad_s)
@@ -61,14 +61,14 @@ static void collect(const cvk_sensor_column *halls, int direction, const cvk_sig
                              (c->angle_rad[k + AROUND] - c->angle_rad[k - AROUND]) /
                              (2.0 * AROUND * s->period_s);
         const double own = 0.5 * (c->angle_rad[k] + c->angle_rad[k + 1u]);
-        const double off = remainder(angle_by(by, own, omega) -
-                                         direction * cvk_hall_edge_angle(e->edge) -
-                                         by->electrical_offset_rad.value,
-                                     2.0 * PI);
+        const double off =
+            remainder(angle_by(by, own, omega) - direction * cvk_hall_edge_angle(e->edge) -
+                          by->electrical_offset_rad.value,
+                      2.0 * PI);
         passes *p = &out[e->way < 0][e->edge];
         /* about the first: the mean of angles that may lie about half a turn */
-        const double near = p->count > 0.0 ? mean_of(p) + remainder(off - mean_of(p), 2.0 * PI)
-                                           : off;
+        const double near =
+            p->count > 0.0 ? mean_of(p) + remainder(off - mean_of(p), 2.0 * PI) : off;
         if (isfinite(near)) {
             p->count += 1.0;
             p->sum += near;
@@ -104,9 +104,9 @@ void cvk_calibrate_halls_by_sensor(const cvk_sensor_column *halls, const cvk_sig
         const double first = up ? mean_of(&p[0][n]) : mean_of(&p[1][n]);
         const double second = down ? mean_of(&p[1][n]) : first;
         const double gap = remainder(first - second, 2.0 * PI), middle = first - 0.5 * gap;
-        const double sd = hypot(up ? deviation_of(&p[0][n]) : 0.0,
-                                down ? deviation_of(&p[1][n]) : 0.0) /
-                          (up && down ? 2.0 : 1.0);
+        const double sd =
+            hypot(up ? deviation_of(&p[0][n]) : 0.0, down ? deviation_of(&p[1][n]) : 0.0) /
+            (up && down ? 2.0 : 1.0);
         const double half = 2.2 * hypot(sd, EDGE_FLOOR_RAD);
         out->hall.edge_rad[n] = cvk_measured_of(
             remainder(zero + middle + out->direction * cvk_hall_edge_angle(n), 2.0 * PI),
@@ -119,9 +119,8 @@ void cvk_calibrate_halls_by_sensor(const cvk_sensor_column *halls, const cvk_sig
         edges += 1.0;
     }
     out->reference = CVK_REFERENCE_SENSOR;
-    out->electrical_offset_rad = cvk_measured_of(
-        remainder(zero + atan2(across, along), 2.0 * PI),
-        hypot(2.2 * EDGE_FLOOR_RAD / sqrt(edges), known));
+    out->electrical_offset_rad = cvk_measured_of(remainder(zero + atan2(across, along), 2.0 * PI),
+                                                 hypot(2.2 * EDGE_FLOOR_RAD / sqrt(edges), known));
     out->lag_rad = CVK_UNKNOWN_MEASURED;
     out->curve.points = 0;
     out->why[0] = '\0';

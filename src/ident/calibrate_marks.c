@@ -13,7 +13,7 @@
 #define PI 3.14159265358979323846
 #define TWO_PI (2.0 * PI)
 #define MOST_MARKS 4096u
-#define SPEED_S 0.01      /* the tachometer is compared over so long */
+#define SPEED_S 0.01 /* the tachometer is compared over so long */
 #define FEWEST_SPEEDS 16u
 
 typedef struct marks {
@@ -75,8 +75,8 @@ void cvk_calibrate_marks(const cvk_sensor_column *c, const cvk_signals *s, const
     }
     if (turns >= 2.0) {
         const double mean = off / turns;
-        out->lost_per_turn = cvk_measured_of(
-            mean, 1.96 * sqrt(fmax(off2 / turns - mean * mean, 0.25) / turns));
+        out->lost_per_turn =
+            cvk_measured_of(mean, 1.96 * sqrt(fmax(off2 / turns - mean * mean, 0.25) / turns));
     }
     free(m);
 }

@@ -182,8 +182,8 @@ static void edges_of_piece(cvk_sensor_column *c, const unsigned char *sector, cv
             k = last_change;
             continue;
         }
-        c->edge[c->edges++] = (cvk_hall_edge){
-            (double)k - 0.5, way > 0 ? now : (now + 5) % 6, way, number};
+        c->edge[c->edges++] =
+            (cvk_hall_edge){(double)k - 0.5, way > 0 ? now : (now + 5) % 6, way, number};
         now = next;
         k = last_change;
     }
@@ -193,11 +193,10 @@ static void edges_of_piece(cvk_sensor_column *c, const unsigned char *sector, cv
  * is entered and left on the same side, stay open. */
 static void lines_between_edges(cvk_sensor_column *c, size_t rows)
 {
-    double turns = 0.0;
     for (size_t k = 0; k < rows; k++) {
         c->angle_rad[k] = NAN;
     }
-    for (size_t n = 0; n + 1 < c->edges; n++) {
+    for (size_t n = 0; c->edge != NULL && n + 1 < c->edges; n++) {
         const cvk_hall_edge *a = &c->edge[n], *b = &c->edge[n + 1];
         if (a->piece != b->piece) {
             continue;
@@ -206,7 +205,6 @@ static void lines_between_edges(cvk_sensor_column *c, size_t rows)
         double to = cvk_hall_edge_angle(b->edge);
         to += TWO_PI * round((from - to) / TWO_PI);
         if (a->way != b->way || fabs(to - from) > 1.5 * PI / 3.0) {
-            turns += to - from;
             continue;
         }
         for (size_t k = (size_t)ceil(a->row); (double)k < b->row; k++) {
@@ -221,7 +219,7 @@ static cvk_status read_halls(cvk_sensor_column *c, const cvk_signals *s, const c
                              const size_t *row)
 {
     unsigned char *sector = malloc(s->rows + 1);
-    c->edge = malloc((s->rows + 1) * sizeof *c->edge);
+    c->edge = calloc(s->rows + 1, sizeof *c->edge);
     if (sector == NULL || c->edge == NULL) {
         free(sector);
         return CVK_NO_MEMORY;
@@ -266,9 +264,8 @@ static bool in_log(const cvk_log *log, cvk_sensor_kind kind)
     }
 }
 
-cvk_status cvk_sensor_column_read(cvk_sensor_column *c, cvk_sensor_kind kind,
-                                  const cvk_signals *s, const cvk_log *log, const size_t *row,
-                                  double counts)
+cvk_status cvk_sensor_column_read(cvk_sensor_column *c, cvk_sensor_kind kind, const cvk_signals *s,
+                                  const cvk_log *log, const size_t *row, double counts)
 {
     *c = (cvk_sensor_column){.kind = kind};
     if (!in_log(log, kind)) {

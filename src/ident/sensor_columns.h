@@ -11,25 +11,25 @@
 
 /* A hall's change: where the code goes from one sector into the next. */
 typedef struct cvk_hall_edge {
-    double row;  /* between two rows */
-    int edge;    /* 0 .. 5: between sectors edge and edge + 1 */
-    int way;     /* 1: up, -1: down, in the sensor's own count */
+    double row; /* between two rows */
+    int edge;   /* 0 .. 5: between sectors edge and edge + 1 */
+    int way;    /* 1: up, -1: down, in the sensor's own count */
     size_t piece;
 } cvk_hall_edge;
 
 typedef struct cvk_sensor_column {
     cvk_sensor_kind kind;
-    double *angle_rad;   /* own angle: of the shaft (absolute, encoder), of a period (sin/cos), of
-                            the field (halls, straight between edges); NaN where not known */
-    double first_rad;    /* the first that is known */
-    double step_rad;     /* smallest change of it */
-    double span_rad;     /* from its lowest to its highest */
-    bool stuck;          /* it does not change at all */
-    size_t bad;          /* rows with no or an impossible reading */
-    size_t edges;        /* halls */
+    double *angle_rad; /* own angle: of the shaft (absolute, encoder), of a period (sin/cos), of
+                          the field (halls, straight between edges); NaN where not known */
+    double first_rad;  /* the first that is known */
+    double step_rad;   /* smallest change of it */
+    double span_rad;   /* from its lowest to its highest */
+    bool stuck;        /* it does not change at all */
+    size_t bad;        /* rows with no or an impossible reading */
+    size_t edges;      /* halls */
     cvk_hall_edge *edge;
     size_t bounces;
-    unsigned hall_seen;  /* bit n: code n occurs */
+    unsigned hall_seen;    /* bit n: code n occurs */
     double *sin_v, *cos_v; /* sin/cos, with gaps as they come */
 } cvk_sensor_column;
 

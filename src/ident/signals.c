@@ -366,13 +366,14 @@ static void check_wiring(const cvk_signals *s, cvk_estimate *out)
 {
     const cvk_wiring wiring = cvk_find_wiring(s);
     if (cvk_miswired(&wiring)) {
-        cvk_add_finding(out, CVK_ERROR, s->name,
-                        "currents and voltages do not belong together as named (likeness %.2f), or another "
-                        "machine drives the motor; "
-                        "they do when ia, ib, ic are taken for i%c, i%c, i%c%s (%.2f): rename the "
-                        "columns, or use --map",
-                        wiring.as_named, wiring.phase[0], wiring.phase[1], wiring.phase[2],
-                        wiring.inverted ? " with the other sign" : "", wiring.score);
+        cvk_add_finding(
+            out, CVK_ERROR, s->name,
+            "currents and voltages do not belong together as named (likeness %.2f), or another "
+            "machine drives the motor; "
+            "they do when ia, ib, ic are taken for i%c, i%c, i%c%s (%.2f): rename the "
+            "columns, or use --map",
+            wiring.as_named, wiring.phase[0], wiring.phase[1], wiring.phase[2],
+            wiring.inverted ? " with the other sign" : "", wiring.score);
     }
 }
 

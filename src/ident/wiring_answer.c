@@ -35,8 +35,8 @@ static double within_third(double value, double sd)
  * absolute ones have a zero of their own. */
 static cvk_sensor_kind speaker_of(const cvk_calibration *c)
 {
-    static const cvk_sensor_kind order[CVK_SENSES_KINDS] = {
-        CVK_SENSES_HALL, CVK_SENSES_ABSOLUTE, CVK_SENSES_SINCOS, CVK_SENSES_ENCODER};
+    static const cvk_sensor_kind order[CVK_SENSES_KINDS] = {CVK_SENSES_HALL, CVK_SENSES_ABSOLUTE,
+                                                            CVK_SENSES_SINCOS, CVK_SENSES_ENCODER};
     for (int n = 0; n < CVK_SENSES_KINDS; n++) {
         if (cvk_measured_known(&c->sensor[order[n]].electrical_offset_rad)) {
             return order[n];
@@ -75,18 +75,20 @@ static void cure_reversed(const cvk_wiring_answer *w, double offset_rad, char *t
              "%s against the phase order of the legs. With a screwdriver: exchange the motor wires "
              "at legs %s (then rotor.offset_rad: %.4f)%s. Or leave the wires as they are and set "
              "rotor.reversed: yes, rotor.offset_rad: %.4f.",
-             name_of(w->by), pairs[best], left,
-             halls ? ", or two of the hall wires instead" : "", offset_rad);
+             name_of(w->by), pairs[best], left, halls ? ", or two of the hall wires instead" : "",
+             offset_rad);
 }
 
 static void cure_straight(const cvk_wiring_answer *w, int shift, double offset_rad, char *text,
                           size_t size)
 {
-    static const char *const moves[3] = {"", "the wire at leg a to leg b, that at b to c, that at c to a",
-                                         "the wire at leg a to leg c, that at c to b, that at b to a"};
+    static const char *const moves[3] = {
+        "", "the wire at leg a to leg b, that at b to c, that at c to a",
+        "the wire at leg a to leg c, that at c to b, that at b to a"};
     if (w->by != CVK_SENSES_HALL || shift == 0) {
-        snprintf(text, size, "%s with the phase order of the legs: nothing to swap. Set "
-                             "rotor.reversed: no, rotor.offset_rad: %.4f.",
+        snprintf(text, size,
+                 "%s with the phase order of the legs: nothing to swap. Set "
+                 "rotor.reversed: no, rotor.offset_rad: %.4f.",
                  name_of(w->by), offset_rad);
         return;
     }
@@ -128,8 +130,7 @@ void cvk_answer_wiring(cvk_calibration *c)
     w->sensor_direction = by->direction;
     w->probability = by->direction_probability;
     if (by->direction == 0 || !cvk_measured_known(&by->electrical_offset_rad)) {
-        snprintf(w->undecided, sizeof w->undecided, "%s: %s", cvk_sensor_kind_name(w->by),
-                 by->why);
+        snprintf(w->undecided, sizeof w->undecided, "%s: %s", cvk_sensor_kind_name(w->by), by->why);
         return;
     }
     const double offset = by->electrical_offset_rad.value;
@@ -196,8 +197,7 @@ void cvk_choose_sensor(cvk_calibration *c)
                  "together), one of the next best (%s) %.2g%s",
                  cvk_sensor_kind_name(c->best), least / DEGREE,
                  cvk_sensor_kind_name((cvk_sensor_kind)second), next / DEGREE,
-                 c->best == CVK_SENSES_ENCODER
-                     ? "; it must find its index after each power-up"
-                     : "");
+                 c->best == CVK_SENSES_ENCODER ? "; it must find its index after each power-up"
+                                               : "");
     }
 }

@@ -84,8 +84,8 @@ static int sector_at(double x, double way)
     const double within = x - TWO_PI * floor(x / TWO_PI);
     int sector = 0;
     for (int n = 0; n < 6; n++) {
-        const double edge = (n + 0.5) * TWO_PI / 6.0 + (double)late[n] +
-                            0.5 * way * (double)s->hall_hysteresis_rad;
+        const double edge =
+            (n + 0.5) * TWO_PI / 6.0 + (double)late[n] + 0.5 * way * (double)s->hall_hysteresis_rad;
         sector = within >= edge ? n + 1 : sector;
     }
     return sector % 6;
@@ -159,8 +159,8 @@ START_TEST(the_angle_is_right_at_speed)
             ck_assert_msg(error < most_rad[n], "kind %d, turn %d: %g rad", kinds[n], turn, error);
             ck_assert_int_eq(source()->reason, CVK_ANGLE_FINE);
             ck_assert_float_gt(source()->quality, 0.9f);
-            ck_assert_double_eq_tol((double)source()->speed_rad_s,
-                                    POLE_PAIRS * b.speed_mech_rad_s, n == 3 ? 6.0 : 2.0);
+            ck_assert_double_eq_tol((double)source()->speed_rad_s, POLE_PAIRS * b.speed_mech_rad_s,
+                                    n == 3 ? 6.0 : 2.0);
         }
     }
 }
@@ -266,9 +266,9 @@ START_TEST(bad_readings_make_no_jump)
         cvk_rotor_kind kind;
         void (*spoil)(cvk_rotor_readings *);
         double most_error_rad;
-    } cases[] = {{CVK_ROTOR_HALLS, bad_codes, 0.1},    {CVK_ROTOR_HALLS, wild_codes, 0.7},
+    } cases[] = {{CVK_ROTOR_HALLS, bad_codes, 0.1},      {CVK_ROTOR_HALLS, wild_codes, 0.7},
                  {CVK_ROTOR_ABSOLUTE, wild_angles, 0.3}, {CVK_ROTOR_ABSOLUTE, no_numbers, 0.02},
-                 {CVK_ROTOR_SINCOS, no_numbers, 0.02}, {CVK_ROTOR_ENCODER, reset_counter, 0.02}};
+                 {CVK_ROTOR_SINCOS, no_numbers, 0.02},   {CVK_ROTOR_ENCODER, reset_counter, 0.02}};
     for (size_t n = 0; n < sizeof cases / sizeof cases[0]; n++) {
         const cvk_settings s = sensor(cases[n].kind);
         double error = 0.0;
@@ -434,8 +434,7 @@ END_TEST
 static void with_mark(cvk_rotor_readings *r)
 {
     const double place = 2.0, x = b.angle_mech_rad, before = x - T * b.speed_mech_rad_s;
-    r->index_passed =
-        floor((x - place) / TWO_PI) != floor((before - place) / TWO_PI) ? 1 : 0;
+    r->index_passed = floor((x - place) / TWO_PI) != floor((before - place) / TWO_PI) ? 1 : 0;
 }
 
 /* The counter begins anywhere; from the mark on the angle is right. Lost counts are put right at

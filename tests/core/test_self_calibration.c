@@ -106,8 +106,7 @@ static void try_sensor(cvk_rig_sensor_kind kind, double most_deg)
         }
         calibrate();
         ck_assert_msg(now->calibration == CVK_CALIBRATE_DONE, "%s: %s", config.name,
-                      cvk_calibration_reason_text(
-                          (cvk_calibration_reason)now->calibration_reason));
+                      cvk_calibration_reason_text((cvk_calibration_reason)now->calibration_reason));
         const double error = remainder((double)now->found_offset_rad - offset, TWO_PI) * DEGREES;
         ck_assert_int_eq(now->found_direction, (int)direction);
         ck_assert_msg(fabs(error) < most_deg, "%s: %.2f deg", config.name, error);
@@ -162,7 +161,8 @@ static void fails_with(const cvk_rig_config *config, const cvk_rig_scenario *sce
                   cvk_calibration_reason_text(reason));
     (void)cvk_sim_step(&sim);
     ck_assert_int_eq(now->bridge_on, 0);
-    ck_assert_int_eq(now->rotor_known, 1); /* the simulator vouches for its own; nothing was staged */
+    ck_assert_int_eq(now->rotor_known,
+                     1); /* the simulator vouches for its own; nothing was staged */
     cvk_sim_close(&sim);
 }
 

@@ -134,8 +134,8 @@ START_TEST(friction_is_told_from_offset)
         config.shaft.friction_static_nm *= 2.0;
         sensor_log_record(&made, &config, "sweep", 31u + (unsigned)bench);
         const cvk_sensor_calibration *s = calibrate(CVK_SENSES_ABSOLUTE);
-        ck_assert_double_lt(
-            off(&s->electrical_offset_rad, made.offset_rad[CVK_SENSES_ABSOLUTE]), 1.0 * DEGREE);
+        ck_assert_double_lt(off(&s->electrical_offset_rad, made.offset_rad[CVK_SENSES_ABSOLUTE]),
+                            1.0 * DEGREE);
         const cvk_sensor_calibration *h = &found.sensor[CVK_SENSES_HALL];
         ck_assert_int_eq(h->reference, CVK_REFERENCE_SENSOR);
         ck_assert_double_lt(off(&h->electrical_offset_rad, made.offset_rad[CVK_SENSES_HALL]),
@@ -151,13 +151,14 @@ END_TEST
 /* Where the code changes, by the rig's own places of the halls. */
 static double true_edge(const cvk_rig_config *config, int edge)
 {
-    static const int hall_of[6] = {1, 0, 2, 1, 0, 2};    /* that changes */
+    static const int hall_of[6] = {1, 0, 2, 1, 0, 2};     /* that changes */
     static const double where[6] = {-1, 1, -1, 1, -1, 1}; /* its rising (-) or falling edge */
     const int n = hall_of[edge];
     const double own = n * TWO_PI / 3.0 + made.hall_place_rad[n] + where[edge] * TWO_PI / 4.0;
-    const double plain = made.offset_rad[CVK_SENSES_HALL] -
-                         made.direction * (made.hall_place_rad[0] + made.hall_place_rad[1] +
-                                           made.hall_place_rad[2]) / 3.0;
+    const double plain =
+        made.offset_rad[CVK_SENSES_HALL] -
+        made.direction *
+            (made.hall_place_rad[0] + made.hall_place_rad[1] + made.hall_place_rad[2]) / 3.0;
     (void)config;
     return made.direction * own + plain;
 }
@@ -204,9 +205,10 @@ START_TEST(errors_over_a_turn_are_found)
         close += late_s < 3e-6;
         ck_assert_double_lt(a->error_after_rad, 0.5 * DEGREE);
         const cvk_sensor_calibration *s = &found.sensor[CVK_SENSES_SINCOS];
-        /* at the blower's few microhenry the back-EMF of a step is itself no better than half a degree */
-        ck_assert_msg(s->error_after_rad < (bench == 1 ? 0.6 : 0.3) * DEGREE, "%s: %.2f deg", config.name,
-                      s->error_after_rad / DEGREE);
+        /* at the blower's few microhenry the back-EMF of a step is itself no better than half a
+         * degree */
+        ck_assert_msg(s->error_after_rad < (bench == 1 ? 0.6 : 0.3) * DEGREE, "%s: %.2f deg",
+                      config.name, s->error_after_rad / DEGREE);
         sensor_log_free(&made);
     }
     ck_assert_int_ge(close, 5);

@@ -108,14 +108,13 @@ static void tell_truth(sensor_log *out, const cvk_rig *rig, const cvk_rig_config
     cvk_rig_calibration(rig, &out->direction, &offset);
     cvk_rig_true_halls(rig, place);
     const double to_shaft = out->direction * per_turn;
-    const double sensor_start =
-        (config->wiring.sensor_reversed ? -start_rad : start_rad) +
-        config->rotor_sensor.offset_mech_rad;
+    const double sensor_start = (config->wiring.sensor_reversed ? -start_rad : start_rad) +
+                                config->rotor_sensor.offset_mech_rad;
     out->offset_rad[CVK_SENSES_SINCOS] = offset;
     out->offset_rad[CVK_SENSES_ABSOLUTE] = offset + to_shaft * half_step;
     const double step = counts > 0.0 ? TWO_PI / counts : 1e-9;
-    const double first = sensor_start + config->rotor_sensor.eccentricity_mech_rad *
-                                            sin(sensor_start);
+    const double first =
+        sensor_start + config->rotor_sensor.eccentricity_mech_rad * sin(sensor_start);
     out->offset_rad[CVK_SENSES_ENCODER] =
         offset + to_shaft * (step * floor(first / step) + half_step);
     out->offset_rad[CVK_SENSES_HALL] =

@@ -37,7 +37,8 @@ void sensor_log_record_in(sensor_log *out, const cvk_rig_config *config, const c
 void sensor_log_by_hand(sensor_log *out, const cvk_rig_config *config, uint64_t seed,
                         double speed_mech_rad_s, double half_s);
 
-/* Leaves only this sensor in the log; the others' columns are taken out of it (their cells stay). */
+/* Leaves only this sensor in the log; the others' columns are taken out of it (their cells stay).
+ */
 void sensor_log_keep(sensor_log *log, cvk_sensor_kind kind);
 
 void sensor_log_free(sensor_log *log);

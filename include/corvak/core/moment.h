@@ -174,9 +174,9 @@ typedef struct cvk_moment {
     cvk_angle angle;      /* of that source */
     float start_d_a;      /* d current that the start has left over or needs */
     /* calibration of the rotor sensor */
-    int32_t calibration;        /* cvk_calibration_phase */
-    int32_t calibration_reason; /* cvk_calibration_reason */
-    int32_t found_direction;    /* 1, -1; 0 nothing yet */
+    int32_t calibration;                   /* cvk_calibration_phase */
+    int32_t calibration_reason;            /* cvk_calibration_reason */
+    int32_t found_direction;               /* 1, -1; 0 nothing yet */
     float found_offset_rad, found_lag_rad; /* the rotor trails the current by the lag */
     float found_alike; /* 0 .. 1: how steadily sensor and current lay to each other */
     float found_share; /* of the current limit, that turned the rotor */

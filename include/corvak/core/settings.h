@@ -93,7 +93,8 @@ typedef struct cvk_rotor_settings {
     /* The reading x errs by the sum of cosine_n cos(n x) + sine_n sin(n x), in x. */
     float cosine_1_rad, sine_1_rad, cosine_2_rad, sine_2_rad;
     float index_rad; /* encoder: sensor angle at the mark */
-    /* sin/cos: amplitude (0: not known), offsets, gain of sin over cos, sin's lead over a quarter */
+    /* sin/cos: amplitude (0: not known), offsets, gain of sin over cos, sin's lead over a quarter
+     */
     float amplitude_v, sin_offset_v, cos_offset_v, gain_ratio, quadrature_rad;
     /* halls: how far edge n lies behind its place, going up; and between up and down */
     float hall_edge_1_rad, hall_edge_2_rad, hall_edge_3_rad, hall_edge_4_rad, hall_edge_5_rad,

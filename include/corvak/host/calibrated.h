@@ -25,8 +25,8 @@ typedef struct cvk_calibrated {
     cvk_calibrated_item item[CVK_CALIBRATED_MOST];
 } cvk_calibrated;
 
-/* What the calibration of this sensor sets; `log` is named as the source. Nothing when its offset is
- * not known. Values outside a parameter's range are left out. */
+/* What the calibration of this sensor sets; `log` is named as the source. Nothing when its offset
+ * is not known. Values outside a parameter's range are left out. */
 void cvk_calibrated_parameters(const cvk_calibration *calibration, cvk_sensor_kind kind,
                                const char *log, cvk_calibrated *out);
 

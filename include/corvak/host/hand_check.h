@@ -12,13 +12,7 @@
 extern "C" {
 #endif
 
-enum {
-    CVK_HAND_ABSOLUTE,
-    CVK_HAND_ENCODER,
-    CVK_HAND_SINCOS,
-    CVK_HAND_HALLS,
-    CVK_HAND_SENSORS
-};
+enum { CVK_HAND_ABSOLUTE, CVK_HAND_ENCODER, CVK_HAND_SINCOS, CVK_HAND_HALLS, CVK_HAND_SENSORS };
 
 /* One look at the sensors; NaN for one that is not there. */
 typedef struct cvk_hand_row {
@@ -43,11 +37,11 @@ const char *cvk_hand_sensor_name(int sensor);
 /* What one sensor has shown so far. Turns are those of the shaft; where that is not known (halls
  * and sin/cos without pole pairs) of the field. */
 typedef struct cvk_hand_sensor {
-    bool seen, moved; /* it is there; it has changed */
-    double angle;     /* now: rad, counts, rad of a period, code */
-    double turns;     /* net */
+    bool seen, moved;   /* it is there; it has changed */
+    double angle;       /* now: rad, counts, rad of a period, code */
+    double turns;       /* net */
     double most, least; /* of them */
-    double way;       /* gone either way */
+    double way;         /* gone either way */
 } cvk_hand_sensor;
 
 #define CVK_HAND_TEXT 200
@@ -63,11 +57,11 @@ typedef struct cvk_hand_check {
     cvk_hand_sensor sensor[CVK_HAND_SENSORS];
     double length_s;
     unsigned long rows;
-    int code; /* hall code now; -1 none yet */
-    unsigned codes;           /* bit n: code n has been seen */
+    int code;                                /* hall code now; -1 none yet */
+    unsigned codes;                          /* bit n: code n has been seen */
     unsigned long edges, bad_codes, skipped; /* skipped: changes that left a code out */
     unsigned long marks;
-    double counts_at_mark, counts_between;  /* counts from the mark before to the last one */
+    double counts_at_mark, counts_between; /* counts from the mark before to the last one */
     double amplitude_low_v, amplitude_high_v;
     cvk_hand_row last;
     /* the verdict */

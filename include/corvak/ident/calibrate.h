@@ -62,16 +62,16 @@ typedef struct cvk_hall_calibration {
      * code 1. Middle of both directions, and how far the two lie apart. */
     cvk_measured edge_rad[CVK_HALL_EDGES];
     cvk_measured hysteresis_rad[CVK_HALL_EDGES];
-    double bounce_share;                          /* of the edges */
-    size_t edges, bad_codes;                      /* rows with code 0 or 7 */
-    int dead;                                     /* 0 none, 1 .. 3: hall a, b, c does not change */
+    double bounce_share;     /* of the edges */
+    size_t edges, bad_codes; /* rows with code 0 or 7 */
+    int dead;                /* 0 none, 1 .. 3: hall a, b, c does not change */
 } cvk_hall_calibration;
 
 typedef struct cvk_sincos_calibration {
     cvk_measured sin_offset_v, cos_offset_v, amplitude_v;
-    cvk_measured gain_ratio;    /* sin over cos */
+    cvk_measured gain_ratio;     /* sin over cos */
     cvk_measured quadrature_rad; /* sin leads by this much more than a quarter period */
-    size_t points; /* for a figure */
+    size_t points;               /* for a figure */
     double sin_v[CVK_CALIBRATION_POINTS], cos_v[CVK_CALIBRATION_POINTS];
 } cvk_sincos_calibration;
 
@@ -83,17 +83,17 @@ typedef struct cvk_encoder_calibration {
 } cvk_encoder_calibration;
 
 typedef struct cvk_sensor_calibration {
-    bool present;       /* the log has its columns */
+    bool present;            /* the log has its columns */
     char why[CVK_CARD_TEXT]; /* no offset: the reason, with the cure; else empty */
     cvk_reference_kind reference;
-    int direction;                  /* 1, -1; 0 not decided */
+    int direction; /* 1, -1; 0 not decided */
     double direction_probability;
-    int ratio;                      /* electrical turns in one of the sensor; 0 not known */
+    int ratio; /* electrical turns in one of the sensor; 0 not known */
     double ratio_probability;
-    double turns;                   /* electrical, gone through either way */
+    double turns; /* electrical, gone through either way */
     cvk_measured electrical_offset_rad;
-    cvk_measured latency_s;       /* age of a reading */
-    cvk_measured lag_rad;         /* electrical: how far the rotor trailed the current vector */
+    cvk_measured latency_s; /* age of a reading */
+    cvk_measured lag_rad;   /* electrical: how far the rotor trailed the current vector */
     /* The reading errs by the sum of cosine_rad[n] cos((n+1) x) + sine_rad[n] sin((n+1) x), x its
      * own angle, in its own angle. */
     cvk_measured cosine_rad[CVK_SENSOR_HARMONICS], sine_rad[CVK_SENSOR_HARMONICS];
@@ -107,9 +107,9 @@ typedef struct cvk_sensor_calibration {
 } cvk_sensor_calibration;
 
 typedef struct cvk_channel_calibration {
-    cvk_measured offset_a[3];    /* reading at no current */
-    cvk_measured gain[3];        /* of a channel over the mean of all */
-    cvk_measured bus_gain;       /* of the bus voltage over that of the terminals */
+    cvk_measured offset_a[3]; /* reading at no current */
+    cvk_measured gain[3];     /* of a channel over the mean of all */
+    cvk_measured bus_gain;    /* of the bus voltage over that of the terminals */
     char why_offset[CVK_CARD_TEXT], why_gain[CVK_CARD_TEXT], why_bus[CVK_CARD_TEXT];
 } cvk_channel_calibration;
 
@@ -117,7 +117,7 @@ typedef struct cvk_wiring_answer {
     char phases[4];       /* phases of the motor at the log's columns a, b, c */
     int sensor_direction; /* 0: not decided */
     double probability;
-    cvk_sensor_kind by;   /* the sensor that decided; CVK_SENSES_KINDS: none */
+    cvk_sensor_kind by;            /* the sensor that decided; CVK_SENSES_KINDS: none */
     char undecided[CVK_CARD_TEXT]; /* the reason; empty when decided */
     char cure[4 * CVK_CARD_TEXT];  /* what to swap, or which parameter does instead */
 } cvk_wiring_answer;
