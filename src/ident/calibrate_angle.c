@@ -33,7 +33,7 @@
 #define EVEN_LIKENESS 0.85           /* of a rotor that follows the field */
 #define CLEARLY_LIKER 2.0            /* or at least so much more one way than the other */
 #define HARMONICS_TURNS 1.2          /* of the sensor itself */
-#define OFFSET_FLOOR (0.12 * DEGREE) /* deviation, for what no column of the fit stands for */
+#define OFFSET_FLOOR (0.08 * DEGREE) /* deviation, for what no column of the fit stands for */
 #define COGGING_DOUBT (1.5 * DEGREE)
 #define COGGING_SHARE 0.25     /* of the lag */
 #define STEP_DOUBT 0.29        /* of a sensor's step: half of it, evenly */
