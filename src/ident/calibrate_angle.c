@@ -21,6 +21,7 @@
 #define LEAST_WAY_RAD 0.02  /* own, that is no noise */
 #define FIELD_STEP_S 2e-3   /* over which the field's way is followed */
 #define ROCKED_TURNS 0.01   /* electrical: it moved, but did not go on */
+#define MANY_TURNS 3.0        /* electrical: enough to decide */
 #define LEAST_TURNS 0.4     /* electrical, to decide anything */
 #define WEIGHT_PER_TURN 8.0 /* of a turn gone through, in independent looks at it; */
 #define MOST_WEIGHT 8.0     /* and at most */
@@ -34,6 +35,7 @@
 #define CLEARLY_LIKER 2.0            /* or at least so much more one way than the other */
 #define HARMONICS_TURNS 1.2          /* of the sensor itself */
 #define OFFSET_FLOOR (0.08 * DEGREE) /* deviation, for what no column of the fit stands for */
+#define ONE_WAY_DOUBT (1.2 * DEGREE) /* half the hysteresis of usual halls */
 #define COGGING_DOUBT (1.5 * DEGREE)
 #define COGGING_SHARE 0.25     /* of the lag */
 #define STEP_DOUBT 0.29        /* of a sensor's step: half of it, evenly */
@@ -191,6 +193,12 @@ static cvk_status find_direction(const cvk_angle_data *d, const cvk_sensor_colum
                  "nothing turns with it: voltages and currents are alike to %.0f %% only; the "
                  "rotor does not follow the field, or the sensor slips",
                  100.0 * fmax(a.mean, b.mean));
+    } else if (out->direction_probability < SURE && out->turns > MANY_TURNS) {
+        out->direction = 0;
+        snprintf(out->why, sizeof out->why,
+                 "in %.0f electrical turns voltages and currents turn with it neither way: are "
+                 "counts per turn and pole pairs (%d) right, or does it slip?",
+                 out->turns, out->ratio);
     } else if (out->direction_probability < SURE) {
         out->direction = 0;
         snprintf(out->why, sizeof out->why,
@@ -291,7 +299,7 @@ static void write_edges(const cvk_angle_model *m, const cvk_angle_fit *fit,
         weight[CVK_AF_EDGES_DOWN + n] = down ? (up ? 0.5 : 1.0) : 0.0;
         combine(fit, weight, &value, &sd);
         value = remainder(value + m->direction * cvk_hall_edge_angle(n), 2.0 * PI);
-        out->edge_rad[n] = interval(fit, value, sd, EDGE_FLOOR);
+        out->edge_rad[n] = interval(fit, value, sd, up && down ? EDGE_FLOOR : ONE_WAY_DOUBT);
         out->hysteresis_rad[n] = CVK_UNKNOWN_MEASURED;
         if (up && down) { /* going up it comes later than going down */
             memset(weight, 0, sizeof weight);
@@ -322,6 +330,12 @@ static void write_harmonics(const cvk_angle_model *m, const cvk_angle_fit *fit,
     }
 }
 
+/* Halls were passed up and down: one way alone, half their hysteresis is in the offset. */
+static bool both_ways(const cvk_angle_model *m)
+{
+    return (m->wanted >> CVK_AF_EDGES_UP & 1u) != 0u && (m->wanted >> CVK_AF_EDGES_DOWN & 1u) != 0u;
+}
+
 static void write_fit(const cvk_angle_model *m, const cvk_angle_fit *fit,
                       cvk_sensor_calibration *out)
 {
@@ -333,6 +347,8 @@ static void write_fit(const cvk_angle_model *m, const cvk_angle_fit *fit,
         floor = COGGING_DOUBT + COGGING_SHARE * fabs(fit->value[CVK_AF_WAY]);
     } else if (m->column->kind == CVK_SENSES_HALL && (m->wanted >> CVK_AF_OFFSET & 1u) != 0u) {
         floor = FEW_PASSES_DOUBT;
+    } else if (m->column->kind == CVK_SENSES_HALL && !both_ways(m)) {
+        floor = ONE_WAY_DOUBT;
     }
     out->electrical_offset_rad =
         interval(fit, remainder(value, 2.0 * PI), sd,
