@@ -18,7 +18,7 @@
 #define FARTHEST_RAD 0.8f /* electrical, of a reading from where it is expected */
 #define STUCK_RAD 0.6f    /* electrical, that the rotor goes on while the reading stays */
 #define STUCK_STEPS 4.0f  /* and steps of the sensor */
-#define ANEW_S 0.1f /* with the bridge off, readings that were left out so long are believed */
+#define ANEW_S 0.01f       /* with the bridge off, readings elsewhere for so long are believed */
 #define DISPUTE_RAD 1.05f /* apart from a flux observer that is sure, */
 #define DISPUTE_S 0.02f   /* for so long: one of the two is wrong */
 #define SURE 0.9f
@@ -200,13 +200,19 @@ static void prime(cvk_rotor *r, const cvk_setup *setup, const cvk_rotor_reading 
     }
 }
 
-/* Without a reading the angle goes on; the longer, the less it is worth. */
-static void go_on(cvk_rotor *r, const cvk_setup *setup, int32_t reason)
+/* What the angle is worth after so many readings that were left out, less those that were not. */
+static float worth(const cvk_rotor *r, const cvk_setup *setup)
 {
     const float share = (float)r->lost / (float)(setup->start.lost_ticks + 1u);
-    r->now.quality = share < 1.0f ? 1.0f - share : 0.0f;
+    return share < 1.0f ? 1.0f - share : 0.0f;
+}
+
+/* Without a reading the angle goes on at its speed. */
+static void go_on(cvk_rotor *r, const cvk_setup *setup, int32_t reason)
+{
+    r->now.quality = worth(r, setup);
     r->now.reason = reason;
-    r->lost += r->lost < 0xffffffffu ? 1u : 0u;
+    r->lost += r->lost <= setup->start.lost_ticks + setup->rotor.anew_ticks ? 1u : 0u;
 }
 
 static void track(cvk_rotor *r, const cvk_setup *setup, const cvk_rotor_reading *read,
@@ -230,11 +236,11 @@ static void track(cvk_rotor *r, const cvk_setup *setup, const cvk_rotor_reading 
     } else {
         r->now.angle_rad = cvk_wrap_angle(expected + setup->rotor.gain_angle * error);
         r->now.speed_rad_s += setup->rotor.gain_speed * error;
-        r->now.quality = read->quality;
+        r->now.quality = r->lost == 0u ? read->quality : read->quality * worth(r, setup);
         r->now.reason = CVK_ANGLE_FINE;
-        r->lost = 0;
+        r->lost -= r->lost > 0u ? 1u : 0u; /* by chance a wrong one may come near */
     }
-    if (r->lost > setup->rotor.anew_ticks && now->bridge_on == 0) {
+    if (r->lost > setup->rotor.anew_ticks && read->quality > 0.0f && now->bridge_on == 0) {
         r->primed = 0;
     }
 }

@@ -126,6 +126,24 @@ static void add_prior_doubt(const cvk_angle_problem *p, const cvk_angle_solution
     }
 }
 
+/* Mean back-EMF against what the current takes across winding and inverter. */
+static double emf_share(const cvk_angle_problem *p, const cvk_angle_steps *all,
+                        const cvk_angle_solution *s)
+{
+    const cvk_angle_data *d = p->data;
+    double turned = 0.0, charge = 0.0, length_s = 0.0;
+    for (size_t k = 0; k < all->count; k++) {
+        const cvk_angle_step *e = &all->list[k];
+        turned += fabs(cvk_own_to_field(p->model, e->b) - cvk_own_to_field(p->model, e->a));
+        charge += cabs(d->current[e->b] - d->current[e->a]);
+        length_s += (double)(e->b - e->a) * d->signals->period_s;
+    }
+    const double emf_v = s->x[CVK_X_FLUX] * turned / length_s;
+    const double drop_v = fabs(s->x[CVK_X_RESISTANCE]) * charge / length_s +
+                          fabs(s->x[CVK_X_INVERTER_SMALL] + s->x[CVK_X_INVERTER_LARGE]);
+    return emf_v / (emf_v + drop_v);
+}
+
 cvk_status cvk_angle_by_back_emf(const cvk_angle_data *d, const cvk_angle_model *m,
                                  cvk_angle_fit *fit)
 {
@@ -165,6 +183,7 @@ cvk_status cvk_angle_by_back_emf(const cvk_angle_data *d, const cvk_angle_model 
         residual_covariance(&p, &all, s.x, s.inverse, cov);
         add_prior_doubt(&p, &s, s.x[CVK_X_FLUX], cov);
         cvk_take_angle_fit(&p, &s, cov, fit);
+        fit->emf_share = emf_share(&p, &all, &s);
     }
     free(few.list);
     free(all.list);

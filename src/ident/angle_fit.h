@@ -56,7 +56,8 @@ typedef struct cvk_angle_fit {
     double value[CVK_AF_COUNT]; /* rad; latency s */
     double cov[CVK_AF_COUNT * CVK_AF_COUNT];
     double size, size_deviation; /* flux linkage, Wb; or current, A */
-    double wander;               /* by current: rms of the vector's length, as a share */
+    double emf_share; /* by back-EMF: of it and the drop across the winding together */
+    double wander;    /* by current: rms of the vector's length, as a share */
     double delay_rows, delay_deviation;
     double dof;
     double electrical[CVK_AF_ELECTRICAL]; /* the other columns, for the error curve */

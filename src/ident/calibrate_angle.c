@@ -48,6 +48,7 @@
 #define DRAGGED_LAG (70.0 * DEGREE) /* most that a rotor trails the vector that drags it */
 #define TELLS_APART (25.0 * DEGREE) /* deviation of an offset that tells d from q */
 #define STEADY_LENGTH 0.05          /* wander of a vector that nobody regulates by the torque */
+#define LEAST_EMF_SHARE 0.5 /* halls: of the voltages, that the rotor's motion be even */
 #define SAME_PLACE (60.0 * DEGREE)
 #define CLEAR_PULL (4.0 * DEGREE)
 
@@ -561,6 +562,9 @@ cvk_status cvk_calibrate_angle(const cvk_angle_data *d, const cvk_sensor_column 
     status = cvk_angle_by_back_emf(d, &at_speed, &emf);
     if (status == CVK_OK && d->current_flows) {
         status = cvk_angle_by_current(d, &m, &current);
+    }
+    if (c->kind == CVK_SENSES_HALL && emf.emf_share < LEAST_EMF_SHARE) {
+        emf.fine = false; /* slow: between two edges the rotor moves as it likes */
     }
     if (status == CVK_OK) {
         m.wanted = at_speed.wanted;
