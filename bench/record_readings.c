@@ -1,9 +1,10 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * record_readings [plain] [absolute|encoder|sincos|halls]: writes a run of the potter's wheel without a rotor sensor, as
- * readings.bin (ports/replay): start, takeover, speed. With gains from the wheel's own card; plain:
- * without compensation of the inverter's own voltage and of the currents' harmonics. With a sensor
- * named, that one is decoded beside the observer: the difference is what it costs.
+ * record_readings [plain] [absolute|encoder|sincos|halls]: writes a run of the potter's wheel
+ * without a rotor sensor, as readings.bin (ports/replay): start, takeover, speed. With gains from
+ * the wheel's own card; plain: without compensation of the inverter's own voltage and of the
+ * currents' harmonics. With a sensor named, that one is decoded beside the observer: the difference
+ * is what it costs.
  */
 #include "replay.h"
 #include "sensorless.h"

@@ -25,6 +25,17 @@ say "corvak examine $out/wheel-standstill.csv"
 "$corvak" examine "$out/wheel-standstill.csv" --plot "$out/wheel-health.png"
 say "corvak card $out/wheel.card.yaml --meter-resistance 0.338 --meter-inductance 780e-6"
 "$corvak" card "$out/wheel.card.yaml" --meter-resistance 0.338 --meter-inductance 780e-6
+say "corvak watch sim:data/mixer.rig.yaml (the mixer's halls were wired in an unknown order)"
+"$corvak" watch sim:data/mixer.rig.yaml || true
+say "corvak wiring data/mixer-sweep.h5"
+"$corvak" wiring data/mixer-sweep.h5
+all=t,ia,ib,ic,duty_a,duty_b,duty_c,vdc,theta_m,enc,index,hall,sin,cos,tach
+say "corvak record spin --rig data/mixer.rig.yaml -o $out/mixer-spin.h5 -c $all"
+"$corvak" record spin --rig data/mixer.rig.yaml -o "$out/mixer-spin.h5" -c "$all"
+say "corvak calibrate $out/mixer-spin.h5 --plot $out/mixer-sensors.png"
+"$corvak" calibrate "$out/mixer-spin.h5" --plot "$out/mixer-sensors.png"
+say "corvak calibrate sim:data/mixer.rig.yaml"
+"$corvak" calibrate sim:data/mixer.rig.yaml
 say "corvak gains $out/wheel.card.yaml $rig -o $out/wheel.tune.yaml"
 "$corvak" gains "$out/wheel.card.yaml" "$rig" -o "$out/wheel.tune.yaml"
 say "corvak run $rig data/throwing.scenario.yaml --tune $out/wheel.tune.yaml --plot $out/wheel-run.png"
@@ -48,4 +59,4 @@ kill -INT $server
 wait $server
 trap - EXIT
 say "card: $out/wheel.card.yaml   tune: $out/wheel.tune.yaml, as tuned: $out/wheel-tuned.tune.yaml"
-say "figures: $out/wheel.png, $out/wheel-run.png, $out/wheel-steps.png"
+say "figures: $out/wheel.png, $out/mixer-sensors.png, $out/wheel-run.png, $out/wheel-steps.png"

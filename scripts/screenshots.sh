@@ -60,8 +60,9 @@ corvak examine wheel-standstill.csv --plot "$shots/examine-page.png" >/dev/null
 corvak rig data/wheel.rig.yaml --plot "$shots/rig-inverters.png" >/dev/null
 corvak record duty --rig data/wheel.rig.yaml --seed 7 --scenario data/centring.scenario.yaml \
     -o duty.h5 --plot "$shots/record-duty.png" 2>/dev/null
-corvak record sweep --rig data/mixer.rig.yaml --seed 7 -o sensors.h5 \
-    --plot "$shots/record-sweep.png" 2>/dev/null
+corvak record spin --rig data/mixer.rig.yaml -o sensors-spin.h5 \
+    -c t,ia,ib,ic,duty_a,duty_b,duty_c,vdc,theta_m,enc,index,hall,sin,cos,tach 2>/dev/null
+corvak calibrate sensors-spin.h5 --plot "$shots/calibrate-page.png" >/dev/null
 corvak record spin --rig data/blower.rig.yaml --seed 7 --scope va,vb,ia --from 1.45 \
     --length 0.00015 -o scope.csv --plot "$shots/record-scope.png" 2>/dev/null
 
@@ -101,6 +102,8 @@ corvak tune tcp:127.0.0.1:4242 --card wheel.card.yaml --lease 5 -x data/tuning.s
 mv wheel-steps.png "$shots/tune-steps.png"
 kill -INT $server
 
+terminal wiring-terminal "corvak wiring data/mixer-sweep.h5"
+terminal watch-terminal "corvak watch sim:data/mixer.rig.yaml"
 terminal gains-terminal "corvak gains wheel.card.yaml data/wheel.rig.yaml" 8
 terminal run-terminal \
     "corvak run data/wheel.rig.yaml data/throwing.scenario.yaml --tune wheel.tune.yaml"

@@ -45,7 +45,7 @@ static const char *way_text(double speed)
 
 static int print_sensor(const cvk_hand_check *c, int n, double speed)
 {
-    static const char *const units[] = {"°", "counts", "° of a period", ""};
+    static const char *const units[] = {"deg", "counts", "deg of a period", ""};
     const cvk_hand_sensor *s = &c->sensor[n];
     const double scale = n == CVK_HAND_ABSOLUTE || n == CVK_HAND_SINCOS ? 180.0 / G_PI : 1.0;
     if (!s->seen || (!s->moved && (c->known.expected >> n & 1u) == 0u)) {
@@ -55,10 +55,10 @@ static int print_sensor(const cvk_hand_check *c, int n, double speed)
     print_dial(s->turns);
     if (n == CVK_HAND_HALLS) {
         const int code = (int)s->angle;
-        g_print("  code %d%d%d  %-8s %6lu changes", code >> 2 & 1, code >> 1 & 1, code & 1,
-                way_text(speed), c->edges);
+        g_print("  code %d%d%d, %6lu changes      %-8s", code >> 2 & 1, code >> 1 & 1, code & 1,
+                c->edges, way_text(speed));
     } else {
-        g_print("  %9.1f %-13s %-8s", s->angle * scale, units[n], way_text(speed));
+        g_print("  %10.1f %-16s %-8s", s->angle * scale, units[n], way_text(speed));
     }
     g_print("  %+.3f turns", s->turns);
     if (n == CVK_HAND_ENCODER) {

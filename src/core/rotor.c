@@ -18,7 +18,7 @@
 #define FARTHEST_RAD 0.8f /* electrical, of a reading from where it is expected */
 #define STUCK_RAD 0.6f    /* electrical, that the rotor goes on while the reading stays */
 #define STUCK_STEPS 4.0f  /* and steps of the sensor */
-#define ANEW_S 0.01f       /* with the bridge off, readings elsewhere for so long are believed */
+#define ANEW_S 0.01f      /* with the bridge off, readings elsewhere for so long are believed */
 #define DISPUTE_RAD 1.05f /* apart from a flux observer that is sure, */
 #define DISPUTE_S 0.02f   /* for so long: one of the two is wrong */
 #define SURE 0.9f

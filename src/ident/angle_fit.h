@@ -6,7 +6,7 @@
  *
  * fitted to the voltage equation of the whole log, integrated over short steps, or to a current
  * vector that takes the rotor along. Both are linear in all that is not known (docs/theory.md,
- * section 12).
+ * section 13).
  */
 #ifndef CORVAK_IDENT_ANGLE_FIT_H
 #define CORVAK_IDENT_ANGLE_FIT_H
@@ -56,8 +56,8 @@ typedef struct cvk_angle_fit {
     double value[CVK_AF_COUNT]; /* rad; latency s */
     double cov[CVK_AF_COUNT * CVK_AF_COUNT];
     double size, size_deviation; /* flux linkage, Wb; or current, A */
-    double emf_share; /* by back-EMF: of it and the drop across the winding together */
-    double wander;    /* by current: rms of the vector's length, as a share */
+    double emf_share;            /* by back-EMF: of it and the drop across the winding together */
+    double wander;               /* by current: rms of the vector's length, as a share */
     double delay_rows, delay_deviation;
     double dof;
     double electrical[CVK_AF_ELECTRICAL]; /* the other columns, for the error curve */

@@ -21,7 +21,7 @@
 #define LEAST_WAY_RAD 0.02  /* own, that is no noise */
 #define FIELD_STEP_S 2e-3   /* over which the field's way is followed */
 #define ROCKED_TURNS 0.01   /* electrical: it moved, but did not go on */
-#define MANY_TURNS 3.0        /* electrical: enough to decide */
+#define MANY_TURNS 3.0      /* electrical: enough to decide */
 #define LEAST_TURNS 0.4     /* electrical, to decide anything */
 #define WEIGHT_PER_TURN 8.0 /* of a turn gone through, in independent looks at it; */
 #define MOST_WEIGHT 8.0     /* and at most */
@@ -36,7 +36,7 @@
 #define HARMONICS_TURNS 1.2          /* of the sensor itself */
 #define OFFSET_FLOOR (0.08 * DEGREE) /* deviation, for what no column of the fit stands for */
 #define ONE_WAY_DOUBT (1.2 * DEGREE) /* half the hysteresis of usual halls */
-#define COGGING_DOUBT (1.5 * DEGREE)
+#define COGGING_DOUBT (2.4 * DEGREE)
 #define COGGING_SHARE 0.25     /* of the lag */
 #define STEP_DOUBT 0.29        /* of a sensor's step: half of it, evenly */
 #define LATENCY_FLOOR_S 3.5e-6 /* what the dead times leave, largest where the ripple is */
@@ -48,7 +48,7 @@
 #define DRAGGED_LAG (70.0 * DEGREE) /* most that a rotor trails the vector that drags it */
 #define TELLS_APART (25.0 * DEGREE) /* deviation of an offset that tells d from q */
 #define STEADY_LENGTH 0.05          /* wander of a vector that nobody regulates by the torque */
-#define LEAST_EMF_SHARE 0.5 /* halls: of the voltages, that the rotor's motion be even */
+#define LEAST_EMF_SHARE 0.5         /* halls: of the voltages, that the rotor's motion be even */
 #define SAME_PLACE (60.0 * DEGREE)
 #define CLEAR_PULL (4.0 * DEGREE)
 

@@ -52,14 +52,15 @@ static cvk_sensor_kind speaker_of(const cvk_calibration *c)
 
 static const char *name_of(cvk_sensor_kind kind)
 {
-    static const char *const names[CVK_SENSES_KINDS] = {"the halls count", "the encoder counts",
-                                                        "the sin/cos sensor counts",
-                                                        "the absolute sensor counts"};
+    static const char *const names[CVK_SENSES_KINDS] = {"The halls count", "The encoder counts",
+                                                        "The sin/cos sensor counts",
+                                                        "The absolute sensor counts"};
     return names[kind];
 }
 
 /* Two wires exchanged turn the direction; which two decides what is left as the offset. */
-static void cure_reversed(const cvk_wiring_answer *w, double offset_rad, char *text, size_t size)
+static void cure_reversed(const cvk_wiring_answer *w, double offset_rad, const char *other,
+                          char *text, size_t size)
 {
     static const char *const pairs[3] = {"b and c", "a and b", "c and a"};
     int best = 0;
@@ -70,12 +71,22 @@ static void cure_reversed(const cvk_wiring_answer *w, double offset_rad, char *t
                    : best;
     }
     const double left = remainder(best * THIRD - offset_rad, 2.0 * PI);
-    const bool halls = w->by == CVK_SENSES_HALL;
-    snprintf(text, size,
-             "%s against the phase order of the legs. With a screwdriver: exchange the motor wires "
-             "at legs %s (then rotor.offset_rad: %.4f)%s. Or leave the wires as they are and set "
-             "rotor.reversed: yes, rotor.offset_rad: %.4f.",
-             name_of(w->by), pairs[best], left, halls ? ", or two of the hall wires instead" : "",
+    int used = snprintf(text, size, "%s against the phase order of the legs.\n", name_of(w->by));
+    if (other != NULL) {
+        used += snprintf(text + used, size - (size_t)used,
+                         "The %s counts with it: of two sensors on one shaft one has its wires "
+                         "exchanged.\nWith a screwdriver: exchange two wires of that sensor, not "
+                         "of the motor, and record again.\n",
+                         other);
+    } else {
+        used += snprintf(text + used, size - (size_t)used,
+                         "With a screwdriver: exchange the motor wires at legs %s (then "
+                         "rotor.offset_rad: %.4f)%s.\n",
+                         pairs[best], left,
+                         w->by == CVK_SENSES_HALL ? ", or two of the hall wires" : "");
+    }
+    snprintf(text + used, size - (size_t)used,
+             "Or leave the wires as they are: rotor.reversed: yes, rotor.offset_rad: %.4f.",
              offset_rad);
 }
 
@@ -87,33 +98,28 @@ static void cure_straight(const cvk_wiring_answer *w, int shift, double offset_r
         "the wire at leg a to leg c, that at c to b, that at b to a"};
     if (w->by != CVK_SENSES_HALL || shift == 0) {
         snprintf(text, size,
-                 "%s with the phase order of the legs: nothing to swap. Set "
+                 "%s with the phase order of the legs: nothing to swap.\nSet "
                  "rotor.reversed: no, rotor.offset_rad: %.4f.",
                  name_of(w->by), offset_rad);
         return;
     }
-    snprintf(text, size,
-             "%s with the phase order of the legs, but from another phase. With a screwdriver: "
-             "move each motor wire on by one, %s (then rotor.offset_rad: %.4f). Or leave the wires "
-             "as they are and set rotor.reversed: no, rotor.offset_rad: %.4f.",
-             name_of(w->by), moves[shift], remainder(offset_rad + shift * THIRD, 2.0 * PI),
-             offset_rad);
+    snprintf(
+        text, size,
+        "%s with the phase order of the legs, but from another phase.\nWith a screwdriver: "
+        "move each motor wire on by one, %s (then rotor.offset_rad: %.4f).\nOr leave the wires "
+        "as they are: rotor.reversed: no, rotor.offset_rad: %.4f.",
+        name_of(w->by), moves[shift], remainder(offset_rad + shift * THIRD, 2.0 * PI), offset_rad);
 }
 
-static bool sensors_contradict(const cvk_calibration *c, const cvk_sensor_calibration *by,
-                               char *text, size_t size)
+/* A sensor that counts the other way; null when there is none. */
+static const char *contradicting(const cvk_calibration *c, int direction)
 {
     for (int k = 0; k < CVK_SENSES_KINDS; k++) {
-        const cvk_sensor_calibration *other = &c->sensor[k];
-        if (other->direction != 0 && other->direction != by->direction) {
-            snprintf(text, size,
-                     " The %s counts the other way: of two sensors on one shaft one has its wires "
-                     "exchanged, and each needs its own rotor.reversed.",
-                     cvk_sensor_kind_name((cvk_sensor_kind)k));
-            return true;
+        if (c->sensor[k].direction == -direction && direction != 0) {
+            return cvk_sensor_kind_name((cvk_sensor_kind)k);
         }
     }
-    return false;
+    return NULL;
 }
 
 void cvk_answer_wiring(cvk_calibration *c)
@@ -147,12 +153,10 @@ void cvk_answer_wiring(cvk_calibration *c)
                  left / DEGREE);
     }
     if (by->direction < 0) {
-        cure_reversed(w, offset, w->cure, sizeof w->cure);
+        cure_reversed(w, offset, contradicting(c, by->direction), w->cure, sizeof w->cure);
     } else {
         cure_straight(w, shift, offset, w->cure, sizeof w->cure);
     }
-    const size_t used = strlen(w->cure);
-    (void)sensors_contradict(c, by, w->cure + used, sizeof w->cure - used);
 }
 
 /* ---- which sensor to use -------------------------------------------------------------------- */

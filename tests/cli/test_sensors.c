@@ -51,9 +51,9 @@ START_TEST(wiring_answers_as_json)
     ck_assert(json_object_get_null_member(w, "undecided"));
     json_node_unref(root);
     assert_status(run(CORVAK_COMMAND " wiring " SWEEP), 0);
-    assert_says(out, "exchange the motor wires at legs");
+    assert_says(out, "exchange two wires of that sensor");
     assert_says(out, "rotor.reversed: yes");
-    assert_says(out, "The encoder counts the other way");
+    assert_says(out, "The encoder counts with it");
 }
 END_TEST
 
