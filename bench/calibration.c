@@ -80,7 +80,10 @@ int main(int argc, char **argv)
     const bool talk = getenv("TALK") != NULL;
     const int only = getenv("BENCH") != NULL ? atoi(getenv("BENCH")) : -1;
     cvk_calibration *c = malloc(sizeof *c);
-    for (; c != NULL && *programs != NULL; programs++) {
+    if (c == NULL) {
+        return 1;
+    }
+    for (; *programs != NULL; programs++) {
         for (int fidelity = 0; fidelity < 2; fidelity++) {
             tally t[CVK_SENSES_KINDS];
             memset(t, 0, sizeof t);

@@ -17,7 +17,7 @@ typedef struct cvk_rotor_reading {
 
 static inline cvk_rotor_reading cvk_rotor_refused(cvk_angle_reason reason)
 {
-    return (cvk_rotor_reading){0.0f, 0.0f, reason};
+    return (cvk_rotor_reading){0.0f, 0.0f, (int32_t)reason};
 }
 
 cvk_rotor_reading cvk_absolute_read(const cvk_rotor_readings *read);

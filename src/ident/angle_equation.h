@@ -37,15 +37,15 @@ typedef struct cvk_angle_problem {
 } cvk_angle_problem;
 
 /* Which features are columns. */
-void cvk_want_features(cvk_angle_problem *problem, unsigned features);
+void cvk_want_features(cvk_angle_problem *p, unsigned features);
 
 /* The voltage equation over a step. */
-void cvk_angle_equation(const cvk_angle_problem *problem, const cvk_angle_step *step,
+void cvk_angle_equation(const cvk_angle_problem *p, const cvk_angle_step *e,
                         double complex x[CVK_X_MOST], double complex *y);
 
 /* The current's direction at the middle of a step, against the angle so far: real. False where none
  * flows, or nothing turns. */
-bool cvk_current_equation(const cvk_angle_problem *problem, const cvk_angle_step *step,
+bool cvk_current_equation(const cvk_angle_problem *p, const cvk_angle_step *e,
                           double complex x[CVK_X_MOST], double complex *y);
 
 /* Of its peak a current must have, to show the vector's direction. */
@@ -59,18 +59,18 @@ typedef struct cvk_sums {
     size_t count;
 } cvk_sums;
 
-void cvk_add_equation(cvk_sums *sums, int n, const double complex *x, double complex y);
+void cvk_add_equation(cvk_sums *s, int n, const double complex *x, double complex y);
 
 /* Solves with prior precisions added about `expected`, in units in which the diagonal is one.
  * `inverse` gets the inverse. False when it is singular. */
-bool cvk_solve_sums(const cvk_sums *sums, int n, const double *precision, const double *expected,
+bool cvk_solve_sums(const cvk_sums *s, int n, const double *precision, const double *expected,
                     double *x, double *inverse);
 
-double cvk_squares_left(const cvk_sums *sums, int n, const double *x);
+double cvk_squares_left(const cvk_sums *s, int n, const double *x);
 
 /* What is known before of the columns: `variance` is that of an equation. */
-void cvk_angle_priors(const cvk_angle_problem *problem, double variance, double flux,
-                      double *precision, double *expected);
+void cvk_angle_priors(const cvk_angle_problem *p, double variance, double flux, double *precision,
+                      double *expected);
 
 /* Each block moves the solution by inverse times its sum: the covariance of that. */
 void cvk_block_covariance(double sum[CVK_AF_BLOCKS][CVK_X_MOST], int n, const double *inverse,
@@ -81,7 +81,7 @@ typedef struct cvk_angle_solution {
 } cvk_angle_solution;
 
 /* The fit as it is handed out. */
-void cvk_take_angle_fit(const cvk_angle_problem *problem, const cvk_angle_solution *solution,
-                        const double *cov, cvk_angle_fit *fit);
+void cvk_take_angle_fit(const cvk_angle_problem *p, const cvk_angle_solution *s, const double *cov,
+                        cvk_angle_fit *fit);
 
 #endif

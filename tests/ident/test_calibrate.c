@@ -218,8 +218,8 @@ END_TEST
 /* Gains of the current channels, against each other. */
 START_TEST(current_gains_are_within_three_tenths_of_a_percent)
 {
-    for (int bench = 0; bench < SENSOR_BENCHES; bench++) {
-        const cvk_rig_config config = bench_wired(bench, 0, bench % 2);
+    for (int bench = 1; bench < SENSOR_BENCHES; bench += 2) {
+        const cvk_rig_config config = bench_wired(bench, 0, bench / 2 % 2);
         sensor_log_record(&made, &config, "spin", 60u + (unsigned)bench);
         (void)calibrate(CVK_SENSES_ABSOLUTE);
         if (cvk_measured_known(&found.channels.gain[0])) {
