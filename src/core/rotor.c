@@ -8,7 +8,7 @@
  * nothing within LOST_S. Nothing ever makes the angle jump but beginning anew, which happens with
  * the bridge off only.
  */
-#include "rotor.h"
+#include "decoders.h"
 
 #include "bounds.h"
 
@@ -16,11 +16,7 @@
 
 #define PRIME_TICKS 16u   /* readings from which the first speed is taken */
 #define FARTHEST_RAD 0.8f /* electrical, of a reading from where it is expected */
-#define STUCK_RAD 0.6f    /* electrical, that the rotor goes on while the reading stays */
-#define STUCK_STEPS 4.0f  /* and steps of the sensor */
-#define ANEW_S 0.01f      /* with the bridge off, readings elsewhere for so long are believed */
-#define DISPUTE_RAD 1.05f /* apart from a flux observer that is sure, */
-#define DISPUTE_S 0.02f   /* for so long: one of the two is wrong */
+#define DISPUTE_RAD 1.05f /* apart from a flux observer that is sure */
 #define SURE 0.9f
 
 static const char *const kinds[] = {"none",  "absolute",   "encoder", "sincos",
@@ -72,48 +68,6 @@ static const cvk_parameter rows[] = {
             "tachometer: volts per mechanical rad/s; 0: not known"),
 };
 const cvk_parameter_rows cvk_rotor_rows = CVK_ROWS(rows);
-
-/* ---- prepared outside the control call ------------------------------------------------------ */
-
-static void prepare_halls(cvk_rotor_constants *c, const cvk_rotor_settings *s)
-{
-    const float late[CVK_ROTOR_EDGES] = {s->hall_edge_1_rad, s->hall_edge_2_rad,
-                                         s->hall_edge_3_rad, s->hall_edge_4_rad,
-                                         s->hall_edge_5_rad, s->hall_edge_6_rad};
-    for (int n = 0; n < CVK_ROTOR_EDGES; n++) {
-        c->hall_edge_rad[n] = CVK_PI / 3.0f * ((float)n + 0.5f) + late[n];
-    }
-    c->half_hysteresis_rad = 0.5f * s->hall_hysteresis_rad;
-}
-
-void cvk_rotor_prepare(cvk_setup *setup)
-{
-    const cvk_rotor_settings *s = &setup->settings.rotor;
-    cvk_rotor_constants *c = &setup->rotor;
-    const float pole_pairs = (float)setup->settings.motor.pole_pairs;
-    const float sign = s->reversed != 0 ? -1.0f : 1.0f, T = setup->period_s;
-    const float periods = s->periods_per_turn > 0 ? (float)s->periods_per_turn : pole_pairs;
-    const bool shaft = s->kind == CVK_ROTOR_ABSOLUTE || s->kind == CVK_ROTOR_ENCODER;
-    c->ratio = sign * (shaft                                           ? pole_pairs
-                       : s->kind == CVK_ROTOR_SINCOS && periods > 0.0f ? pole_pairs / periods
-                                                                       : 1.0f);
-    c->per_count_rad = CVK_TWO_PI / (float)s->counts;
-    c->index_counts = (int32_t)(s->index_rad / c->per_count_rad);
-    c->index_doubt_counts = s->counts / 64;
-    c->stuck_rad = STUCK_STEPS * (s->kind == CVK_ROTOR_ENCODER ? pole_pairs * c->per_count_rad : 0);
-    c->stuck_rad = c->stuck_rad > STUCK_RAD ? c->stuck_rad : STUCK_RAD;
-    c->per_gain = 1.0f / s->gain_ratio;
-    const cvk_rotation lean = cvk_rotation_of(s->quadrature_rad);
-    c->per_cos_lean = 1.0f / lean.cosine;
-    c->tan_lean = lean.sine / lean.cosine;
-    c->corrected = s->cosine_1_rad != 0.0f || s->sine_1_rad != 0.0f || s->cosine_2_rad != 0.0f ||
-                   s->sine_2_rad != 0.0f;
-    c->per_volt = s->tachometer_v_s != 0.0f ? pole_pairs / s->tachometer_v_s : 0.0f;
-    c->anew_ticks = cvk_ticks_of(ANEW_S, T);
-    c->dispute_ticks = cvk_ticks_of(DISPUTE_S, T);
-    prepare_halls(c, s);
-    cvk_tracking_gains(CVK_TWO_PI * s->bandwidth_hz, T, &c->gain_angle, &c->gain_speed);
-}
 
 /* ---- a reading ------------------------------------------------------------------------------- */
 

@@ -2,7 +2,7 @@
  *
  * An absolute sensor: its reading is the shaft's angle, any number of turns.
  */
-#include "rotor.h"
+#include "decoders.h"
 
 #define MOST_RAD 1e6f /* beyond it a float has lost the angle */
 

@@ -4,7 +4,7 @@
  * the position within a turn is kept here. Each index mark puts right what was lost since the one
  * before; the first one gives the position, when the start-up waits for it.
  */
-#include "rotor.h"
+#include "decoders.h"
 
 #define MOST_STEP 4 /* of a turn from reading to reading: one part in this */
 

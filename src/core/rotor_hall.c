@@ -7,7 +7,7 @@
  * A code that comes back at once is bounce. One that is not due is believed when it stays; two
  * sectors off, the rotor is then in the middle of that sector.
  */
-#include "rotor.h"
+#include "decoders.h"
 
 #define BOUNCE_SHARE 0.25f /* of the time a sector takes: going back sooner is no turning back */
 #define DUE_SHARE 0.5f     /* of that time, from which on the next edge is due */

@@ -3,7 +3,7 @@
  * Two sinusoidal channels: offsets off, the ellipse made round, and the angle of what is left. A
  * pulled cable leaves no amplitude.
  */
-#include "rotor.h"
+#include "decoders.h"
 
 #define LEAST_SHARE 0.5f /* of the amplitude: squared, a quarter */
 #define MOST_SHARE 1.5f

@@ -16,6 +16,10 @@
 #define YIELD_SHARE 0.75f  /* of start.speed_rad_s */
 #define SETTLED_S 0.02f    /* the observer must agree so long */
 #define LOST_S 0.02f       /* and may be without an idea so long */
+#define STUCK_RAD 0.6f     /* electrical, that the rotor goes on while the sensor's reading stays */
+#define STUCK_STEPS 4.0f   /* and steps of the sensor */
+#define ANEW_S 0.01f       /* bridge off: a rotor elsewhere for so long is believed to be there */
+#define DISPUTE_S 0.02f    /* sensor and observer apart for so long: one of the two is wrong */
 
 void cvk_tracking_gains(float bandwidth_rad_s, float period_s, float *gain_angle, float *gain_speed)
 {
@@ -49,6 +53,46 @@ static cvk_status prepare_current(cvk_setup *setup, cvk_refusal *why)
                                                s->motor.inductance_q_h,  s->motor.flux_linkage_wb,
                                                s->current.harmonics != 0};
     return cvk_current_control_prepare(&setup->current, &config, why);
+}
+
+static void prepare_halls(cvk_rotor_constants *c, const cvk_rotor_settings *s)
+{
+    const float late[CVK_ROTOR_EDGES] = {s->hall_edge_1_rad, s->hall_edge_2_rad,
+                                         s->hall_edge_3_rad, s->hall_edge_4_rad,
+                                         s->hall_edge_5_rad, s->hall_edge_6_rad};
+    for (int n = 0; n < CVK_ROTOR_EDGES; n++) {
+        c->hall_edge_rad[n] = CVK_PI / 3.0f * ((float)n + 0.5f) + late[n];
+    }
+    c->half_hysteresis_rad = 0.5f * s->hall_hysteresis_rad;
+}
+
+static void prepare_rotor(cvk_setup *setup)
+{
+    const cvk_rotor_settings *s = &setup->settings.rotor;
+    cvk_rotor_constants *c = &setup->rotor;
+    const float pole_pairs = (float)setup->settings.motor.pole_pairs;
+    const float sign = s->reversed != 0 ? -1.0f : 1.0f, T = setup->period_s;
+    const float periods = s->periods_per_turn > 0 ? (float)s->periods_per_turn : pole_pairs;
+    const bool shaft = s->kind == CVK_ROTOR_ABSOLUTE || s->kind == CVK_ROTOR_ENCODER;
+    c->ratio = sign * (shaft                                           ? pole_pairs
+                       : s->kind == CVK_ROTOR_SINCOS && periods > 0.0f ? pole_pairs / periods
+                                                                       : 1.0f);
+    c->per_count_rad = CVK_TWO_PI / (float)s->counts;
+    c->index_counts = (int32_t)(s->index_rad / c->per_count_rad);
+    c->index_doubt_counts = s->counts / 64;
+    c->stuck_rad = STUCK_STEPS * (s->kind == CVK_ROTOR_ENCODER ? pole_pairs * c->per_count_rad : 0);
+    c->stuck_rad = c->stuck_rad > STUCK_RAD ? c->stuck_rad : STUCK_RAD;
+    c->per_gain = 1.0f / s->gain_ratio;
+    const cvk_rotation lean = cvk_rotation_of(s->quadrature_rad);
+    c->per_cos_lean = 1.0f / lean.cosine;
+    c->tan_lean = lean.sine / lean.cosine;
+    c->corrected = s->cosine_1_rad != 0.0f || s->sine_1_rad != 0.0f || s->cosine_2_rad != 0.0f ||
+                   s->sine_2_rad != 0.0f;
+    c->per_volt = s->tachometer_v_s != 0.0f ? pole_pairs / s->tachometer_v_s : 0.0f;
+    c->anew_ticks = cvk_ticks_of(ANEW_S, T);
+    c->dispute_ticks = cvk_ticks_of(DISPUTE_S, T);
+    prepare_halls(c, s);
+    cvk_tracking_gains(CVK_TWO_PI * s->bandwidth_hz, T, &c->gain_angle, &c->gain_speed);
 }
 
 static void prepare_start(cvk_setup *setup)
@@ -115,7 +159,7 @@ cvk_status cvk_setup_prepare(cvk_setup *setup, const cvk_hardware *hardware,
         status = prepare_current(setup, why);
     }
     if (status == CVK_OK) {
-        cvk_rotor_prepare(setup);
+        prepare_rotor(setup);
         prepare_observer(setup);
         prepare_start(setup);
         const cvk_speed_settings *speed = &setup->settings.speed;

@@ -60,9 +60,6 @@ cvk_status cvk_setup_prepare(cvk_setup *setup, const cvk_hardware *hardware,
 
 cvk_bounds cvk_bounds_of(const cvk_settings *settings);
 
-/* The rotor sensor's constants: rotor.c. */
-void cvk_rotor_prepare(cvk_setup *setup);
-
 /* Both hold. */
 cvk_bounds cvk_bounds_tighter(cvk_bounds a, cvk_bounds b);
 

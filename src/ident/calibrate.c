@@ -17,12 +17,6 @@
 
 #define PI 3.14159265358979323846
 
-const char *cvk_sensor_kind_name(cvk_sensor_kind kind)
-{
-    static const char *const names[CVK_SENSES_KINDS] = {"hall", "encoder", "sincos", "absolute"};
-    return (unsigned)kind < CVK_SENSES_KINDS ? names[kind] : "none";
-}
-
 cvk_calibrate_options cvk_calibrate_options_default(void)
 {
     return (cvk_calibrate_options){.log = cvk_estimate_options_default()};

@@ -52,16 +52,6 @@
 #define SAME_PLACE (60.0 * DEGREE)
 #define CLEAR_PULL (4.0 * DEGREE)
 
-cvk_measured cvk_measured_of(double value, double half)
-{
-    return (cvk_measured){value, value - half, value + half};
-}
-
-bool cvk_measured_known(const cvk_measured *x)
-{
-    return isfinite(x->value);
-}
-
 /* ---- direction and ratio -------------------------------------------------------------------- */
 
 static double log_short(double likeness)

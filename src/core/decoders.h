@@ -3,8 +3,8 @@
  * What the decoders of the rotor sensors share. Each turns a reading into the sensor's own angle:
  * of the shaft (absolute, encoder), of a period (sin/cos), of the field (halls).
  */
-#ifndef CORVAK_CORE_ROTOR_H
-#define CORVAK_CORE_ROTOR_H
+#ifndef CORVAK_CORE_DECODERS_H
+#define CORVAK_CORE_DECODERS_H
 
 #include "angles.h"
 
