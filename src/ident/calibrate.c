@@ -105,7 +105,13 @@ static cvk_status calibrate_sensor(const cvk_angle_data *data, const cvk_log *lo
 {
     cvk_sensor_calibration *sensor = &out->sensor[kind];
     const cvk_signals *s = data->signals;
-    cvk_status status = cvk_sensor_column_read(column, kind, s, log, row, log->encoder_counts);
+    double counts = log->encoder_counts;
+    cvk_status status = cvk_sensor_column_read(column, kind, s, log, row, counts);
+    if (status == CVK_OK && kind == CVK_SENSES_ENCODER && !(counts > 0.0)) {
+        counts = cvk_find_counts(column, s, log, row);
+        cvk_sensor_column_free(column);
+        status = cvk_sensor_column_read(column, kind, s, log, row, counts);
+    }
     if (status != CVK_OK) {
         return status == CVK_NOT_IN_LOG ? CVK_OK : status;
     }
@@ -119,7 +125,7 @@ static cvk_status calibrate_sensor(const cvk_angle_data *data, const cvk_log *lo
             return CVK_OK;
         }
     }
-    if (kind == CVK_SENSES_ENCODER && !(log->encoder_counts > 0.0)) {
+    if (kind == CVK_SENSES_ENCODER && !(counts > 0.0)) {
         snprintf(sensor->why, sizeof sensor->why,
                  "its counts per turn are not known: add the line `# encoder_counts: 4096` (with "
                  "your encoder's number) before the header, or --encoder-counts");
@@ -133,7 +139,7 @@ static cvk_status calibrate_sensor(const cvk_angle_data *data, const cvk_log *lo
     sensor->resolution_rad = ratio * column->step_rad;
     sensor->noise_rad = kind == CVK_SENSES_HALL ? NAN : ratio * noise_of(column, s);
     if (kind == CVK_SENSES_ENCODER) {
-        cvk_calibrate_marks(column, s, log, row, log->encoder_counts, &sensor->encoder);
+        cvk_calibrate_marks(column, s, log, row, counts, &sensor->encoder);
     }
     return status;
 }

@@ -13,6 +13,8 @@
 #define PI 3.14159265358979323846
 #define TWO_PI (2.0 * PI)
 #define MOST_MARKS 4096u
+#define FEWEST_COUNTS 16.0 /* of an encoder in a turn */
+#define FEWEST_TURNS 1.0
 #define SPEED_S 0.01 /* the tachometer is compared over so long */
 #define FEWEST_SPEEDS 16u
 
@@ -34,6 +36,52 @@ static void find_marks(const cvk_sensor_column *c, const cvk_signals *s, const c
             out->step_rad[out->count++] = fabs(now - before);
         }
     }
+}
+
+/* Median of the counts from mark to mark: the same mark passed the other way is none. */
+static double counts_by_marks(const marks *m)
+{
+    double gone[MOST_MARKS];
+    size_t n = 0;
+    for (size_t k = 1; k < m->count; k++) {
+        const double counts = fabs(m->angle_rad[k] - m->angle_rad[k - 1]);
+        if (counts > FEWEST_COUNTS) {
+            gone[n++] = counts;
+        }
+    }
+    return n > 0 ? round(cvk_median(gone, n)) : 0.0;
+}
+
+/* Counts while the shaft turns, by an absolute angle in the same log. */
+static double counts_by_shaft(const cvk_sensor_column *c, const cvk_signals *s)
+{
+    double least = INFINITY, most = -INFINITY;
+    size_t from = 0, to = 0;
+    for (size_t k = 0; s->theta_m != NULL && k < s->rows; k++) {
+        from = s->theta_m[k] < least ? k : from;
+        to = s->theta_m[k] > most ? k : to;
+        least = fmin(least, s->theta_m[k]);
+        most = fmax(most, s->theta_m[k]);
+    }
+    const double turns = (most - least) / TWO_PI;
+    const double counts = fabs(c->angle_rad[to] - c->angle_rad[from]) / turns;
+    return turns > FEWEST_TURNS && counts > FEWEST_COUNTS ? round(counts) : 0.0;
+}
+
+double cvk_find_counts(const cvk_sensor_column *c, const cvk_signals *s, const cvk_log *log,
+                       const size_t *row)
+{
+    double counts = 0.0;
+    marks *m = malloc(sizeof *m);
+    if (m != NULL && cvk_log_has(log, CVK_COLUMN_INDEX)) {
+        find_marks(c, s, log, row, m);
+        counts = counts_by_marks(m);
+    }
+    free(m);
+    if (!(counts > 0.0) && cvk_log_has(log, CVK_COLUMN_THETA_M)) {
+        counts = counts_by_shaft(c, s);
+    }
+    return counts;
 }
 
 void cvk_calibrate_marks(const cvk_sensor_column *c, const cvk_signals *s, const cvk_log *log,

@@ -31,6 +31,11 @@ void cvk_calibrate_halls_by_sensor(const cvk_sensor_column *halls, const cvk_sig
                                    const cvk_sensor_column *column,
                                    const cvk_sensor_calibration *by, cvk_sensor_calibration *out);
 
+/* Counts per turn of an encoder that was read without knowing them (its angle is then in counts):
+ * from mark to mark, or against an absolute angle. 0: not to be seen. */
+double cvk_find_counts(const cvk_sensor_column *column, const cvk_signals *signals,
+                       const cvk_log *log, const size_t *row_in_log);
+
 /* Index marks and lost counts. */
 void cvk_calibrate_marks(const cvk_sensor_column *column, const cvk_signals *signals,
                          const cvk_log *log, const size_t *row_in_log, double counts,

@@ -261,6 +261,24 @@ START_TEST(what_the_log_looks_like_changes_nothing)
 }
 END_TEST
 
+/* An encoder's counts per turn, when nobody says them: by its mark, or by another sensor. */
+START_TEST(counts_per_turn_are_found)
+{
+    const cvk_rig_config config = bench_wired(3, 4, 0);
+    sensor_log_record(&made, &config, "spin", 6);
+    made.log.encoder_counts = 0.0;
+    sensor_log_keep(&made, CVK_SENSES_ENCODER);
+    (void)calibrate(CVK_SENSES_ENCODER);
+    ck_assert_double_eq(found.sensor[CVK_SENSES_ENCODER].encoder.counts_per_turn, 8192.0);
+    made.log.column[CVK_COLUMN_INDEX] = NULL;
+    made.log.column[CVK_COLUMN_THETA_M] = made.cells[CVK_COLUMN_THETA_M];
+    const cvk_sensor_calibration *s = calibrate(CVK_SENSES_ENCODER);
+    ck_assert_double_eq(s->encoder.counts_per_turn, 8192.0);
+    ck_assert(holds(&s->electrical_offset_rad, made.offset_rad[CVK_SENSES_ENCODER]));
+    sensor_log_free(&made);
+}
+END_TEST
+
 static void says(cvk_sensor_kind kind, const char *words)
 {
     const cvk_sensor_calibration *s = calibrate(kind);
@@ -371,6 +389,7 @@ static void add_tests(TCase *tests)
     tcase_add_test(tests, errors_over_a_turn_are_found);
     tcase_add_test(tests, current_gains_are_within_three_tenths_of_a_percent);
     tcase_add_test(tests, what_the_log_looks_like_changes_nothing);
+    tcase_add_test(tests, counts_per_turn_are_found);
     tcase_add_test(tests, wrong_situations_are_named);
     tcase_add_test(tests, a_dead_hall_is_named);
     tcase_add_test(tests, a_direction_reversed_half_way_is_named);
