@@ -3,7 +3,8 @@
  * How right calibrations are: every bench, averaged and switched, all imperfections on, each sensor
  * alone, wirings drawn at random.
  *
- *     bench_calibration [seeds] [program ...]
+ *     bench_calibration [seeds] [program ...]     with TALK=1 each miss, with BENCH=n one bench
+ * only
  *
  * For each program and sensor: logs, wirings right, undecided and wrong; rms and largest error of
  * the electrical offset, and how often its interval holds the truth.
@@ -78,7 +79,8 @@ int main(int argc, char **argv)
     static char *const usual[] = {"sweep", "spin", "duty", "hand", NULL};
     char *const *programs = argc > 2 ? argv + 2 : usual;
     const bool talk = getenv("TALK") != NULL;
-    const int only = getenv("BENCH") != NULL ? atoi(getenv("BENCH")) : -1;
+    const char *one = getenv("BENCH");
+    const int only = one != NULL ? atoi(one) : -1;
     cvk_calibration *c = malloc(sizeof *c);
     if (c == NULL) {
         return 1;
