@@ -35,8 +35,11 @@ static int follow(device_session *d, int *phase)
     while (status == EXIT_DONE && *phase < CVK_CALIBRATE_DONE && !interrupted &&
            cvk_session_now_s(s) < until_s) {
         status = check_device(VERB, d, cvk_session_wait(s, LOOK_S));
-        const double now = status == EXIT_DONE ? device_signal(d, "calibration") : 0.0;
-        if (status == EXIT_DONE && !isfinite(now)) {
+        if (status != EXIT_DONE) {
+            return status;
+        }
+        const double now = device_signal(d, "calibration");
+        if (!isfinite(now)) {
             return complain_usage(VERB, "%s has no signal calibration: its program is older",
                                   s->name);
         }

@@ -86,13 +86,15 @@ static void count_lease(cvk_drive_state *d)
     }
 }
 
-/* A calibration asks for voltages of its own; after a fault it begins anew. Kept out of the hot
- * path's code. */
+/* A calibration asks for voltages of its own; it begins anew with each request for it, and after a
+ * fault. Kept out of the hot path's code. */
 CVK_RARE static void calibrate(cvk_drive_state *d, cvk_moment *now)
 {
     const bool asked = now->request.mode == CVK_MODE_CALIBRATE;
     if (asked && now->fault == CVK_FAULT_NONE) {
-        if (!d->calibrating) {
+        const uint8_t asked_for = d->calibrations;
+        if (!d->calibrating || asked_for != d->calibrations_seen) {
+            d->calibrations_seen = asked_for;
             cvk_calibrator_start(&d->calibrator, now);
         }
         cvk_calibrator_step(&d->calibrator, &d->setup[d->setup_live], &d->angles, now);
@@ -111,6 +113,9 @@ static void take_request(cvk_drive_state *d, cvk_moment *now)
             cvk_mode_by_angle(d->mode); /* then it slows down, else it is off */
         d->excitation = NULL;
         now->request = (cvk_request){.mode = knows_angle ? CVK_MODE_STOP : CVK_MODE_OFF};
+        if (d->calibrating) {
+            calibrate(d, now); /* it ends */
+        }
         return;
     }
     cvk_excitation *program = d->excitation;
@@ -510,6 +515,7 @@ cvk_status cvk_drive_request(cvk_drive *drive, cvk_owner owner, const cvk_reques
     }
     if (status == CVK_OK) {
         d->request[free_place] = *request;
+        d->calibrations = (uint8_t)(d->calibrations + (request->mode == CVK_MODE_CALIBRATE));
         atomic_signal_fence(memory_order_release);
         d->request_live = free_place;
     }

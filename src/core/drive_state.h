@@ -24,7 +24,8 @@ typedef struct cvk_drive_state {
     volatile bool clear_fault;
     volatile cvk_owner owner;
     uint32_t lease_ticks;
-    volatile uint8_t beats; /* the task adds one to refresh the lease */
+    volatile uint8_t calibrations; /* requests for one */
+    volatile uint8_t beats;        /* the task adds one to refresh the lease */
     cvk_excitation *volatile excitation;
     cvk_trial trial;
     uint32_t tick_supervised;
@@ -35,6 +36,7 @@ typedef struct cvk_drive_state {
     cvk_angles angles;
     cvk_calibrator calibrator;
     bool calibrating;
+    uint8_t calibrations_seen;
     cvk_startup startup;
     cvk_reference reference;
     cvk_current_control current_control;

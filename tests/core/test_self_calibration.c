@@ -316,6 +316,29 @@ START_TEST(it_needs_a_sensor_and_pole_pairs)
 }
 END_TEST
 
+/* A second one begins anew, also when the drive was off, released and claimed in between without a
+ * control call. */
+START_TEST(it_can_be_done_again)
+{
+    const cvk_rig_config table = bench_with(3, CVK_SENSOR_ABSOLUTE, 0);
+    const cvk_request request = {.mode = CVK_MODE_CALIBRATE}, off = {.mode = CVK_MODE_OFF};
+    open_bench(&table, 1, 0);
+    calibrate();
+    ck_assert_int_eq(now->calibration, CVK_CALIBRATE_DONE);
+    ck_assert_int_eq(cvk_drive_request(&sim.drive, CVK_SIM_OWNER, &off, NULL), CVK_OK);
+    ck_assert_int_eq(cvk_drive_release(&sim.drive, CVK_SIM_OWNER), CVK_OK);
+    ck_assert_int_eq(cvk_drive_claim(&sim.drive, CVK_SIM_OWNER, 1.0f), CVK_OK);
+    ck_assert_int_eq(cvk_drive_request(&sim.drive, CVK_SIM_OWNER, &request, NULL), CVK_OK);
+    (void)cvk_sim_step(&sim);
+    ck_assert_int_eq(now->calibration, CVK_CALIBRATE_RISE);
+    ck_assert_int_eq(cvk_drive_release(&sim.drive, CVK_SIM_OWNER), CVK_OK);
+    (void)cvk_sim_step(&sim);
+    ck_assert_int_eq(now->calibration, CVK_CALIBRATE_IDLE);
+    ck_assert_int_eq(now->bridge_on, 0);
+    cvk_sim_close(&sim);
+}
+END_TEST
+
 static void add_tests(TCase *tests)
 {
     tcase_add_test(tests, it_finds_an_absolute_sensor);
@@ -331,6 +354,7 @@ static void add_tests(TCase *tests)
     tcase_add_test(tests, no_current_is_named);
     tcase_add_test(tests, a_direction_reversed_half_way_is_named);
     tcase_add_test(tests, it_needs_a_sensor_and_pole_pairs);
+    tcase_add_test(tests, it_can_be_done_again);
 }
 
 int main(void)
