@@ -15,8 +15,9 @@
  */
 #include "calibrate.h"
 
+#include "corvak/core/halls.h"
+
 #include "bounds.h"
-#include "protect.h"
 
 #include <stddef.h>
 
@@ -137,24 +138,6 @@ static void follow(cvk_calibrator *c, const cvk_setup *setup, const cvk_rotor *r
     c->primed = true;
 }
 
-/* One of the halls never changes while the field goes round. */
-static bool has_dead_hall(int32_t seen)
-{
-    for (int32_t n = 0; n < 3; n++) {
-        bool high = false, low = false;
-        for (int32_t code = 0; code < 8; code++) {
-            if ((seen >> code & 1) != 0) {
-                high = high || (code >> n & 1) != 0;
-                low = low || (code >> n & 1) == 0;
-            }
-        }
-        if (!high || !low) {
-            return true;
-        }
-    }
-    return false;
-}
-
 /* After a sweep: did the sensor go round with the field? */
 static cvk_calibration_reason judge_way(const cvk_calibrator *c, const cvk_setup *setup)
 {
@@ -162,8 +145,9 @@ static cvk_calibration_reason judge_way(const cvk_calibrator *c, const cvk_setup
     const bool halls = setup->settings.rotor.kind == CVK_ROTOR_HALLS;
     const int32_t codes = c->seen_codes;
     if ((float)c->bad > MOST_BAD * (float)c->ticks) {
-        return halls && (codes & 0x7e) != 0 && has_dead_hall(codes) ? CVK_CALIBRATE_HALL_DEAD
-                                                                    : CVK_CALIBRATE_UNPLUGGED;
+        return halls && (codes & 0x7e) != 0 && cvk_dead_hall((uint32_t)codes) != 0
+                   ? CVK_CALIBRATE_HALL_DEAD
+                   : CVK_CALIBRATE_UNPLUGGED;
     }
     if (is_noise(c)) {
         return CVK_CALIBRATE_UNPLUGGED;
@@ -171,7 +155,7 @@ static cvk_calibration_reason judge_way(const cvk_calibrator *c, const cvk_setup
     if (way > FOLLOWS_SHARE && way < 1.0f / FOLLOWS_SHARE) {
         return CVK_CALIBRATE_FINE;
     }
-    if (halls && codes != (codes & -codes) && has_dead_hall(codes)) {
+    if (halls && codes != (codes & -codes) && cvk_dead_hall((uint32_t)codes) != 0) {
         return CVK_CALIBRATE_HALL_DEAD;
     }
     if (way < STANDS_SHARE) {

@@ -9,6 +9,8 @@
  */
 #include "decoders.h"
 
+#include "corvak/core/halls.h"
+
 #define BOUNCE_SHARE 0.25f /* of the time a sector takes: going back sooner is no turning back */
 #define DUE_SHARE 0.5f     /* of that time, from which on the next edge is due */
 #define FAST_RAD 0.25f /* electrical, from reading to reading: a sector is a few readings long */
@@ -18,8 +20,7 @@
 
 static int32_t sector_of(int32_t word)
 {
-    static const int32_t sectors[8] = {-1, 0, 2, 1, 4, 5, 3, -1};
-    return sectors[word & 7];
+    return cvk_hall_sector(word & 7);
 }
 
 /* Own angle of the edge that is passed from `sector` going this way. */

@@ -4,6 +4,8 @@
  */
 #include "corvak/host/hand_check.h"
 
+#include "corvak/core/halls.h"
+
 #include <math.h>
 #include <stdarg.h>
 #include <stdio.h>
@@ -100,7 +102,6 @@ static void look_at_sincos(cvk_hand_check *c, const cvk_hand_row *row)
 
 static void look_at_halls(cvk_hand_check *c, const cvk_hand_row *row)
 {
-    static const int sector_of[8] = {-1, 0, 2, 1, 4, 5, 3, -1};
     cvk_hand_sensor *s = &c->sensor[CVK_HAND_HALLS];
     if (!(row->hall >= 0.0 && row->hall <= 7.0)) {
         return;
@@ -109,12 +110,12 @@ static void look_at_halls(cvk_hand_check *c, const cvk_hand_row *row)
     s->seen = true;
     s->angle = code;
     c->codes |= 1u << code;
-    if (sector_of[code] < 0) {
+    if (cvk_hall_sector(code) < 0) {
         c->bad_codes++;
         return;
     }
     if (before >= 0 && code != before) {
-        const int ahead = (sector_of[code] - sector_of[before] + 6) % 6;
+        const int ahead = (cvk_hall_sector(code) - cvk_hall_sector(before) + 6) % 6;
         const int way = ahead == 1 ? 1 : (ahead == 5 ? -1 : 0);
         c->edges++;
         c->skipped += way == 0;
@@ -175,21 +176,13 @@ static bool counts_shaft(const cvk_hand_check *c, int n)
 static void judge_halls(cvk_hand_check *c)
 {
     const cvk_hand_sensor *s = &c->sensor[CVK_HAND_HALLS];
-    int dead = -1;
-    for (int n = 0; n < 3; n++) {
-        unsigned high = 0, low = 0;
-        for (unsigned code = 0; code < 8; code++) {
-            if ((c->codes >> code & 1u) != 0u) {
-                *((code >> n & 1u) != 0u ? &high : &low) += 1u;
-            }
-        }
-        dead = (high == 0 || low == 0) && c->edges + c->bad_codes > 3 ? n : dead;
-    }
+    const int dead = c->edges + c->bad_codes > 3 ? cvk_dead_hall(c->codes) : 0;
     if (c->bad_codes == c->rows) {
         say(c, false, "hall: code %s only: unplugged, or without supply",
             (c->codes & 1u) != 0u ? "0" : "7");
-    } else if (dead >= 0) {
-        say(c, false, "hall: hall %c never changes: a broken wire, or the hall itself", 'a' + dead);
+    } else if (dead != 0) {
+        say(c, false, "hall: hall %c never changes: a broken wire, or the hall itself",
+            'a' + dead - 1);
     } else if (c->bad_codes > 0) {
         say(c, false, "hall: %lu looks found code 0 or 7, which no rotor makes", c->bad_codes);
     } else if (c->skipped > c->edges / 20u) {

@@ -5,6 +5,7 @@
  */
 #include "corvak/ident/calibrate.h"
 
+#include "corvak/core/halls.h"
 #include "corvak/ident/estimate.h"
 
 #include "calibration.h"
@@ -14,8 +15,6 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-
-#define PI 3.14159265358979323846
 
 cvk_calibrate_options cvk_calibrate_options_default(void)
 {
@@ -64,24 +63,14 @@ static int known_ratio(const cvk_calibrate_options *options, const cvk_calibrati
     return options->periods_per_turn > 0.0 && ratio == floor(ratio) ? (int)ratio : 0;
 }
 
-static void judge_halls(const cvk_sensor_column *c, size_t rows, cvk_sensor_calibration *out)
+static void judge_halls(const cvk_sensor_column *c, cvk_sensor_calibration *out)
 {
     const unsigned seen = c->hall_seen & 0xffu;
     out->hall.edges = c->edges;
     out->hall.bad_codes = c->bad;
     out->hall.bounce_share = c->edges > 0 ? (double)c->bounces / (double)c->edges : 0.0;
-    for (int n = 0; n < 3; n++) {
-        unsigned with = 0, without = 0;
-        for (unsigned code = 0; code < 8; code++) {
-            if ((seen >> code & 1u) != 0u) {
-                *((code >> n & 1u) != 0u ? &with : &without) += 1u;
-            }
-        }
-        if ((with == 0 || without == 0) && with + without > 1) {
-            out->hall.dead = n + 1;
-        }
-    }
-    (void)rows;
+    const bool changed = (seen & (seen - 1u)) != 0u; /* more than one code */
+    out->hall.dead = changed ? cvk_dead_hall(seen) : 0;
 }
 
 static double noise_of(const cvk_sensor_column *c, const cvk_signals *s)
@@ -117,7 +106,7 @@ static cvk_status calibrate_sensor(const cvk_angle_data *data, const cvk_log *lo
     }
     sensor->present = true;
     if (kind == CVK_SENSES_HALL) {
-        judge_halls(column, s->rows, sensor);
+        judge_halls(column, sensor);
         if (sensor->hall.dead != 0) {
             snprintf(sensor->why, sizeof sensor->why,
                      "hall %c never changes while the others do: a broken wire, or the hall itself",

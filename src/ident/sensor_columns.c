@@ -4,6 +4,8 @@
  */
 #include "sensor_columns.h"
 
+#include "corvak/core/halls.h"
+
 #include <math.h>
 #include <stdlib.h>
 #include <string.h>
@@ -125,12 +127,6 @@ static int code_at(const cvk_log *log, size_t row)
     return code;
 }
 
-static int sector_of(int code)
-{
-    static const int sectors[9] = {-1, 0, 2, 1, 4, 5, 3, -1, -1};
-    return sectors[code];
-}
-
 /* The way from one sector to another: 1, -1, or 0 when they are not neighbours. */
 static int way_between(int from, int to)
 {
@@ -228,8 +224,8 @@ static cvk_status read_halls(cvk_sensor_column *c, const cvk_signals *s, const c
     for (size_t k = 0; k < s->rows; k++) {
         const int code = code_at(log, row[k]);
         c->hall_seen |= 1u << code;
-        bad += sector_of(code) < 0;
-        sector[k] = sector_of(code) < 0 ? 255 : (unsigned char)sector_of(code);
+        bad += cvk_hall_sector(code) < 0;
+        sector[k] = cvk_hall_sector(code) < 0 ? 255 : (unsigned char)cvk_hall_sector(code);
     }
     const size_t bounce_rows = (size_t)fmax(2.0, LONGEST_BOUNCE_S / s->period_s);
     for (size_t n = 0; n < s->pieces; n++) {
