@@ -5,6 +5,8 @@
  */
 #include "tune.h"
 
+#include "device.h"
+
 #include "corvak/files/card_yaml.h"
 
 #include <math.h>
@@ -29,7 +31,7 @@ static int run_script(tuner *t, FILE *in)
         } else {
             g_print("\n");
         }
-        if (tune_interrupted && status == EXIT_DONE) {
+        if (interrupted && status == EXIT_DONE) {
             status = t->connected ? tune_stop_motor(t) : EXIT_DONE;
             status = status == EXIT_DONE ? EXIT_ANSWER_NO : status;
         }
@@ -37,16 +39,10 @@ static int run_script(tuner *t, FILE *in)
     return status;
 }
 
-static void on_interrupt(int number)
-{
-    (void)number;
-    tune_interrupted = 1;
-}
-
 /* The end of a session, however it came: the motor stands, the device is free. */
 static int finish(tuner *t, int status, GPrintFunc usual)
 {
-    tune_interrupted = 0;
+    interrupted = 0;
     if (t->connected) {
         const int stopped = tune_stop_motor(t);
         status = status == EXIT_DONE ? stopped : status;
@@ -91,10 +87,7 @@ static void tell_on_stderr(const char *text)
 static int session(tuner *t, const char *script)
 {
     const GPrintFunc usual = t->json ? g_set_print_handler(tell_on_stderr) : NULL;
-    struct sigaction action = {.sa_handler = on_interrupt};
-    sigaction(SIGINT, &action, NULL);
-    sigaction(SIGTERM, &action, NULL);
-    signal(SIGPIPE, SIG_IGN);
+    catch_interrupt();
     FILE *in = script != NULL && strcmp(script, "-") != 0 ? fopen(script, "r") : stdin;
     if (in == NULL) {
         return complain_usage(TUNE_VERB, "%s: cannot be read", script);

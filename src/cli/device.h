@@ -37,7 +37,7 @@ int check_device(const char *verb, const device_session *device, cvk_status stat
 /* One signal now; NaN when it cannot be had. */
 double device_signal(device_session *device, const char *name);
 
-/* Set by Ctrl-C once catch_interrupt() has been called. */
+/* Set by Ctrl-C once catch_interrupt() has been called; who has acted on it may set it back. */
 extern volatile sig_atomic_t interrupted;
 void catch_interrupt(void);
 

@@ -11,7 +11,6 @@
 #include "corvak/host/measured_step.h"
 #include "corvak/sim/controller.h"
 
-#include <signal.h>
 #include <stdio.h>
 
 #define TUNE_VERB "tune"
@@ -72,9 +71,6 @@ extern const unsigned tune_command_count;
 int tune_line(tuner *t, const char *line);
 
 /* ---- tune_session.c ------------------------------------------------------------------------ */
-
-/* Set by Ctrl-C; the one who stops the motor for it sets it back. */
-extern volatile sig_atomic_t tune_interrupted;
 
 /* Connects, or connects again; what is wanted stays. */
 int tune_connect(tuner *t);

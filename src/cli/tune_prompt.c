@@ -5,6 +5,8 @@
  */
 #include "tune.h"
 
+#include "device.h"
+
 #include <errno.h>
 #include <histedit.h>
 #include <locale.h>
@@ -64,7 +66,7 @@ static int get_key(EditLine *edit, wchar_t *key)
                                {.fd = descriptor, .events = POLLIN}};
         const gboolean simulated = t->connected && descriptor < 0;
         const int ready = poll(in, descriptor >= 0 ? 2 : 1, 20);
-        if (tune_interrupted) {
+        if (interrupted) {
             errno = EINTR;
             return -1;
         }
@@ -185,7 +187,7 @@ static char *history_path(void)
 /* Ctrl-C at the prompt: first the motor. */
 static void stop_on_interrupt(tuner *t)
 {
-    tune_interrupted = 0;
+    interrupted = 0;
     g_print("\n");
     if (t->connected && t->session.state.bridge_on && t->session.owner) {
         tune_stop_motor(t);
@@ -202,7 +204,7 @@ static void loop(tuner *t, EditLine *edit, History *lines)
         t->at_prompt = TRUE;
         const char *line = el_gets(edit, &count);
         t->at_prompt = FALSE;
-        if (tune_interrupted) {
+        if (interrupted) {
             stop_on_interrupt(t);
             el_reset(edit);
             continue;

@@ -13,8 +13,6 @@
 #define PUMP_S 0.02
 #define STOP_S 15.0
 
-volatile sig_atomic_t tune_interrupted;
-
 /* ---- saying things -------------------------------------------------------------------------- */
 
 int tune_complain(const char *format, ...)
@@ -132,8 +130,8 @@ int tune_wait(tuner *t, double length_s)
     int status = EXIT_DONE;
     for (double left_s = length_s; status == EXIT_DONE && left_s > 0.0;
          left_s = t->connected ? until_s - cvk_session_now_s(&t->session) : 0.0) {
-        if (tune_interrupted) {
-            tune_interrupted = 0;
+        if (interrupted) {
+            interrupted = 0;
             g_print("\n");
             status = tune_stop_motor(t);
             return status == EXIT_DONE ? EXIT_ANSWER_NO : status;
@@ -164,8 +162,8 @@ int tune_stop_motor(tuner *t)
     const double until_s = status == EXIT_DONE ? cvk_session_now_s(s) + STOP_S : 0.0;
     while (status == EXIT_DONE && s->state.bridge_on && cvk_session_now_s(s) < until_s) {
         status = tune_check(t, cvk_session_pump(s, PUMP_S));
-        if (tune_interrupted && status == EXIT_DONE) { /* a second Ctrl-C: off at once */
-            tune_interrupted = 0;
+        if (interrupted && status == EXIT_DONE) { /* a second Ctrl-C: off at once */
+            interrupted = 0;
             t->request.mode = CVK_MODE_OFF;
             status = tune_check(t, cvk_session_request(s, &t->request));
         }
