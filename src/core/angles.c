@@ -23,8 +23,8 @@ void cvk_imposed_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *no
 
 void cvk_angles_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
 {
-    static void (*const steps[])(cvk_angles *, const cvk_setup *,
-                                 cvk_moment *) = {cvk_imposed_step, cvk_rotor_step, cvk_flux_step};
+    static void (*const steps[])(cvk_angles *, const cvk_setup *, cvk_moment *) = {
+        cvk_imposed_step, cvk_rotor_step, cvk_observers_step};
     for (unsigned n = 0; n < sizeof steps / sizeof steps[0]; n++) {
         steps[n](angles, setup, now);
     }

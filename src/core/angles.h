@@ -7,7 +7,7 @@
 #ifndef CORVAK_CORE_ANGLES_H
 #define CORVAK_CORE_ANGLES_H
 
-#include "setup.h"
+#include "observer.h"
 
 /* The imposed angle. */
 typedef struct cvk_imposed {
@@ -41,18 +41,44 @@ typedef struct cvk_rotor {
     volatile bool aligned; /* a task said that the offset holds */
 } cvk_rotor;
 
-/* The flux observer: observer_flux.c. */
+/* What an observer knows of angle and speed, and of how well its model fits: observer.c. */
+typedef struct cvk_tracked {
+    float angle_rad, speed_rad_s;
+    float misfit_wb;    /* mean: by how much the flux linkage is shorter than expected */
+    float unknown_rad2; /* variance of the angle that was begun with, as far as it still counts */
+    float turned_back_rad2; /* mean square: by how much the filter had to turn back */
+} cvk_tracked;
+
+/* observer_flux.c */
 typedef struct cvk_flux_observer {
+    cvk_tracked at;
     cvk_ab stator_wb; /* flux linkage, stationary frame */
-    cvk_ab current_a; /* at the sample before */
-    float angle_rad, speed_rad_s, misfit, misdirection;
-    bool primed;
 } cvk_flux_observer;
+
+/* observer_emf.c */
+typedef struct cvk_emf_observer {
+    cvk_tracked at;
+    cvk_dq emf_v; /* filtered, in the frame of the angle */
+} cvk_emf_observer;
+
+/* observer_kalman.c. The covariance of the errors of flux linkage (d and q in the rotor's frame, as
+ * a share of the magnets'), angle, and angle turned in a sample. */
+typedef struct cvk_kalman_observer {
+    cvk_tracked at;
+    cvk_ab stator_wb;
+    float dd, dq, da, ds, qq, qa, qs, aa, as, ss;
+} cvk_kalman_observer;
 
 typedef struct cvk_angles {
     cvk_imposed imposed;
     cvk_rotor rotor;
+    cvk_observed observed;
+    cvk_adaptation adaptation;
     cvk_flux_observer flux;
+    cvk_emf_observer emf;
+    cvk_kalman_observer kalman;
+    uint32_t judged_ticks; /* since qualities were judged */
+    bool observing;        /* voltage and current were known at the sample before */
 } cvk_angles;
 
 /* Every source steps. */
@@ -63,6 +89,65 @@ void cvk_imposed_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *no
 void cvk_rotor_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now);
 /* Whether the rotor sensor's offset holds, since power-up, with these settings. */
 bool cvk_rotor_is_known(const cvk_angles *angles, const cvk_rotor_settings *settings);
+
+/* The observers: one of them, or all, by the settings. */
+void cvk_observers_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now);
 void cvk_flux_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now);
+void cvk_emf_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now);
+void cvk_kalman_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now);
+
+/* A Kalman filter that begins here; `doubt`: share of what it would doubt if nothing were known. */
+cvk_kalman_observer cvk_kalman_begin(const cvk_setup *setup, const cvk_tracked *at,
+                                     cvk_ab stator_wb, float doubt);
+
+/* Every observer goes on from this angle, of this variance, and speed: somebody knows where the
+ * rotor is. */
+void cvk_observers_seed(cvk_angles *angles, const cvk_setup *setup, const cvk_moment *now,
+                        float angle_rad, float speed_rad_s, float variance_rad2);
+
+/* The back-EMF since the sample before (of the active flux). */
+static inline cvk_ab cvk_emf_seen(const cvk_angles *angles, const cvk_setup *setup)
+{
+    const cvk_observed *o = &angles->observed;
+    const float l_q = setup->settings.motor.inductance_q_h, rate = 1.0f / setup->period_s;
+    return (cvk_ab){rate * (o->step_wb.alpha - l_q * (o->current_a.alpha - o->before_a.alpha)),
+                    rate * (o->step_wb.beta - l_q * (o->current_a.beta - o->before_a.beta))};
+}
+
+/* The flux linkage along the rotor (active flux) of a stator's, and how long it should be. */
+static inline cvk_ab cvk_active_flux(const cvk_setup *setup, cvk_ab stator_wb, cvk_ab current_a)
+{
+    const float l_q = setup->settings.motor.inductance_q_h;
+    return (cvk_ab){stator_wb.alpha - l_q * current_a.alpha, stator_wb.beta - l_q * current_a.beta};
+}
+
+static inline float cvk_active_length(const cvk_setup *setup, float flux_wb, float current_d_a)
+{
+    const cvk_motor_settings *m = &setup->settings.motor;
+    return flux_wb + (m->inductance_d_h - m->inductance_q_h) * current_d_a;
+}
+
+/* The filter goes on at its speed; it turns to what is seen, with its bandwidth times `pace`. */
+static inline void cvk_tracked_predict(cvk_tracked *t, const cvk_setup *setup)
+{
+    t->angle_rad = cvk_wrap_angle(t->angle_rad + t->speed_rad_s * setup->period_s);
+}
+
+static inline void cvk_tracked_correct(cvk_tracked *t, const cvk_setup *setup, float error_rad,
+                                       float pace)
+{
+    t->angle_rad = cvk_wrap_angle(t->angle_rad + pace * setup->observer.gain_angle * error_rad);
+    t->speed_rad_s += pace * pace * setup->observer.gain_speed * error_rad;
+}
+
+/* The sine of an error stands for it, and a right angle for anything beyond. */
+static inline float cvk_error_of(float along, float across)
+{
+    return along >= 0.0f ? across : copysignf(1.0f, across);
+}
+
+/* Takes in the misfit and the error of this step, and writes the source. */
+void cvk_tracked_tell(cvk_tracked *t, const cvk_setup *setup, const cvk_observed *observed,
+                      float misfit_wb, float error_rad, cvk_angle *out);
 
 #endif

@@ -20,6 +20,15 @@ static inline float cvk_toward(float from, float to, float step)
     return fabsf(way) <= step ? to : from + copysignf(step, way);
 }
 
+/* The mean of a vector that turns by `turned_rad` (up to a radian) from a to b. */
+static inline cvk_ab cvk_mean_of_turning(cvk_ab a, cvk_ab b, float turned_rad)
+{
+    /* (a + b) / 2 tan(x/2) / (x/2) */
+    const float half = 0.5f + (1.0f / 24.0f) * turned_rad * turned_rad;
+    const cvk_ab mean = {half * (a.alpha + b.alpha), half * (a.beta + b.beta)};
+    return mean;
+}
+
 /* Control calls in a time. */
 static inline uint32_t cvk_ticks_of(float time_s, float period_s)
 {

@@ -68,16 +68,27 @@ void cvk_current_control_restart(cvk_current_control *control)
     *control = (cvk_current_control){.primed = false};
 }
 
-static cvk_dq flux_of(const cvk_current_constants *c, cvk_dq current_a)
-{
-    return (cvk_dq){c->inductance_d_h * current_a.d + c->flux_linkage_wb,
-                    c->inductance_q_h * current_a.q};
-}
-
 /* J(angle) x */
 static cvk_dq turn(cvk_dq x, cvk_rotation angle)
 {
     return (cvk_dq){angle.cosine * x.d - angle.sine * x.q, angle.sine * x.d + angle.cosine * x.q};
+}
+
+void cvk_current_control_reframe(cvk_current_control *control, const cvk_current_constants *c,
+                                 float turned_rad, float speed_before_rad_s, float speed_rad_s)
+{
+    const cvk_rotation back = cvk_rotation_back(cvk_rotation_of(cvk_wrap_angle(turned_rad)));
+    const cvk_dq e = control->disturbance_v;
+    const cvk_dq emf_v = {-e.d, speed_before_rad_s * c->flux_linkage_wb - e.q};
+    const cvk_dq seen = turn(emf_v, back);
+    *control = (cvk_current_control){
+        .disturbance_v = {-seen.d, speed_rad_s * c->flux_linkage_wb - seen.q}};
+}
+
+static cvk_dq flux_of(const cvk_current_constants *c, cvk_dq current_a)
+{
+    return (cvk_dq){c->inductance_d_h * current_a.d + c->flux_linkage_wb,
+                    c->inductance_q_h * current_a.q};
 }
 
 /* The turning parts of the disturbance, learned from the error of the last prediction and turned on

@@ -140,7 +140,8 @@ static void leave_nothing_stale(cvk_drive_state *d, const cvk_moment *now)
 
 static void set_gates(cvk_drive_state *d, cvk_moment *now)
 {
-    const bool on = now->fault == CVK_FAULT_NONE && now->request.mode != CVK_MODE_OFF;
+    const bool on =
+        now->fault == CVK_FAULT_NONE && now->request.mode != CVK_MODE_OFF && now->bridge_waits == 0;
     if (d->gates_on != on) {
         d->gates_on = on;
         d->port->gate_enable(d->port->context, on);
@@ -149,13 +150,29 @@ static void set_gates(cvk_drive_state *d, cvk_moment *now)
     now->bridge_on = on ? 1 : 0;
 }
 
+/* Another source gives the angle: the current control goes on in its frame. */
+static void change_frame(cvk_drive_state *d, const cvk_setup *setup, const cvk_moment *now)
+{
+    if (d->angle_source != now->angle_source && d->current_control.primed) {
+        const float expected = d->angle.angle_rad + setup->period_s * d->angle.speed_rad_s;
+        cvk_current_control_reframe(&d->current_control, &setup->current,
+                                    now->angle.angle_rad - expected, d->angle.speed_rad_s,
+                                    now->angle.speed_rad_s);
+    }
+    d->angle_source = now->angle_source;
+    d->angle = now->angle;
+}
+
 /* From set-points to the voltage for the period after this one. */
 static void make_voltage(cvk_drive_state *d, const cvk_setup *setup, cvk_moment *now)
 {
     const int32_t mode = now->request.mode;
+    change_frame(d, setup, now);
     now->frame = cvk_rotation_of(now->angle.angle_rad);
     now->current_a = cvk_park(now->current_ab_a, now->frame);
-    if (now->bridge_on == 0 || mode == CVK_MODE_REST) {
+    if (now->start_gives_v != 0) {
+        cvk_current_control_restart(&d->current_control);
+    } else if (now->bridge_on == 0 || mode == CVK_MODE_REST) {
         now->voltage_set_v = (cvk_ab){0.0f, 0.0f};
     } else if (mode == CVK_MODE_VOLTAGE) {
         now->voltage_set_v = now->request.voltage_v;

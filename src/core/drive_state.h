@@ -40,7 +40,9 @@ typedef struct cvk_drive_state {
     cvk_startup startup;
     cvk_reference reference;
     cvk_current_control current_control;
-    int32_t mode; /* of the last call */
+    cvk_angle angle;      /* in use at the last call, */
+    int32_t angle_source; /* and from where */
+    int32_t mode;         /* of the last call */
     bool gates_on;
     cvk_moment now;
 } cvk_drive_state;

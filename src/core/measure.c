@@ -5,6 +5,8 @@
  */
 #include "measure.h"
 
+#include "bounds.h"
+
 #include <stddef.h>
 
 /* Spread of the readings at rest that is still noise, as a share of the current limit. */
@@ -73,7 +75,8 @@ static void calibrate(cvk_measure *m, const cvk_setup *setup, cvk_moment *now)
     const uint32_t from = setup->rest_ticks / 4u;
     if (now->request.mode != CVK_MODE_REST || now->bridge_on == 0) {
         if (m->rest_ticks != 0) {
-            *m = (cvk_measure){.rest_ticks = 0};
+            m->rest_ticks = 0;
+            m->sum_a = m->square_a2 = (cvk_abc){0.0f, 0.0f, 0.0f};
         }
         now->rest_done = now->request.mode == CVK_MODE_REST ? now->rest_done : 0;
         return;
@@ -119,13 +122,32 @@ static void correct_delay(const cvk_setup *setup, cvk_moment *now)
     }
 }
 
+/* The voltage since the sample before: what was made of the duties, or with the bridge off what the
+ * terminals show, where they are measured. */
+static void take_voltage(cvk_measure *m, const cvk_setup *setup, cvk_moment *now)
+{
+    now->acted_v = now->acting_v;
+    now->acting_v = now->voltage_made_v;
+    now->terminals_known = 0;
+    if (now->bridge_on == 0) {
+        const cvk_ab v = cvk_clarke(now->readings.terminal_v), before = m->terminal_v;
+        const float turned = setup->period_s * now->source[setup->observer.chosen].speed_rad_s;
+        const bool known = isfinite(v.alpha) && isfinite(v.beta);
+        now->terminals_known = known ? 1 : 0;
+        now->acted_v =
+            known ? cvk_mean_of_turning(m->terminals_seen ? before : v, v, cvk_clamp(turned, 1.0f))
+                  : (cvk_ab){0.0f, 0.0f};
+        m->terminal_v = v;
+    }
+    m->terminals_seen = now->terminals_known != 0;
+}
+
 void cvk_measure_step(cvk_measure *m, const cvk_setup *setup, cvk_moment *now)
 {
     const cvk_abc raw = now->readings.current_a, offset = now->offset_a;
     const cvk_abc read = {raw.a - offset.a, raw.b - offset.b, raw.c - offset.c};
     now->tick++;
-    now->acted_v = now->acting_v;
-    now->acting_v = now->voltage_made_v;
+    take_voltage(m, setup, now);
     now->phase_a = completed(read, now->readings.current_valid, now->phase_a);
     correct_delay(setup, now);
     now->current_ab_a = cvk_clarke(now->phase_a);

@@ -59,7 +59,7 @@ static void keep_windows(const cvk_setup *setup, cvk_moment *now)
 void cvk_modulate_step(const cvk_setup *setup, cvk_moment *now)
 {
     cvk_ab own = {0.0f, 0.0f};
-    if (now->bridge_on == 0) {
+    if (now->bridge_on == 0 && now->start_gives_v == 0) {
         now->duty = idle;
         now->voltage_made_v = own;
         now->headroom = 1.0f;

@@ -66,7 +66,7 @@ static cvk_dq within(cvk_dq i, const cvk_bounds *bounds)
 void cvk_reference_step(cvk_reference *reference, const cvk_setup *setup, cvk_moment *now)
 {
     const bool by_speed = cvk_mode_by_speed(now->request.mode);
-    const bool given = now->start_phase == CVK_START_ALIGN || now->start_phase == CVK_START_TURN;
+    const bool given = now->start_phase > CVK_START_IDLE && now->start_phase < CVK_START_RUN;
     if (!by_speed || given) {
         reference->integral_a = 0.0f;
         reference->running = false;

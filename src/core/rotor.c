@@ -117,10 +117,10 @@ static bool is_stuck(cvk_rotor *r, const cvk_setup *setup, float own_rad)
     return fabsf(r->stayed_rad) > setup->rotor.stuck_rad;
 }
 
-/* A flux observer that is sure of itself says something else, for long. */
+/* An observer that is sure of itself says something else, for long. */
 static bool is_disputed(cvk_rotor *r, const cvk_setup *setup, const cvk_moment *now)
 {
-    const cvk_angle *seen = &now->source[CVK_ANGLE_FLUX];
+    const cvk_angle *seen = &now->source[setup->observer.chosen];
     const bool apart = seen->quality > SURE &&
                        fabsf(cvk_wrap_angle(seen->angle_rad - r->now.angle_rad)) > DISPUTE_RAD;
     r->disputed = apart ? r->disputed + 1u : 0u;

@@ -5,21 +5,26 @@
 #include "setup.h"
 
 #include "bounds.h"
+#include "observer.h"
 
 #include <stddef.h>
 
 /* Of the period's share that low-side windows leave; a little more than the two windows. */
 #define WINDOW_MARGIN 2.1f
-#define CURRENT_SHARE 0.7f /* of the limit, for the speed loop, when no other is set */
-#define START_SHARE 0.5f   /* of the limit, for the start, when no other is set */
-#define RISE_S 0.1f        /* the start's current rises within this time */
-#define YIELD_SHARE 0.75f  /* of start.speed_rad_s */
-#define SETTLED_S 0.02f    /* the observer must agree so long */
-#define LOST_S 0.02f       /* and may be without an idea so long */
-#define STUCK_RAD 0.6f     /* electrical, that the rotor goes on while the sensor's reading stays */
-#define STUCK_STEPS 4.0f   /* and steps of the sensor */
-#define ANEW_S 0.01f       /* bridge off: a rotor elsewhere for so long is believed to be there */
-#define DISPUTE_S 0.02f    /* sensor and observer apart for so long: one of the two is wrong */
+#define CURRENT_SHARE 0.7f  /* of the limit, for the speed loop, when no other is set */
+#define START_SHARE 0.7f    /* of the limit, for the start, when no other is set */
+#define RISE_S 0.1f         /* the start's current rises within this time */
+#define SLIP_SHARE 0.3f     /* of start.patience_s, that a rotor may be out of step */
+#define YIELD_SHARE 0.75f   /* of start.speed_rad_s */
+#define SETTLED_S 0.02f     /* the observer must agree so long */
+#define LOST_S 0.02f        /* and may be without an idea so long */
+#define FILTER_RATIO 4.0f   /* of the back-EMF's filter to the tracking filter */
+#define QUALITY_RAD 0.5236f /* spread of the error at the least speed: 30 degrees */
+#define ADAPT_S 0.3f        /* in which a misfit is taken up */
+#define STUCK_RAD 0.6f   /* electrical, that the rotor goes on while the sensor's reading stays */
+#define STUCK_STEPS 4.0f /* and steps of the sensor */
+#define ANEW_S 0.01f     /* bridge off: a rotor elsewhere for so long is believed to be there */
+#define DISPUTE_S 0.02f  /* sensor and observer apart for so long: one of the two is wrong */
 
 void cvk_tracking_gains(float bandwidth_rad_s, float period_s, float *gain_angle, float *gain_speed)
 {
@@ -107,19 +112,24 @@ static void prepare_start(cvk_setup *setup)
     start->speed_step_rad_s = s->start.acceleration_rad_s2 * T;
     start->align_ticks = cvk_ticks_of(s->start.align_s, T);
     start->patience_ticks = cvk_ticks_of(s->start.patience_s, T);
+    start->slip_ticks = cvk_ticks_of(SLIP_SHARE * s->start.patience_s, T);
     start->settle_ticks = cvk_ticks_of(SETTLED_S, T);
     start->lost_ticks = cvk_ticks_of(LOST_S, T);
 }
 
 static void prepare_observer(cvk_setup *setup)
 {
+    static const cvk_angle_source sources[] = {CVK_ANGLE_FLUX, CVK_ANGLE_EMF, CVK_ANGLE_KALMAN};
     const cvk_observer_settings *s = &setup->settings.observer;
-    const float flux_wb = setup->settings.motor.flux_linkage_wb;
-    setup->flux.per_flux = flux_wb > 0.0f ? 1.0f / flux_wb : 0.0f;
-    setup->flux.per_least_speed = s->least_speed_rad_s > 0.0f ? 1.0f / s->least_speed_rad_s : 1e9f;
-    setup->flux.pull = 1.0f - expf(-s->bandwidth_rad_s * setup->period_s);
-    cvk_tracking_gains(s->tracking_bandwidth_rad_s, setup->period_s, &setup->flux.gain_angle,
-                       &setup->flux.gain_speed);
+    cvk_observer_constants *c = &setup->observer;
+    const float T = setup->period_s, turn = s->tracking_bandwidth_rad_s * T;
+    c->chosen = sources[s->kind];
+    c->pull = 1.0f - expf(-s->bandwidth_rad_s * T);
+    c->filter = 1.0f - expf(-FILTER_RATIO * turn);
+    c->drift_speed_rad = turn * turn;
+    c->doubt_rad_s = QUALITY_RAD * s->least_speed_rad_s;
+    c->adapting = s->adapt != 0 ? (float)CVK_JUDGE_TICKS * T / ADAPT_S : 0.0f;
+    cvk_tracking_gains(s->tracking_bandwidth_rad_s, T, &c->gain_angle, &c->gain_speed);
 }
 
 static float most_duty(const cvk_hardware *hardware)

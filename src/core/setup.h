@@ -22,17 +22,21 @@ typedef struct cvk_rotor_constants {
     bool corrected; /* some harmonic is known */
 } cvk_rotor_constants;
 
-typedef struct cvk_flux_constants {
+typedef struct cvk_observer_constants {
+    cvk_angle_source chosen; /* the observer in use */
     float pull; /* share of the error of the flux's length removed in one period, at least */
     float gain_angle, gain_speed;
-    float per_flux, per_least_speed; /* 1 / flux linkage, and of that speed; 1e9 for none */
-} cvk_flux_constants;
+    float filter;          /* share by which the back-EMF's filter follows in one period */
+    float drift_speed_rad; /* of the Kalman filter: doubt of the angle turned in a sample */
+    float doubt_rad_s;     /* speed times angle that the voltages may be off by */
+    float adapting;        /* share of a misfit that is taken up in one judgement; 0: none */
+} cvk_observer_constants;
 
 typedef struct cvk_start_constants {
     float current_a, current_step_a; /* vector, and its slew in one period */
     float speed_step_rad_s;
     float yield_rad_s; /* slower than that the vector is imposed again */
-    uint32_t align_ticks, patience_ticks, settle_ticks, lost_ticks;
+    uint32_t align_ticks, patience_ticks, slip_ticks, settle_ticks, lost_ticks;
 } cvk_start_constants;
 
 /* What holds whatever is asked for. While a change is on trial: the tighter of old and new. */
@@ -48,7 +52,7 @@ typedef struct cvk_setup {
     uint32_t rest_ticks;
     cvk_current_constants current;
     cvk_rotor_constants rotor;
-    cvk_flux_constants flux;
+    cvk_observer_constants observer;
     cvk_start_constants start;
     float speed_current_a, speed_slew_rad_s; /* in one period */
     float most_duty;                         /* above it a low-side shunt cannot see its phase */
@@ -80,7 +84,7 @@ typedef struct cvk_parameter_rows {
 
 /* Each module's own: in its file. */
 extern const cvk_parameter_rows cvk_motor_rows, cvk_measure_rows, cvk_protect_rows,
-    cvk_current_rows, cvk_reference_rows, cvk_angle_rows, cvk_rotor_rows, cvk_flux_rows,
+    cvk_current_rows, cvk_reference_rows, cvk_angle_rows, cvk_rotor_rows, cvk_observer_rows,
     cvk_startup_rows, cvk_program_rows, cvk_inverter_rows;
 
 /* Rows of a table: a number with its range and preset; while_on when it may change at any time. */

@@ -46,6 +46,11 @@ static const char *phase_text(int value)
     return cvk_start_phase_text((cvk_start_phase)value);
 }
 
+static const char *start_reason_text(int value)
+{
+    return cvk_start_reason_text((cvk_start_reason)value);
+}
+
 static const char *trial_text(int value)
 {
     return cvk_trial_state_text((cvk_trial_state)value);
@@ -106,10 +111,29 @@ static const cvk_signal signals[] = {
     REAL("quality_flux", "", source[CVK_ANGLE_FLUX].quality, 3, "and its quality, 0..1"),
     STATE("reason_flux", source[CVK_ANGLE_FLUX].reason, reason_text, CVK_ANGLE_REASONS,
           "why it is not trusted"),
+    REAL("theta_emf", "rad", source[CVK_ANGLE_EMF].angle_rad, 5,
+         "electrical angle by the back-EMF observer"),
+    REAL("speed_emf", "rad/s", source[CVK_ANGLE_EMF].speed_rad_s, 3, "and its speed"),
+    REAL("quality_emf", "", source[CVK_ANGLE_EMF].quality, 3, "and its quality, 0..1"),
+    STATE("reason_emf", source[CVK_ANGLE_EMF].reason, reason_text, CVK_ANGLE_REASONS,
+          "why it is not trusted"),
+    REAL("theta_kalman", "rad", source[CVK_ANGLE_KALMAN].angle_rad, 5,
+         "electrical angle by the Kalman filter"),
+    REAL("speed_kalman", "rad/s", source[CVK_ANGLE_KALMAN].speed_rad_s, 3, "and its speed"),
+    REAL("quality_kalman", "", source[CVK_ANGLE_KALMAN].quality, 3, "and its quality, 0..1"),
+    STATE("reason_kalman", source[CVK_ANGLE_KALMAN].reason, reason_text, CVK_ANGLE_REASONS,
+          "why it is not trusted"),
+    REAL("resistance_adapted", "ohm", adapted_resistance_ohm, 6,
+         "resistance as the observer has found it"),
+    REAL("flux_adapted", "Wb", adapted_flux_wb, 7, "and the magnets' flux linkage"),
     STATE("mode", request.mode, mode_text, CVK_MODE_COUNT, "what the drive does"),
     REAL("speed_request", "rad/s", request.speed_rad_s, 3, "electrical speed that is asked for"),
     STATE("start_phase", start_phase, phase_text, CVK_START_PHASES,
           "where a start without a sensor stands"),
+    WHOLE("start_attempt", start_attempt, "its attempts: each next one with more current or time"),
+    STATE("start_reason", start_reason, start_reason_text, CVK_START_REASONS,
+          "why the last attempt failed"),
+    REAL("start_follow", "", start_follow, 3, "cosine of how far the rotor trails the vector"),
     STATE("calibration", calibration, calibration_text, CVK_CALIBRATE_PHASES,
           "where a calibration of the rotor sensor stands"),
     STATE("calibration_reason", calibration_reason, calibration_reason_text, CVK_CALIBRATE_REASONS,

@@ -1,13 +1,18 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * Starting without a sensor. A current vector stands still, in two places, until the rotor has come
- * to it (align), turns faster and faster and takes the rotor along (turn), until the observer sees
- * the rotor turn with it and takes over (run): the same current, seen from another frame, so
- * nothing jumps. Slowing down, current is first moved onto the d axis (yield), then the vector is
- * imposed again, at the angle at which it stands. Through zero speed the vector goes on turning the
- * other way.
+ * Starting without a sensor. First a look whether the rotor turns already (catch.c): then the
+ * observer takes over at once. Else a current vector stands still until the rotor has come to it
+ * (align), turns faster and faster and takes the rotor along (turn), until the observer is sure of
+ * its angle and takes over (run): the same current, seen from another frame, so nothing jumps.
+ * Slowing down, current is first moved onto the d axis (yield), then the vector is imposed again,
+ * at the angle at which it stands. Through zero speed the vector goes on turning the other way.
  *
- *     align -> turn <-> run <-> yield -> turn
+ *     listen or probe -> align -> turn <-> run <-> yield -> turn
+ *                     -> run
+ *
+ * What the rotor does shows in the back-EMF, seen from the vector's frame: flux linkage times
+ * (sin, cos) of the angle by which it trails, times the speed. The part across the current holds no
+ * error of the resistance.
  *
  * With a rotor sensor none of this is needed: its angle is used at any speed.
  */
@@ -18,37 +23,68 @@
 
 #include <stddef.h>
 
-#define TRUSTED 0.5f /* quality */
+#define TRUSTED 0.8f /* quality: a probability */
 #define LOST 0.1f
 #define FADE_S 0.1f       /* the d current of the start is gone after this time */
 #define MOST_WAY_RAD 0.8f /* that the vector gives way */
+#define WAY_RAD_S 400.0f  /* how fast */
 #define STANDS_RAD_S 3.0f /* a stop is over below this electrical speed */
+/* While the vector stands: little current while the rotor comes, so that it comes slowly; much, and
+ * from behind, when it passes or goes away. */
+#define NEAR 0.5f /* tangent of the angle to the vector from which it passes */
+#define GOING_SHARE 0.1f
+#define SWIFT 40.0f         /* times the slew of the current: while the rotor swings */
+#define CALM_SHARE 0.25f    /* of align_s without motion: the rotor has come */
+#define CAUGHT_RAD2 0.02f   /* variance of a caught rotor's angle */
+#define ALIGNED_RAD2 0.2f   /* variance of the rotor's angle then */
+#define APPROACH_RAD 1.0f   /* the vector comes from so far behind */
+#define APPROACH_SHARE 0.2f /* of align_s */
+/* While it turns: the current follows the load. */
+#define TIGHT 0.6f /* follow below it: more current */
+#define EASY 0.9f  /* above it: less */
+#define LEAST_SHARE 0.4f
+#define SLIPS 0.25f       /* follow below it: not following */
+#define STILL_SHARE 0.35f /* of the back-EMF that the vector's speed would make */
+#define WATCH_QUICK_S 3e-3f
+#define WATCH_SLOW_S 20e-3f
+/* Each attempt after the first. */
+#define MORE_CURRENT 1.4f
+#define MORE_TIME 0.6f
 
 static const cvk_parameter rows[] = {
+    CVK_ROW_YES_NO(start, catch_turning, 1, "whether a turning rotor is looked for first"),
+    CVK_ROW_WHOLE(start, retries, 0, 10, 2,
+                  "after a start that failed: each with more current, then gentler"),
     CVK_ROW(start, current_a, "A", 0.0f, 1000.0f, 0.0f, true,
-            "current of the vector that starts the rotor; 0: half of limit.current_a"),
+            "current of the vector that starts the rotor; 0: 70 % of limit.current_a"),
     CVK_ROW(start, align_s, "s", 0.0f, 10.0f, 0.3f, true,
-            "how long the vector stands still before it turns"),
+            "how long the vector stands still, at most, before it turns"),
     CVK_ROW(start, acceleration_rad_s2, "rad/s^2", 0.1f, 1e6f, 200.0f, true,
             "electrical acceleration of the vector"),
     CVK_ROW(start, damping_s, "s", 0.0f, 1.0f, 0.0f, true,
             "how far the vector gives way to a rotor that swings about it: rad per rad/s"),
     CVK_ROW(start, speed_rad_s, "rad/s", 1.0f, 20000.0f, 100.0f, true,
-            "electrical speed at which the observer takes over"),
+            "electrical speed below which the vector holds the rotor"),
     CVK_ROW(start, patience_s, "s", 0.05f, 60.0f, 1.0f, true,
-            "how long the observer is waited for at that speed, before the start has failed"),
+            "how long a rotor may fail to follow before the attempt has failed"),
 };
 const cvk_parameter_rows cvk_startup_rows = CVK_ROWS(rows);
 
-static float wanted_speed(const cvk_moment *now)
+/* The speed that is asked for; by torque, one in its direction. */
+static float wanted_speed(const cvk_setup *setup, const cvk_moment *now)
 {
-    return now->request.mode == CVK_MODE_SPEED ? now->request.speed_rad_s : 0.0f;
+    const float q_a = now->request.current_a.q;
+    return now->request.mode == CVK_MODE_SPEED ? now->request.speed_rad_s
+           : now->request.mode == CVK_MODE_CURRENT && q_a != 0.0f
+               ? copysignf(2.0f * setup->settings.start.speed_rad_s, q_a)
+               : 0.0f;
 }
 
 static void enter(cvk_startup *s, cvk_moment *now, cvk_start_phase phase)
 {
     now->start_phase = (int32_t)phase;
-    s->ticks = s->agreed = s->lost = 0;
+    s->ticks = s->agreed = s->lost = s->calm = 0;
+    now->start_gives_v = now->bridge_waits = 0;
 }
 
 static void use(cvk_moment *now, cvk_angle_source source)
@@ -57,14 +93,11 @@ static void use(cvk_moment *now, cvk_angle_source source)
     now->angle = now->source[source];
 }
 
-/* The observer trusts itself and turns the vector's way. That the rotor still swings about the
- * vector does not matter: its angle is what is seen. */
-static bool agrees(const cvk_setup *setup, const cvk_moment *now)
+static void impose(cvk_angles *angles, cvk_moment *now, float angle_rad, float speed_rad_s)
 {
-    const cvk_angle *seen = &now->source[CVK_ANGLE_FLUX];
-    const float along = copysignf(seen->speed_rad_s, now->source[CVK_ANGLE_IMPOSED].speed_rad_s);
-    return seen->quality > TRUSTED && along == seen->speed_rad_s &&
-           fabsf(along) > setup->settings.observer.least_speed_rad_s;
+    angles->imposed = (cvk_imposed){cvk_wrap_angle(angle_rad), speed_rad_s};
+    now->source[CVK_ANGLE_IMPOSED] =
+        (cvk_angle){angles->imposed.angle_rad, speed_rad_s, 1.0f, CVK_ANGLE_FINE};
 }
 
 /* The current as it flows, seen from another frame. */
@@ -76,57 +109,225 @@ static cvk_dq seen_from(const cvk_moment *now, cvk_angle_source source)
 static void take_over(cvk_startup *s, const cvk_setup *setup, cvk_reference *reference,
                       cvk_moment *now)
 {
-    const cvk_dq i = seen_from(now, CVK_ANGLE_FLUX);
+    const cvk_dq i = seen_from(now, setup->observer.chosen);
     enter(s, now, CVK_START_RUN);
-    use(now, CVK_ANGLE_FLUX);
+    use(now, setup->observer.chosen);
     now->start_d_a = i.d;
-    cvk_reference_continue(reference, setup, i.q, now);
+    /* what brakes a swing is no load */
+    cvk_reference_continue(reference, setup, i.q * s->way > 0.0f ? i.q : 0.0f, now);
 }
 
-static void hand_back(cvk_startup *s, cvk_angles *angles, cvk_moment *now)
+/* The vector turns on with a rotor that turns with it. */
+static void turn_on(cvk_startup *s, cvk_angles *angles, cvk_moment *now, float angle_rad,
+                    float speed_rad_s)
 {
-    const cvk_dq i = seen_from(now, CVK_ANGLE_FLUX);
-    const cvk_angle seen = now->source[CVK_ANGLE_FLUX];
-    angles->imposed =
-        (cvk_imposed){cvk_wrap_angle(seen.angle_rad + cvk_angle_of(i.d, i.q)), seen.speed_rad_s};
-    now->source[CVK_ANGLE_IMPOSED] =
-        (cvk_angle){angles->imposed.angle_rad, seen.speed_rad_s, 1.0f, CVK_ANGLE_FINE};
+    enter(s, now, CVK_START_TURN);
+    impose(angles, now, angle_rad, speed_rad_s);
+    s->across_v = s->emf_v.q = speed_rad_s * now->adapted_flux_wb;
+    s->emf_v.d = s->back_rad = 0.0f;
+}
+
+static void hand_back(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cvk_moment *now)
+{
+    const cvk_dq i = seen_from(now, setup->observer.chosen);
+    const cvk_angle seen = now->source[setup->observer.chosen];
+    turn_on(s, angles, now, seen.angle_rad + cvk_angle_of(i.d, i.q), seen.speed_rad_s);
     s->current_a = sqrtf(i.d * i.d + i.q * i.q);
     now->start_d_a = 0.0f;
-    enter(s, now, CVK_START_TURN);
 }
 
-/* The vector stands a quarter turn back first, then comes to its place: a rotor that points the
- * other way feels no torque from one vector, but from two. */
+/* ---- attempts -------------------------------------------------------------------------------- */
+
+static void begin_attempt(cvk_startup *s, const cvk_setup *setup, cvk_moment *now)
+{
+    const float most_a = 0.95f * setup->settings.limit.current_a, full_a = s->full_a;
+    const bool first = now->start_attempt++ == 0;
+    s->full_a = first ? setup->start.current_a : full_a * MORE_CURRENT;
+    s->full_a = s->full_a > most_a ? (full_a > most_a ? full_a : most_a) : s->full_a;
+    s->acceleration_share = now->start_attempt <= 2 ? 1.0f : s->acceleration_share * MORE_TIME;
+    s->way = wanted_speed(setup, now) < 0.0f ? -1.0f : 1.0f;
+    s->current_a = 0.0f;
+    s->emf_v = (cvk_dq){0.0f, 0.0f};
+    s->across_v = s->back_rad = 0.0f;
+    s->gives_way = false;
+    s->emf_square_v2 = 0.0f;
+    now->start_d_a = 0.0f;
+}
+
+static void stand(cvk_startup *s, cvk_angles *angles, cvk_moment *now)
+{
+    enter(s, now, CVK_START_ALIGN);
+    impose(angles, now, -s->way * APPROACH_RAD, 0.0f);
+}
+
+static void begin(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cvk_moment *now)
+{
+    now->start_attempt = 0;
+    now->start_reason = CVK_START_FINE;
+    begin_attempt(s, setup, now);
+    if (setup->settings.start.catch_turning != 0) {
+        enter(s, now,
+              now->bridge_on == 0 && now->terminals_known == 0 ? CVK_START_PROBE
+                                                               : CVK_START_LISTEN);
+        cvk_catch_begin(&s->catch, now);
+    } else {
+        stand(s, angles, now);
+    }
+}
+
+static void fail(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cvk_moment *now,
+                 cvk_start_reason reason)
+{
+    now->start_reason = (int32_t)reason;
+    if (now->start_attempt <= setup->settings.start.retries && reason != CVK_START_NO_CURRENT) {
+        begin_attempt(s, setup, now);
+        stand(s, angles, now);
+    } else {
+        cvk_protect_raise(now, CVK_FAULT_START);
+    }
+}
+
+/* ---- what the rotor does --------------------------------------------------------------------- */
+
+/* The back-EMF since the sample before, along and across the current. */
+static void watch_rotor(cvk_startup *s, const cvk_setup *setup, const cvk_angles *angles,
+                        cvk_moment *now, float quick)
+{
+    const cvk_ab i = angles->observed.current_a, emf = cvk_emf_seen(angles, setup);
+    const float length = sqrtf(i.alpha * i.alpha + i.beta * i.beta);
+    const float per = length > 0.0f ? 1.0f / length : 0.0f, share = setup->period_s / quick;
+    const float along = per * (i.alpha * emf.alpha + i.beta * emf.beta);
+    const float across = per * (i.alpha * emf.beta - i.beta * emf.alpha);
+    s->across_v += setup->period_s / WATCH_QUICK_S * (across - s->across_v);
+    s->emf_v.d += share * (along - s->emf_v.d);
+    s->emf_v.q += share * (across - s->emf_v.q);
+    const float square = s->emf_v.d * s->emf_v.d + s->emf_v.q * s->emf_v.q;
+    s->emf_square_v2 += setup->period_s / WATCH_SLOW_S * (square - s->emf_square_v2);
+    const float full_v = angles->imposed.speed_rad_s * now->adapted_flux_wb;
+    now->start_follow = full_v != 0.0f ? cvk_clamp(s->emf_v.q / full_v, 1.0f) : 1.0f;
+}
+
+/* Voltage that may be an error of the model and no motion. */
+static float doubt_v(const cvk_setup *setup, const cvk_moment *now)
+{
+    return setup->observer.doubt_rad_s * now->adapted_flux_wb;
+}
+
+/* ---- phases ---------------------------------------------------------------------------------- */
+
+static void look(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
+                 cvk_reference *reference, cvk_moment *now)
+{
+    const cvk_catch_answer answer = cvk_catch_step(&s->catch, setup, angles, now);
+    const cvk_catch *c = &s->catch;
+    if (answer == CVK_CATCH_TURNS) {
+        cvk_observers_seed(angles, setup, now, c->angle_rad, c->speed_rad_s, CAUGHT_RAD2);
+        now->source[setup->observer.chosen] =
+            (cvk_angle){c->angle_rad, c->speed_rad_s, 1.0f, CVK_ANGLE_FINE};
+        take_over(s, setup, reference, now);
+        now->start_d_a = 0.0f;
+        return;
+    }
+    if (answer == CVK_CATCH_SLOW) {
+        cvk_observers_seed(angles, setup, now, c->angle_rad, c->speed_rad_s, CAUGHT_RAD2);
+        turn_on(s, angles, now, c->angle_rad, c->speed_rad_s);
+        return;
+    }
+    if (answer == CVK_CATCH_STANDS) {
+        stand(s, angles, now);
+        return;
+    }
+    now->current_set_a = (cvk_dq){0.0f, 0.0f};
+    use(now, CVK_ANGLE_IMPOSED);
+    impose(angles, now, 0.0f, 0.0f);
+    now->angle = now->source[CVK_ANGLE_IMPOSED];
+    now->start_gives_v = now->bridge_waits != 0 || c->stage != 0 ? 1 : 0;
+    now->voltage_set_v = now->bridge_waits != 0
+                             ? cvk_catch_emf(setup, now, c->angle_rad, c->speed_rad_s)
+                             : (cvk_ab){0.0f, 0.0f};
+}
+
+/* The vector comes to its place from behind, and stands there. */
 static void align(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cvk_moment *now)
 {
-    const float share = (float)s->ticks / (float)(setup->start.align_ticks + 1u);
-    const float way = share < 0.4f ? 0.0f : (share < 0.6f ? 5.0f * (share - 0.4f) : 1.0f);
-    angles->imposed = (cvk_imposed){-0.5f * CVK_PI * (1.0f - way), 0.0f};
-    now->source[CVK_ANGLE_IMPOSED].angle_rad = angles->imposed.angle_rad;
-    if (share >= 0.99f && s->current_a >= setup->start.current_a) {
-        enter(s, now, CVK_START_TURN);
+    const float length = (float)setup->start.align_ticks + 1.0f, share = (float)s->ticks / length;
+    const float left = 1.0f - share / APPROACH_SHARE;
+    impose(angles, now, left > 0.0f ? -s->way * APPROACH_RAD * left : 0.0f, 0.0f);
+    watch_rotor(s, setup, angles, now, WATCH_QUICK_S);
+    const float doubt = doubt_v(setup, now), speed_v2 = s->emf_square_v2;
+    s->calm = left <= 0.0f && speed_v2 < doubt * doubt ? s->calm + 1u : 0u;
+    const bool rests = (float)s->calm > CALM_SHARE * length;
+    const float along = s->emf_v.d, across = fabsf(s->emf_v.q);
+    const bool passes = across > doubt && along<NEAR * across, comes = along> doubt && !passes;
+    const bool swings = comes || passes || along < -doubt;
+    s->current_a = cvk_toward(s->current_a, comes ? GOING_SHARE * s->full_a : s->full_a,
+                              (swings ? SWIFT : 2.0f) * setup->start.current_step_a);
+    s->gives_way = swings && !comes;
+    if (share >= 1.0f || rests) {
+        const cvk_dq i = seen_from(now, CVK_ANGLE_IMPOSED);
+        if (i.d < 0.5f * s->current_a) {
+            fail(s, setup, angles, now, CVK_START_NO_CURRENT);
+        } else {
+            s->gives_way = false;
+            turn_on(s, angles, now, angles->imposed.angle_rad, 0.0f);
+            cvk_observers_seed(angles, setup, now, angles->imposed.angle_rad, 0.0f, ALIGNED_RAD2);
+        }
     }
+}
+
+/* The observer is sure, and turns the vector's way. That the rotor still swings about the vector
+ * does not matter: its angle is what is seen. */
+static bool agrees(const cvk_setup *setup, const cvk_moment *now)
+{
+    const cvk_angle *seen = &now->source[setup->observer.chosen];
+    const float along = copysignf(seen->speed_rad_s, now->source[CVK_ANGLE_IMPOSED].speed_rad_s);
+    return seen->quality > TRUSTED && along == seen->speed_rad_s;
+}
+
+/* More current when the rotor trails far, less when it hardly does. */
+static void follow_load(cvk_startup *s, const cvk_setup *setup, const cvk_moment *now, bool seen)
+{
+    const float most_a = 0.95f * setup->settings.limit.current_a;
+    const float step = setup->start.current_step_a, least_a = LEAST_SHARE * s->full_a;
+    if (!seen) {
+        s->current_a = cvk_toward(s->current_a, s->full_a, step);
+    } else if (now->start_follow < TIGHT) {
+        s->current_a = cvk_toward(s->current_a, most_a > s->full_a ? most_a : s->full_a, step);
+    } else if (now->start_follow > EASY) {
+        s->current_a = cvk_toward(s->current_a, least_a, 0.2f * step);
+    }
+}
+
+/* Calls in which it was so, less those in which it was not. */
+static uint32_t counted(uint32_t so_far, bool so)
+{
+    return so ? so_far + 1u : so_far - (so_far > 0u ? 1u : 0u);
 }
 
 static void turn(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
                  cvk_reference *reference, cvk_moment *now)
 {
-    const float top = setup->settings.start.speed_rad_s, wanted = wanted_speed(now);
+    const float top = setup->settings.start.speed_rad_s, wanted = wanted_speed(setup, now);
     const float goal = cvk_clamp(wanted, top);
     float *speed = &angles->imposed.speed_rad_s;
-    *speed = cvk_toward(*speed, goal, setup->start.speed_step_rad_s);
-    const bool waiting = fabsf(wanted) >= top && fabsf(*speed) >= 0.98f * top;
-    if (waiting && agrees(setup, now)) {
-        s->agreed++;
-    } else {
-        s->agreed -= s->agreed > 0u ? 1u : 0u;
-    }
-    s->lost = waiting ? s->lost + 1u : 0u;
+    *speed = cvk_toward(*speed, goal, s->acceleration_share * setup->start.speed_step_rad_s);
+    watch_rotor(s, setup, angles, now, WATCH_SLOW_S);
+    const float full_v = fabsf(*speed) * now->adapted_flux_wb;
+    const bool seen = full_v > doubt_v(setup, now);
+    follow_load(s, setup, now, seen);
+    const bool goes_on = fabsf(wanted) >= setup->start.yield_rad_s && *speed * wanted > 0.0f;
+    const bool waits = fabsf(wanted) >= top && fabsf(*speed) >= 0.98f * top;
+    const bool slips = seen && now->start_follow < SLIPS;
+    s->agreed = counted(s->agreed, goes_on && agrees(setup, now));
+    s->lost = counted(s->lost, slips || waits);
     if (s->agreed >= setup->start.settle_ticks) {
         take_over(s, setup, reference, now);
-    } else if (s->lost > setup->start.patience_ticks) {
-        cvk_protect_raise(now, CVK_FAULT_START);
+    } else if (s->lost > (slips ? setup->start.slip_ticks : setup->start.patience_ticks)) {
+        const float still = STILL_SHARE * full_v;
+        fail(s, setup, angles, now,
+             !slips                             ? CVK_START_UNSEEN
+             : s->emf_square_v2 < still * still ? CVK_START_BLOCKED
+                                                : CVK_START_SLIPPED);
     }
 }
 
@@ -140,43 +341,43 @@ static bool angle_is_lost(cvk_startup *s, const cvk_setup *setup, const cvk_mome
 /* The d current of the start fades; slow, it comes back. */
 static void run(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cvk_moment *now)
 {
-    const float slow = setup->start.yield_rad_s;
+    const float slow = setup->start.yield_rad_s, speed = now->angle.speed_rad_s;
     const float step_a = setup->start.current_a * setup->period_s / FADE_S;
-    const bool slows = fabsf(now->speed_set_rad_s) < 1.01f * slow;
-    const bool yields = slows && (now->start_phase == CVK_START_YIELD ||
-                                  fabsf(now->angle.speed_rad_s) < 1.2f * slow);
+    const float along = wanted_speed(setup, now) * copysignf(1.0f, speed);
+    const bool yields = along < slow && fabsf(speed) < 1.2f * slow;
     now->start_phase = yields ? CVK_START_YIELD : CVK_START_RUN;
     now->start_d_a = cvk_toward(now->start_d_a, yields ? setup->start.current_a : 0.0f, step_a);
     const bool lost = angle_is_lost(s, setup, now);
     if (yields && now->start_d_a >= setup->start.current_a) {
-        hand_back(s, angles, now);
+        hand_back(s, setup, angles, now);
+    } else if (lost && s->ticks < setup->start.patience_ticks) {
+        fail(s, setup, angles, now, CVK_START_UNSEEN);
     } else if (lost) {
         cvk_protect_raise(now, CVK_FAULT_ANGLE);
     }
 }
 
-/* The vector gives way to the rotor's swing about it, as far as the observer sees that: like a
- * spring that gets a damper. */
-static void damp(const cvk_setup *setup, cvk_moment *now)
+/* The vector gives way to the rotor's swing about it: like a spring that gets a damper. The part of
+ * the back-EMF across the current tells the rotor's speed well enough. */
+static void damp(cvk_startup *s, const cvk_setup *setup, cvk_moment *now)
 {
-    const cvk_angle *seen = &now->source[CVK_ANGLE_FLUX];
-    const float swing = (seen->speed_rad_s - now->angle.speed_rad_s) * seen->quality;
+    const float swing = s->across_v / now->adapted_flux_wb - now->angle.speed_rad_s;
     const float back = cvk_clamp(setup->settings.start.damping_s * swing, MOST_WAY_RAD);
-    now->angle.angle_rad = cvk_wrap_angle(now->angle.angle_rad - back);
+    const bool gives = now->start_phase == CVK_START_TURN || s->gives_way;
+    s->back_rad = cvk_toward(s->back_rad, gives ? back : 0.0f, WAY_RAD_S * setup->period_s);
+    now->angle.angle_rad = cvk_wrap_angle(now->angle.angle_rad - s->back_rad);
 }
 
 static void by_observer(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
                         cvk_reference *reference, cvk_moment *now)
 {
     if (now->start_phase == CVK_START_IDLE) {
-        enter(s, now, CVK_START_ALIGN);
-        angles->imposed = (cvk_imposed){0.0f, 0.0f};
-        now->source[CVK_ANGLE_IMPOSED] = (cvk_angle){0.0f, 0.0f, 1.0f, CVK_ANGLE_FINE};
-        s->current_a = 0.0f;
-        now->start_d_a = 0.0f;
+        begin(s, setup, angles, now);
     }
     s->ticks++;
-    if (now->start_phase == CVK_START_ALIGN) {
+    if (now->start_phase == CVK_START_LISTEN || now->start_phase == CVK_START_PROBE) {
+        look(s, setup, angles, reference, now);
+    } else if (now->start_phase == CVK_START_ALIGN) {
         align(s, setup, angles, now);
     } else if (now->start_phase == CVK_START_TURN) {
         turn(s, setup, angles, reference, now);
@@ -184,13 +385,11 @@ static void by_observer(cvk_startup *s, const cvk_setup *setup, cvk_angles *angl
         run(s, setup, angles, now);
     }
     if (now->start_phase == CVK_START_ALIGN || now->start_phase == CVK_START_TURN) {
-        s->current_a =
-            cvk_toward(s->current_a, setup->start.current_a, setup->start.current_step_a);
         use(now, CVK_ANGLE_IMPOSED);
-        damp(setup, now);
+        damp(s, setup, now);
         now->current_set_a = (cvk_dq){s->current_a, 0.0f};
-    } else {
-        use(now, CVK_ANGLE_FLUX);
+    } else if (now->start_phase >= CVK_START_RUN) {
+        use(now, setup->observer.chosen);
     }
 }
 
@@ -237,12 +436,13 @@ void cvk_startup_step(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles
     if (now->fault != CVK_FAULT_NONE || !turns || s->stopped || by_sensor) {
         now->start_phase = CVK_START_IDLE;
         now->start_d_a = 0.0f;
+        now->start_gives_v = now->bridge_waits = 0;
     }
     if (!turns) {
         s->lost = 0;
         angles->imposed.speed_rad_s = mode == CVK_MODE_IMPOSED ? now->request.speed_rad_s : 0.0f;
         use(now, mode == CVK_MODE_IMPOSED ? CVK_ANGLE_IMPOSED
                  : by_sensor              ? CVK_ANGLE_ROTOR
-                                          : CVK_ANGLE_FLUX);
+                                          : setup->observer.chosen);
     }
 }

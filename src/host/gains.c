@@ -18,15 +18,16 @@
 #define NOISE_SHARE 0.03       /* of the bus, that noise of the readings may stir up, rms */
 #define LEAST_MARGIN_RAD (45.0 * PI / 180.0)
 /* Angle. */
-#define ANGLE_ERROR_RAD 0.15 /* that errors of the voltage may make at the takeover */
-#define WARMING_SHARE 0.12   /* by which a winding's resistance rises while it runs */
-#define INVERTER_SHARE 0.15  /* of its own voltage, that compensation leaves */
-#define TRACK_ERROR_RAD 0.05 /* lag of the tracking filter at full acceleration */
+#define VOLTAGE_TO_ANGLE 0.75 /* rad of angle error for a voltage that is off by the back-EMF */
+#define LEAST_RAD (30.0 * PI / 180.0) /* angle error at observer.least_speed_rad_s, rms */
+#define TAKEOVER 2.2                  /* times that speed, below which the vector holds the rotor */
+#define WARMING_SHARE 0.12            /* by which a winding's resistance rises while it runs */
+#define INVERTER_SHARE 0.15           /* of its own voltage, that compensation leaves */
+#define TRACK_ERROR_RAD 0.05          /* lag of the tracking filter at full acceleration */
 #define TRACK_RAD_PER_SAMPLE 0.15
-#define LEAST_SHARE 0.5 /* of the takeover's speed, below which the angle is not trusted */
 #define PULL_SHARE 0.15 /* of the takeover's speed */
 /* Start and speed. */
-#define START_SHARE 0.5        /* of the current limit */
+#define START_SHARE 0.7        /* of the current limit */
 #define START_ACCELERATION 0.2 /* of what that current could do */
 #define DAMPING 0.5            /* of the rotor about the vector, of the critical */
 #define SWINGS 4.0             /* of the rotor about the vector, before it turns */
@@ -232,8 +233,9 @@ static void observer_and_start(work *w)
 {
     const double start_a = START_SHARE * largest_current(w);
     const double doubt_v = voltage_doubt(w, start_a), top = w->out->top_speed_rad_s;
-    const double takeover =
-        fmin(fmax(doubt_v / (ANGLE_ERROR_RAD * w->flux), 0.03 * top), 0.4 * top);
+    const double least =
+        fmin(fmax(VOLTAGE_TO_ANGLE * doubt_v / (LEAST_RAD * w->flux), 0.01 * top), 0.2 * top);
+    const double takeover = TAKEOVER * least;
     const double fastest = w->reach * SPEED_CURRENT_SHARE * largest_current(w);
     const double tracking =
         fmin(fmax(sqrt(fastest / TRACK_ERROR_RAD), 0.5 * takeover), TRACK_RAD_PER_SAMPLE / w->T);
@@ -241,12 +243,10 @@ static void observer_and_start(work *w)
         "gains: %.0f %% of the speed of the takeover", 100.0 * PULL_SHARE);
     set(w, "observer.tracking_bandwidth_rad_s", tracking,
         "gains: lags by less than %.1f deg at %.0f rad/s^2", 180.0 / PI * TRACK_ERROR_RAD, fastest);
-    set(w, "observer.least_speed_rad_s", LEAST_SHARE * takeover,
-        "gains: half the speed of the takeover");
+    set(w, "observer.least_speed_rad_s", least,
+        "gains: there the %.2g V that the model may be off by make 30 deg of angle error", doubt_v);
     set(w, "start.current_a", start_a, "gains: %.0f %% of limit.current_a", 100.0 * START_SHARE);
-    set(w, "start.speed_rad_s", takeover,
-        "gains: there the back-EMF is %.1f times the %.2g V that the model may be off by",
-        1.0 / ANGLE_ERROR_RAD, doubt_v);
+    set(w, "start.speed_rad_s", takeover, "gains: %.1f times observer.least_speed_rad_s", TAKEOVER);
     if (w->reach > 0.0) {
         const double swing_s = 2.0 * PI / sqrt(w->reach * start_a);
         set(w, "start.acceleration_rad_s2", START_ACCELERATION * w->reach * start_a,

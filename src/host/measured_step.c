@@ -335,7 +335,7 @@ static void judge_speed(const cvk_session *s, double load_a, double inertia_kg_m
                  flux = cvk_session_value(s, "motor.flux_linkage_wb");
     const double per_a_nm = 1.5 * p * flux;
     const double reach = measured_reach(out);
-    const bool by_observer = s->state.angle_source == CVK_ANGLE_FLUX;
+    const bool by_observer = s->state.angle_source >= CVK_ANGLE_FLUX;
     loop l = {.gain = cvk_session_value(s, "speed.gain_a_s"),
               .integral_gain = cvk_session_value(s, "speed.integral_gain_a"),
               .limit_a = speed_limit_a(s),

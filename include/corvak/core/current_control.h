@@ -67,6 +67,12 @@ cvk_status cvk_current_control_prepare(cvk_current_constants *constants,
 /* Forgets what was predicted and learnt, as after another mode. Interrupt. */
 void cvk_current_control_restart(cvk_current_control *control);
 
+/* The frame has been turned on by `turned_rad` more than its speed says: another source gives the
+ * angle now. The back-EMF that the control has learnt stays where it points, so nothing jumps. */
+void cvk_current_control_reframe(cvk_current_control *control,
+                                 const cvk_current_constants *constants, float turned_rad,
+                                 float speed_before_rad_s, float speed_rad_s);
+
 /* One step: from the current sampled now, the voltage that acts from now to the next sample (after
  * all limits), the frame now and its speed (rad/s; at most 1 rad per sample, beyond it is taken for
  * that), to the stationary voltage for the period that begins one period from now. Interrupt. */

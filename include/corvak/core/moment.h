@@ -42,7 +42,9 @@ typedef struct cvk_readings {
 typedef enum cvk_angle_source {
     CVK_ANGLE_IMPOSED = 0, /* turns at a given speed, whatever the rotor does */
     CVK_ANGLE_ROTOR,       /* the rotor sensor */
-    CVK_ANGLE_FLUX,        /* observer: active flux with its length held */
+    CVK_ANGLE_FLUX,        /* observers: active flux with its length held, */
+    CVK_ANGLE_EMF,         /* extended back-EMF, */
+    CVK_ANGLE_KALMAN,      /* Kalman filter over flux linkage, angle and speed */
     CVK_ANGLE_SOURCES
 } cvk_angle_source;
 
@@ -63,7 +65,7 @@ typedef enum cvk_angle_reason {
 typedef struct cvk_angle {
     float angle_rad;   /* electrical, -pi .. pi, at the sample instant */
     float speed_rad_s; /* electrical */
-    float quality;     /* 0: no idea .. 1: trusted */
+    float quality;     /* 0 .. 1; of an observer: probability that it is off by less than 30 deg */
     int32_t reason;    /* cvk_angle_reason */
 } cvk_angle;
 
@@ -140,12 +142,24 @@ typedef enum cvk_calibration_reason {
 /* Where a start without a sensor stands. */
 typedef enum cvk_start_phase {
     CVK_START_IDLE = 0, /* nothing of the kind */
+    CVK_START_LISTEN,   /* does the rotor turn? By the terminals, or by no current being let flow */
+    CVK_START_PROBE,    /* the same, by two pulses of a shorted winding */
     CVK_START_ALIGN,    /* the vector stands still */
     CVK_START_TURN,     /* it turns, and the rotor with it */
     CVK_START_RUN,      /* the observer has taken over */
     CVK_START_YIELD,    /* slow: the observer is about to hand back to the imposed angle */
     CVK_START_PHASES
 } cvk_start_phase;
+
+/* Why the last attempt of a start failed. */
+typedef enum cvk_start_reason {
+    CVK_START_FINE = 0,
+    CVK_START_NO_CURRENT, /* it did not flow */
+    CVK_START_BLOCKED,    /* the rotor did not move */
+    CVK_START_SLIPPED,    /* it moved, but not with the vector */
+    CVK_START_UNSEEN,     /* it turned with the vector, but the observer did not trust its angle */
+    CVK_START_REASONS
+} cvk_start_reason;
 
 typedef struct cvk_moment {
     uint32_t tick; /* control periods since cvk_drive_init(); wraps around */
@@ -156,8 +170,10 @@ typedef struct cvk_moment {
     cvk_abc offset_a;    /* of the current channels, taken off above */
     int32_t rest_done;   /* 1 when the calibration at rest has found them */
     float bus_v;
-    cvk_ab acted_v;  /* voltage that acted since the sample before */
-    cvk_ab acting_v; /* voltage that acts until the next sample */
+    cvk_ab acted_v; /* voltage that acted since the sample before; with the bridge off, by the
+                       terminals' */
+    int32_t terminals_known; /* 1: the bridge is off and the terminals are measured */
+    cvk_ab acting_v;         /* voltage that acts until the next sample */
     /* protect */
     int32_t fault; /* cvk_fault */
     /* a change of settings on trial (trial.h) */
@@ -166,13 +182,20 @@ typedef struct cvk_moment {
     int32_t settings_number; /* sets that came into force since init, also by going back */
     /* angles */
     cvk_angle source[CVK_ANGLE_SOURCES];
+    float adapted_resistance_ohm,
+        adapted_flux_wb; /* as the observer has found them; 0: not known */
     int32_t rotor_known; /* 1: the rotor sensor's offset holds since power-up */
     /* request and start */
-    cvk_request request;  /* whoever commands: a program or the caller */
-    int32_t start_phase;  /* cvk_start_phase */
-    int32_t angle_source; /* cvk_angle_source: the one in use */
-    cvk_angle angle;      /* of that source */
-    float start_d_a;      /* d current that the start has left over or needs */
+    cvk_request request;   /* whoever commands: a program or the caller */
+    int32_t start_phase;   /* cvk_start_phase */
+    int32_t start_attempt; /* 1 and up; each one after the first has more current or more time */
+    int32_t start_reason;  /* cvk_start_reason: why the attempt before, or the start, failed */
+    float start_follow;    /* cosine of the angle by which the rotor trails the vector */
+    int32_t start_gives_v; /* 1: it has set voltage_set_v, below */
+    int32_t bridge_waits;  /* 1: the start keeps the bridge off although a mode wants it on */
+    int32_t angle_source;  /* cvk_angle_source: the one in use */
+    cvk_angle angle;       /* of that source */
+    float start_d_a;       /* d current that the start has left over or needs */
     /* calibration of the rotor sensor */
     int32_t calibration;                   /* cvk_calibration_phase */
     int32_t calibration_reason;            /* cvk_calibration_reason */
@@ -200,6 +223,8 @@ const char *cvk_angle_source_text(cvk_angle_source source);
 const char *cvk_angle_reason_text(cvk_angle_reason reason);
 const char *cvk_mode_text(cvk_mode mode);
 const char *cvk_start_phase_text(cvk_start_phase phase);
+/* A sentence: what was seen, and what to do. */
+const char *cvk_start_reason_text(cvk_start_reason reason);
 const char *cvk_calibration_phase_text(cvk_calibration_phase phase);
 /* A sentence: what is wrong, and what to do. */
 const char *cvk_calibration_reason_text(cvk_calibration_reason reason);

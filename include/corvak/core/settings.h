@@ -102,21 +102,32 @@ typedef struct cvk_rotor_settings {
     float tachometer_v_s; /* volts per mechanical rad/s */
 } cvk_rotor_settings;
 
+typedef enum cvk_observer_kind {
+    CVK_OBSERVER_FLUX = 0, /* active flux with its length held */
+    CVK_OBSERVER_EMF,      /* extended back-EMF */
+    CVK_OBSERVER_KALMAN    /* Kalman filter over flux linkage, angle and speed */
+} cvk_observer_kind;
+
 typedef struct cvk_observer_settings {
+    int32_t kind;                   /* cvk_observer_kind: the one whose angle is used */
+    int32_t all;                    /* 1: the others run beside it */
+    int32_t adapt;                  /* 1: resistance and flux linkage follow what is seen */
     float bandwidth_rad_s;          /* of the flux: how fast its length is corrected */
     float tracking_bandwidth_rad_s; /* of angle and speed */
     float least_speed_rad_s;        /* electrical: below it the angle is not trusted */
 } cvk_observer_settings;
 
-/* Starting without a sensor: a current vector is turned by hand, so to speak, until the observer
- * sees the rotor follow. */
+/* Starting without a sensor: a rotor that turns is caught; one that stands is taken along by a
+ * current vector, until the observer sees it. */
 typedef struct cvk_start_settings {
-    float current_a;           /* of that vector; 0: half of limit.current_a */
-    float align_s;             /* it stands still so long first */
+    int32_t catch_turning;     /* 1: look for a turning rotor first */
+    int32_t retries;           /* after a start that failed */
+    float current_a;           /* of the vector; 0: 70 % of limit.current_a */
+    float align_s;             /* it stands still for so long at most, before it turns */
     float acceleration_rad_s2; /* electrical */
     float damping_s;           /* the vector gives way to a swinging rotor: rad per rad/s */
-    float speed_rad_s;         /* electrical: at it the observer takes over */
-    float patience_s;          /* at that speed, before the start counts as failed */
+    float speed_rad_s;         /* electrical: below it the vector holds the rotor */
+    float patience_s;          /* at that speed, before the start has failed */
 } cvk_start_settings;
 
 /* Defaults of the excitations (programs.h). */

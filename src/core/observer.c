@@ -1,0 +1,169 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * What observers have in common: what they look at, what their angle is worth, and resistance and
+ * flux linkage that follow what is seen.
+ *
+ * An error dR of the resistance makes the flux linkage longer by dR iq / w (integrate dR i in a
+ * frame that turns with w), one of the magnets' flux linkage by itself, at any speed. So a misfit
+ * of the length belongs to the one or the other by iq / w; each gets the share that its own doubt
+ * makes of it (a least-squares step, normalised). Whichever it is, the misfit is gone, and with it
+ * the angle error that holding the length at a wrong value would make.
+ */
+#include "angles.h"
+
+#include "bounds.h"
+
+#include <stddef.h>
+
+#define WATCH 0.02f         /* share by which means follow in one sample */
+#define MISFIT_SHARE 1.0f   /* rad of angle error for a length that is off by all of it */
+#define FORGET_PER_RAD 0.6f /* as the flux linkage's length is held, its centre is found */
+#define TERMINAL_DOUBT 0.3f /* of terminals against that of duties and currents */
+#define SURE 0.8f           /* quality from which there is something to adapt to */
+#define DOUBT_R_SHARE 0.15f /* as a resistance is known: a winding warms up */
+#define DOUBT_FLUX_SHARE 0.04f
+#define MOST_R_SHARE 0.6f /* that it may have gone away from the settings */
+#define MOST_FLUX_SHARE 0.2f
+
+static const char *const kinds[] = {"flux", "emf", "kalman", NULL};
+
+static const cvk_parameter rows[] = {
+    CVK_ROW_CHOICE(observer, kind, kinds, 2, 0,
+                   "observer in use: of the flux linkage, of the back-EMF, or a Kalman filter"),
+    CVK_ROW_YES_NO(observer, all, 0, "whether the other observers run beside it, to be compared"),
+    CVK_ROW_YES_NO(observer, adapt, 1,
+                   "whether resistance and flux linkage follow what the observer sees"),
+    CVK_ROW(observer, bandwidth_rad_s, "rad/s", 0.1f, 5000.0f, 20.0f, true,
+            "how fast the flux linkage's length is corrected, at least"),
+    CVK_ROW(observer, tracking_bandwidth_rad_s, "rad/s", 1.0f, 20000.0f, 200.0f, true,
+            "bandwidth of angle and speed"),
+    CVK_ROW(observer, least_speed_rad_s, "rad/s", 0.0f, 20000.0f, 30.0f, true,
+            "electrical speed at which errors of the voltage make 30 degrees of angle error"),
+};
+const cvk_parameter_rows cvk_observer_rows = CVK_ROWS(rows);
+
+void cvk_tracked_tell(cvk_tracked *t, const cvk_setup *setup, const cvk_observed *observed,
+                      float misfit_wb, float error_rad, cvk_angle *out)
+{
+    t->misfit_wb += WATCH * (misfit_wb - t->misfit_wb);
+    t->turned_back_rad2 += WATCH * (error_rad * error_rad - t->turned_back_rad2);
+    out->angle_rad = t->angle_rad;
+    out->speed_rad_s = t->speed_rad_s;
+    if (observed->judge) {
+        const float turned =
+            cvk_clamp((float)CVK_JUDGE_TICKS * setup->period_s * t->speed_rad_s, 1.0f);
+        t->unknown_rad2 *= 1.0f - FORGET_PER_RAD * fabsf(turned);
+        const float slow = observed->doubt_rad_s, fast = fabsf(t->speed_rad_s) + 1e-3f;
+        const float by_voltage = slow / fast, off = MISFIT_SHARE * t->misfit_wb / observed->flux_wb;
+        out->quality = cvk_quality_of(by_voltage * by_voltage + t->turned_back_rad2 + off * off +
+                                      t->unknown_rad2);
+        out->reason = fast < setup->settings.observer.least_speed_rad_s ? CVK_ANGLE_TOO_SLOW
+                      : out->quality < 0.5f                             ? CVK_ANGLE_NO_MATCH
+                                                                        : CVK_ANGLE_FINE;
+    }
+}
+
+/* ---- what they look at ----------------------------------------------------------------------- */
+
+static void restart(cvk_angles *angles, cvk_moment *now)
+{
+    angles->flux = (cvk_flux_observer){.at = {0}};
+    angles->emf = (cvk_emf_observer){.at = {0}};
+    angles->kalman = (cvk_kalman_observer){.at = {0}};
+    angles->observing = false;
+    for (int n = CVK_ANGLE_FLUX; n <= CVK_ANGLE_KALMAN; n++) {
+        now->source[n] = (cvk_angle){0.0f, 0.0f, 0.0f, CVK_ANGLE_OFF};
+    }
+}
+
+static void observe(cvk_angles *angles, const cvk_setup *setup, const cvk_moment *now)
+{
+    cvk_observed *o = &angles->observed;
+    const cvk_motor_settings *m = &setup->settings.motor;
+    const float T = setup->period_s, R = m->resistance_ohm + angles->adaptation.resistance_ohm;
+    o->fresh = !angles->observing;
+    o->before_a = o->fresh ? now->current_ab_a : o->current_a;
+    o->current_a = now->current_ab_a;
+    o->flux_wb = m->flux_linkage_wb + angles->adaptation.flux_wb;
+    const float turned = T * now->source[setup->observer.chosen].speed_rad_s;
+    const cvk_ab i = cvk_mean_of_turning(o->before_a, o->current_a, cvk_clamp(turned, 1.0f));
+    o->step_wb =
+        (cvk_ab){T * (now->acted_v.alpha - R * i.alpha), T * (now->acted_v.beta - R * i.beta)};
+    o->doubt_rad_s = setup->observer.doubt_rad_s * (now->bridge_on == 0 ? TERMINAL_DOUBT : 1.0f);
+    o->judge = ++angles->judged_ticks >= CVK_JUDGE_TICKS;
+    angles->judged_ticks = o->judge ? 0u : angles->judged_ticks;
+    angles->observing = true;
+}
+
+/* ---- adaptation ------------------------------------------------------------------------------ */
+
+static const cvk_tracked *tracked_by(const cvk_angles *angles, cvk_angle_source source)
+{
+    return source == CVK_ANGLE_EMF      ? &angles->emf.at
+           : source == CVK_ANGLE_KALMAN ? &angles->kalman.at
+                                        : &angles->flux.at;
+}
+
+static void adapt(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
+{
+    const cvk_motor_settings *m = &setup->settings.motor;
+    const cvk_angle *seen = &now->source[setup->observer.chosen];
+    cvk_adaptation *a = &angles->adaptation;
+    if (seen->quality > SURE && setup->observer.adapting > 0.0f && now->bridge_on != 0) {
+        const float misfit = tracked_by(angles, setup->observer.chosen)->misfit_wb;
+        const float q_a = cvk_park(now->current_ab_a, cvk_rotation_of(seen->angle_rad)).q;
+        const float per_ohm = q_a / seen->speed_rad_s;
+        const float doubt_r = DOUBT_R_SHARE * m->resistance_ohm,
+                    doubt_flux = DOUBT_FLUX_SHARE * m->flux_linkage_wb;
+        const float by_r = doubt_r * doubt_r * per_ohm, by_flux = doubt_flux * doubt_flux;
+        const float step = setup->observer.adapting * misfit / (by_r * per_ohm + by_flux);
+        a->resistance_ohm =
+            cvk_clamp(a->resistance_ohm - step * by_r, MOST_R_SHARE * m->resistance_ohm);
+        a->flux_wb = cvk_clamp(a->flux_wb - step * by_flux, MOST_FLUX_SHARE * m->flux_linkage_wb);
+    }
+    now->adapted_resistance_ohm = m->resistance_ohm + a->resistance_ohm;
+    now->adapted_flux_wb = m->flux_linkage_wb + a->flux_wb;
+}
+
+/* ---- all of them ----------------------------------------------------------------------------- */
+
+void cvk_observers_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
+{
+    const bool blind = now->bridge_on == 0 && now->terminals_known == 0;
+    if (blind || now->fault != CVK_FAULT_NONE || !(setup->settings.motor.flux_linkage_wb > 0.0f)) {
+        restart(angles, now);
+        return;
+    }
+    const bool all = setup->settings.observer.all != 0;
+    observe(angles, setup, now);
+    if (all || setup->observer.chosen == CVK_ANGLE_FLUX) {
+        cvk_flux_step(angles, setup, now);
+    }
+    if (all || setup->observer.chosen == CVK_ANGLE_EMF) {
+        cvk_emf_step(angles, setup, now);
+    }
+    if (all || setup->observer.chosen == CVK_ANGLE_KALMAN) {
+        cvk_kalman_step(angles, setup, now);
+    }
+    if (angles->observed.judge) {
+        adapt(angles, setup, now);
+    }
+}
+
+void cvk_observers_seed(cvk_angles *angles, const cvk_setup *setup, const cvk_moment *now,
+                        float angle_rad, float speed_rad_s, float variance_rad2)
+{
+    const cvk_motor_settings *m = &setup->settings.motor;
+    const float flux_wb = m->flux_linkage_wb + angles->adaptation.flux_wb;
+    const cvk_rotation frame = cvk_rotation_of(angle_rad);
+    const cvk_dq i = cvk_park(now->current_ab_a, frame);
+    const cvk_ab stator = cvk_park_inverse(
+        (cvk_dq){flux_wb + m->inductance_d_h * i.d, m->inductance_q_h * i.q}, frame);
+    const cvk_tracked at = {
+        .angle_rad = angle_rad, .speed_rad_s = speed_rad_s, .unknown_rad2 = variance_rad2};
+    angles->flux = (cvk_flux_observer){.at = at, .stator_wb = stator};
+    angles->emf = (cvk_emf_observer){.at = at, .emf_v = {0.0f, speed_rad_s * flux_wb}};
+    angles->kalman = cvk_kalman_begin(setup, &at, stator, variance_rad2 / CVK_ANYWHERE_RAD2);
+    angles->observed.current_a = now->current_ab_a;
+    angles->observing = true;
+}

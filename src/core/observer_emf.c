@@ -1,0 +1,51 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Observer of the extended back-EMF (Chen, Tomita, Doki, Okuma, "An extended electromotive force
+ * model for sensorless control of interior permanent-magnet synchronous motors", IEEE Trans. Ind.
+ * Electron. 50(2), 2003). From sample to sample the active flux moves by the integral of v - R i
+ * less Lq times the current's step: exactly the chord of the arc that the rotor has turned. In a
+ * frame at the middle of that arc it lies across the rotor. A filter in that frame takes the noise
+ * off, a tracking filter turns the frame until nothing lies along it. Unlike the flux observer it
+ * keeps nothing of what was before its filter; and it needs speed: harmonics of the magnets count n
+ * times as much in a voltage as in a flux linkage, so the filters are no faster than the rotor
+ * turns.
+ */
+#include "angles.h"
+
+/* Share of the tracking bandwidth that the rotor's speed allows. */
+static float pace_of(const cvk_emf_observer *s, const cvk_setup *setup, const cvk_observed *o)
+{
+    const float speed = (fabsf(s->emf_v.d) + fabsf(s->emf_v.q)) / o->flux_wb;
+    const float pace = (speed + setup->settings.observer.least_speed_rad_s) /
+                       setup->settings.observer.tracking_bandwidth_rad_s;
+    return pace < 1.0f ? pace : 1.0f;
+}
+
+void cvk_emf_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
+{
+    cvk_emf_observer *s = &angles->emf;
+    const cvk_observed *o = &angles->observed;
+    const float l_q = setup->settings.motor.inductance_q_h, T = setup->period_s, rate = 1.0f / T;
+    if (o->fresh) {
+        *s = (cvk_emf_observer){.at = {.unknown_rad2 = CVK_ANYWHERE_RAD2}};
+    }
+    const float half = 0.5f * s->at.speed_rad_s * T;
+    const cvk_rotation middle = cvk_rotation_of(s->at.angle_rad + half);
+    cvk_tracked_predict(&s->at, setup);
+    const cvk_ab chord = {o->step_wb.alpha - l_q * (o->current_a.alpha - o->before_a.alpha),
+                          o->step_wb.beta - l_q * (o->current_a.beta - o->before_a.beta)};
+    const cvk_dq seen = cvk_park(chord, middle);
+    const float pace = pace_of(s, setup, o), share = pace * setup->observer.filter;
+    s->emf_v.d += share * (rate * seen.d - s->emf_v.d);
+    s->emf_v.q += share * (rate * seen.q - s->emf_v.q);
+    const float way = copysignf(1.0f, s->at.speed_rad_s);
+    const float length = sqrtf(s->emf_v.d * s->emf_v.d + s->emf_v.q * s->emf_v.q);
+    const float per_length = length > 0.0f ? 1.0f / length : 0.0f;
+    const float error = cvk_error_of(way * s->emf_v.q, -way * s->emf_v.d * per_length);
+    /* a chord is shorter than its arc */
+    const float speed = fabsf(s->at.speed_rad_s) * (1.0f - half * half * (1.0f / 6.0f)) + 1e-3f;
+    const float d_a = cvk_park(o->current_a, middle).d;
+    const float misfit = cvk_active_length(setup, o->flux_wb, d_a) - length / speed;
+    cvk_tracked_correct(&s->at, setup, error, pace);
+    cvk_tracked_tell(&s->at, setup, o, misfit, error, &now->source[CVK_ANGLE_EMF]);
+}
