@@ -115,6 +115,10 @@ static void judge_angle(cvk_device *device, outcome *o, double speed, double len
             o->fault = (cvk_fault)row.now->fault;
             return;
         }
+        if (getenv("ONLY") != NULL && row.now->tick % 400u == 0u) {
+            const cvk_moment *m = row.now;
+            printf("J %.3f ph %d speed %.1f est %.1f set %.1f err %.1f q %.2f R %.4f f %.5f iq %.2f id %.2f\n", t, m->start_phase, truth.speed_mech_rad_s * device->pole_pairs, (double)m->angle.speed_rad_s, (double)m->speed_set_rad_s, DEGREES*remainder((double)row.now->angle.angle_rad - truth.angle_e_rad, 2.0 * PI), (double)m->angle.quality, (double)m->adapted_resistance_ohm,(double)m->adapted_flux_wb,(double)m->current_a.q,(double)m->current_a.d);
+        }
         if (t > 0.3 * length_s && row.now->angle_source != CVK_ANGLE_IMPOSED) {
             const double off =
                 remainder((double)row.now->angle.angle_rad - truth.angle_e_rad, 2.0 * PI);
@@ -241,7 +245,7 @@ static void bench_motor(const char *motor, const cvk_rig_config *cards, what w, 
             }
             const outcome o = run_case(&bench, w, 100u + k, &n);
             if (getenv("EVERY")) {
-                printf("case %u back %.0f\n", k, DEGREES * o.backward_rad);
+                printf("case %u back %.0f ang %.1f\n", k, DEGREES * o.backward_rad, DEGREES * o.angle_rms_rad);
             }
             add(&t, w, &o, &bench);
             if (!o.good) {

@@ -127,6 +127,16 @@ static inline float cvk_active_length(const cvk_setup *setup, float flux_wb, flo
     return flux_wb + (m->inductance_d_h - m->inductance_q_h) * current_d_a;
 }
 
+/* Share of the tracking bandwidth that a speed allows. An offset or a wrong resistance makes the
+ * angle wobble once a turn; a filter much faster than the rotor turns lets that into the speed, the
+ * speed loop makes a current of it, and that with the wrong resistance more of the offset. */
+static inline float cvk_pace_of(const cvk_setup *setup, float speed_rad_s)
+{
+    const float pace =
+        setup->observer.pace_least + fabsf(speed_rad_s) * setup->observer.pace_per_rad_s;
+    return pace < 1.0f ? pace : 1.0f;
+}
+
 /* The filter goes on at its speed; it turns to what is seen, with its bandwidth times `pace`. */
 static inline void cvk_tracked_predict(cvk_tracked *t, const cvk_setup *setup)
 {

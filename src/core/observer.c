@@ -21,7 +21,7 @@
 #define TERMINAL_DOUBT 0.3f /* of terminals against that of duties and currents */
 #define SURE 0.8f           /* quality from which there is something to adapt to */
 #define DOUBT_R_SHARE 0.15f /* as a resistance is known: a winding warms up */
-#define DOUBT_FLUX_SHARE 0.04f
+#define DOUBT_FLUX_SHARE 0.1f
 #define MOST_R_SHARE 0.6f /* that it may have gone away from the settings */
 #define MOST_FLUX_SHARE 0.2f
 

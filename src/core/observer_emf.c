@@ -12,15 +12,6 @@
  */
 #include "angles.h"
 
-/* Share of the tracking bandwidth that the rotor's speed allows. */
-static float pace_of(const cvk_emf_observer *s, const cvk_setup *setup, const cvk_observed *o)
-{
-    const float speed = (fabsf(s->emf_v.d) + fabsf(s->emf_v.q)) / o->flux_wb;
-    const float pace = (speed + setup->settings.observer.least_speed_rad_s) /
-                       setup->settings.observer.tracking_bandwidth_rad_s;
-    return pace < 1.0f ? pace : 1.0f;
-}
-
 void cvk_emf_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
 {
     cvk_emf_observer *s = &angles->emf;
@@ -35,7 +26,8 @@ void cvk_emf_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
     const cvk_ab chord = {o->step_wb.alpha - l_q * (o->current_a.alpha - o->before_a.alpha),
                           o->step_wb.beta - l_q * (o->current_a.beta - o->before_a.beta)};
     const cvk_dq seen = cvk_park(chord, middle);
-    const float pace = pace_of(s, setup, o), share = pace * setup->observer.filter;
+    const float speed_seen = (fabsf(s->emf_v.d) + fabsf(s->emf_v.q)) / o->flux_wb;
+    const float pace = cvk_pace_of(setup, speed_seen), share = pace * setup->observer.filter;
     s->emf_v.d += share * (rate * seen.d - s->emf_v.d);
     s->emf_v.q += share * (rate * seen.q - s->emf_v.q);
     const float way = copysignf(1.0f, s->at.speed_rad_s);

@@ -126,6 +126,8 @@ static void prepare_observer(cvk_setup *setup)
     c->chosen = sources[s->kind];
     c->pull = 1.0f - expf(-s->bandwidth_rad_s * T);
     c->filter = 1.0f - expf(-FILTER_RATIO * turn);
+    c->pace_per_rad_s = 1.0f / s->tracking_bandwidth_rad_s;
+    c->pace_least = s->least_speed_rad_s * c->pace_per_rad_s;
     c->drift_speed_rad = turn * turn;
     c->doubt_rad_s = QUALITY_RAD * s->least_speed_rad_s;
     c->adapting = s->adapt != 0 ? (float)CVK_JUDGE_TICKS * T / ADAPT_S : 0.0f;

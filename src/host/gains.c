@@ -29,6 +29,7 @@
 /* Start and speed. */
 #define START_SHARE 0.7        /* of the current limit */
 #define START_ACCELERATION 0.2 /* of what that current could do */
+#define RAMP_SWINGS 1.5        /* of the rotor about the vector, that the ramp takes at least */
 #define DAMPING 0.5            /* of the rotor about the vector, of the critical */
 #define SWINGS 4.0             /* of the rotor about the vector, before it turns */
 #define SPEED_CURRENT_SHARE 0.7
@@ -249,8 +250,12 @@ static void observer_and_start(work *w)
     set(w, "start.speed_rad_s", takeover, "gains: %.1f times observer.least_speed_rad_s", TAKEOVER);
     if (w->reach > 0.0) {
         const double swing_s = 2.0 * PI / sqrt(w->reach * start_a);
-        set(w, "start.acceleration_rad_s2", START_ACCELERATION * w->reach * start_a,
-            "gains: %.0f %% of what the start's current can do", 100.0 * START_ACCELERATION);
+        const double able = START_ACCELERATION * w->reach * start_a;
+        const double gentle = takeover / (RAMP_SWINGS * swing_s);
+        set(w, "start.acceleration_rad_s2", fmin(able, gentle),
+            able < gentle ? "gains: %.0f %% of what the start's current can do"
+                          : "gains: at the takeover's speed in no less than %.1f swings",
+            able < gentle ? 100.0 * START_ACCELERATION : RAMP_SWINGS);
         set(w, "start.damping_s", 2.0 * DAMPING / sqrt(w->reach * start_a),
             "gains: damps the rotor's swing about the vector by %.1f of the critical", DAMPING);
         set(w, "start.align_s", fmin(SWINGS * swing_s, 5.0),
