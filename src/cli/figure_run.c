@@ -127,7 +127,7 @@ gboolean run_figure_draw(const run_figure *f, const char *path, const char *rig,
     place(g, 3, 4, "quality, start");
     fprintf(g, "set yrange [-0.05:1.05]\n"
                "plot $run using 1:9 with lines lw 1.5 lc rgb '" BLUE "' title 'quality', "
-               "'' using 1:($12==1||$12==2 ? 1 : 0) with steps lw 1.5 lc rgb '" ORANGE
+               "'' using 1:($12==3||$12==4 ? 1 : 0) with steps lw 1.5 lc rgb '" ORANGE
                "' title 'vector imposed'\n");
     return close_figure(g, path, complaint);
 }

@@ -25,6 +25,7 @@ static const struct {
     {"watch", "the rotor sensors while the shaft is turned by hand: consistent, or what is not",
      cmd_watch},
     {"gains", "from a motor card and a rig to the controller's tune file", cmd_gains},
+    {"replay", "run the observers over a log and search their settings", cmd_replay},
     {"run", "run the controller on the simulated rig through a scenario", cmd_run},
     {"serve", "the simulated controller as a process of its own", cmd_serve},
     {"tune", "a live session with a controller: guarded changes, measured steps", cmd_tune},
