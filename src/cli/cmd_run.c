@@ -18,6 +18,7 @@
 #define VERB "run"
 #define RPM_PER_RAD_S (60.0 / 6.28318530717958647693)
 #define DEGREES (180.0 / 3.14159265358979323846)
+#define TWO_PI 6.28318530717958647693
 #define AFTER_STOP_S 3.0 /* time for the last request, when no --length is given */
 #define AFTER_SPEED_S 5.0
 
@@ -57,33 +58,97 @@ static int by_time(const void *a, const void *b)
     return (x > y) - (x < y);
 }
 
-static int make_plan(job *j)
+/* What an event asks the controller for; false when it asks for nothing. */
+static gboolean request_of(const cvk_rig_event *e, double pole_pairs, cvk_request *out)
 {
-    for (unsigned n = 0; n < j->scenario.count; n++) {
-        const cvk_rig_event *e = &j->scenario.item[n];
-        const gboolean speed = e->what == CVK_ASK_SPEED, stop = e->what == CVK_ASK_STOP;
-        if ((speed || stop) && j->plan.count < CVK_RUN_MOST) {
-            const double electrical = speed ? e->value[0] * j->rig.motor.pole_pairs : 0.0;
-            j->plan.item[j->plan.count++] = (cvk_run_request){
-                e->from_s,
-                {.mode = speed ? CVK_MODE_SPEED : CVK_MODE_STOP, .speed_rad_s = (float)electrical}};
+    *out = (cvk_request){.mode = CVK_MODE_OFF};
+    switch (e->what) {
+    case CVK_ASK_SPEED:
+        out->mode = CVK_MODE_SPEED;
+        out->speed_rad_s = (float)(e->value[0] * pole_pairs);
+        return TRUE;
+    case CVK_ASK_TORQUE:
+        out->mode = CVK_MODE_TORQUE;
+        out->torque_nm = (float)e->value[0];
+        return TRUE;
+    case CVK_ASK_POSITION:
+        out->mode = CVK_MODE_POSITION;
+        out->position_turns = (int32_t)floor(e->value[0] / TWO_PI);
+        out->position_mech_rad = (float)(e->value[0] - TWO_PI * out->position_turns);
+        return TRUE;
+    case CVK_ASK_STOP:
+    case CVK_ASK_BRAKE:
+        out->mode = e->what == CVK_ASK_STOP ? CVK_MODE_STOP : CVK_MODE_BRAKE;
+        return TRUE;
+    default:
+        return e->what == CVK_ASK_COAST;
+    }
+}
+
+static gboolean criterion_of(const cvk_rig_event *e, cvk_run_criterion *out)
+{
+    static const struct {
+        cvk_rig_event_kind what;
+        cvk_run_quantity quantity;
+        double factor;
+    } kinds[] = {{CVK_EXPECT_SPEED, CVK_RUN_SPEED, 1.0},
+                 {CVK_EXPECT_POSITION, CVK_RUN_POSITION, 1.0},
+                 {CVK_EXPECT_CURRENT, CVK_RUN_CURRENT, 1.0},
+                 {CVK_EXPECT_ANGLE, CVK_RUN_ANGLE, 1.0 / DEGREES},
+                 {CVK_EXPECT_RIPPLE, CVK_RUN_RIPPLE, 1.0}};
+    for (size_t n = 0; n < G_N_ELEMENTS(kinds); n++) {
+        if (kinds[n].what == e->what) {
+            const gboolean two = isfinite(e->value[1]);
+            *out = (cvk_run_criterion){.quantity = kinds[n].quantity,
+                                       .from_s = e->from_s,
+                                       .to_s = e->from_s + e->for_s,
+                                       .wanted = two ? e->value[0] : 0.0,
+                                       .limit = kinds[n].factor * e->value[two ? 1 : 0]};
+            g_strlcpy(out->name, e->name, sizeof out->name);
+            return TRUE;
         }
     }
-    if (j->plan.count == 0) {
-        return complain_usage(VERB, "the scenario asks the controller for nothing: give it events "
-                                    "with `what: speed` or `what: stop`");
+    return FALSE;
+}
+
+/* The length that no --length gives: some time after the last request, and all that is expected. */
+static double length_of(const cvk_run_plan *plan)
+{
+    const cvk_run_request *last = &plan->item[plan->count - 1];
+    double length =
+        last->from_s + (last->request.mode == CVK_MODE_STOP ? AFTER_STOP_S : AFTER_SPEED_S);
+    for (size_t n = 0; n < plan->criteria; n++) {
+        const double end = plan->criterion[n].to_s;
+        length = isfinite(end) ? fmax(length, end) : length;
     }
-    qsort(j->plan.item, j->plan.count, sizeof j->plan.item[0], by_time);
-    const cvk_run_request *last = &j->plan.item[j->plan.count - 1];
-    j->plan.length_s =
-        j->given->length_s > 0.0
-            ? j->given->length_s
-            : last->from_s + (last->request.mode == CVK_MODE_STOP ? AFTER_STOP_S : AFTER_SPEED_S);
+    return length;
+}
+
+static int make_plan(job *j)
+{
+    cvk_run_plan *plan = &j->plan;
+    for (unsigned n = 0; n < j->scenario.count; n++) {
+        const cvk_rig_event *e = &j->scenario.item[n];
+        cvk_request request;
+        cvk_run_criterion criterion;
+        if (request_of(e, j->rig.motor.pole_pairs, &request) && plan->count < CVK_RUN_MOST) {
+            plan->item[plan->count++] = (cvk_run_request){e->from_s, request};
+        } else if (criterion_of(e, &criterion) && plan->criteria < CVK_RUN_MOST) {
+            plan->criterion[plan->criteria++] = criterion;
+        }
+    }
+    if (plan->count == 0) {
+        return complain_usage(VERB, "the scenario asks the controller for nothing: give it events "
+                                    "with `what: speed`, `position`, `torque`, `stop`, `brake` or "
+                                    "`coast`");
+    }
+    qsort(plan->item, plan->count, sizeof plan->item[0], by_time);
+    plan->length_s = j->given->length_s > 0.0 ? j->given->length_s : length_of(plan);
     const double fastest =
         j->rig.supply.bus_v / sqrt(3.0) / j->rig.motor.flux_linkage_wb; /* no load */
-    j->plan.rated_rad_s = j->given->rated_rpm > 0.0
-                              ? j->given->rated_rpm / RPM_PER_RAD_S * j->rig.motor.pole_pairs
-                              : 0.6 * fastest;
+    plan->rated_rad_s = j->given->rated_rpm > 0.0
+                            ? j->given->rated_rpm / RPM_PER_RAD_S * j->rig.motor.pole_pairs
+                            : 0.6 * fastest;
     return EXIT_DONE;
 }
 
@@ -126,29 +191,51 @@ static int open_log(job *j)
 
 /* ---- the verdict ---------------------------------------------------------------------------- */
 
-static gboolean all_reached(const job *j)
-{
-    for (size_t n = 0; n < j->run.count; n++) {
-        if (isnan(j->run.result[n].reached_s)) {
-            return FALSE;
-        }
-    }
-    return j->run.count == j->plan.count;
-}
-
 static void print_result(const job *j, const cvk_run_result *r)
 {
     const double rpm = RPM_PER_RAD_S / j->rig.motor.pole_pairs;
-    char reached[48] = "not reached";
+    char reached[48] = "";
     if (isfinite(r->reached_s)) {
         g_snprintf(reached, sizeof reached, "after %.2f s", r->reached_s);
+    } else if (cvk_run_has_goal(r->mode)) {
+        g_strlcpy(reached, "NOT reached", sizeof reached);
     }
-    if (r->mode == CVK_MODE_STOP) {
-        g_print("  %7.2f s  stop                  %s\n", r->from_s, reached);
+    g_print("  %7.2f s  %-8s ", r->from_s, cvk_mode_text((cvk_mode)r->mode));
+    if (r->mode == CVK_MODE_SPEED) {
+        g_print("%9.1f rpm   %-14s mean %.1f rpm, ripple %.2g rpm rms\n", rpm * r->wanted_rad_s,
+                reached, rpm * r->mean_rad_s, rpm * r->ripple_rad_s);
+    } else if (r->mode == CVK_MODE_POSITION) {
+        g_print("%9.2f deg   %s\n", DEGREES * r->wanted_mech_rad, reached);
     } else {
-        g_print("  %7.2f s  speed %9.1f rpm   %-14s mean %.1f rpm, ripple %.2g rpm rms\n",
-                r->from_s, rpm * r->wanted_rad_s, reached, rpm * r->mean_rad_s,
-                rpm * r->ripple_rad_s);
+        g_print("%15s %s\n", "", reached);
+    }
+}
+
+/* In the unit that people say. */
+static const struct {
+    const char *name, *unit;
+    double factor;
+} quantities[CVK_RUN_QUANTITIES] = {[CVK_RUN_SPEED] = {"speed off by", "%", 100.0},
+                                    [CVK_RUN_POSITION] = {"position off by", "deg", DEGREES},
+                                    [CVK_RUN_CURRENT] = {"current", "A", 1.0},
+                                    [CVK_RUN_ANGLE] = {"angle off by", "deg rms", DEGREES},
+                                    [CVK_RUN_RIPPLE] = {"ripple", "rpm rms", RPM_PER_RAD_S}};
+
+static void print_criterion(const job *j, size_t n)
+{
+    const cvk_run_criterion *c = &j->plan.criterion[n];
+    const cvk_run_finding *f = &j->run.finding[n];
+    char until[24] = "the end";
+    if (isfinite(c->to_s)) {
+        g_snprintf(until, sizeof until, "%.4g s", c->to_s);
+    }
+    g_print("  %-20s %.4g s to %s: ", c->name, c->from_s, until);
+    if (isnan(f->measured)) {
+        g_print("MISSED: nothing was measured then\n");
+    } else {
+        g_print("%s: %s %.3g %s, %.3g allowed\n", f->met ? "met" : "MISSED",
+                quantities[c->quantity].name, quantities[c->quantity].factor * f->measured,
+                quantities[c->quantity].unit, quantities[c->quantity].factor * c->limit);
     }
 }
 
@@ -163,17 +250,58 @@ static void print_verdict(const job *j)
     }
     if (run->fault != CVK_FAULT_NONE) {
         g_print("  %7.2f s  FAULT: %s\n", run->fault_s, cvk_fault_text(run->fault));
+        if (run->start_reason != CVK_START_FINE) {
+            g_print("             %s (attempt %d)\n", cvk_start_reason_text(run->start_reason),
+                    run->start_attempts);
+        }
+    }
+    if (j->plan.criteria > 0) {
+        g_print("\ncriteria\n");
+    }
+    for (size_t n = 0; n < j->plan.criteria; n++) {
+        print_criterion(j, n);
     }
     g_print("\nlargest current   %.3g A (limit %.3g A)\n", run->largest_current_a,
             (double)j->rig.tune.limit.current_a);
+    if (run->start_attempts > 1 && run->fault == CVK_FAULT_NONE) {
+        g_print("start             in attempt %d: the one before: %s\n", run->start_attempts,
+                cvk_start_reason_text(run->start_reason));
+    }
     if (isfinite(run->angle_rms_rad)) {
         g_print("angle error       %.2f deg rms, %.1f deg at worst, over %.2f s beyond %.0f rpm\n",
                 DEGREES * run->angle_rms_rad, DEGREES * run->angle_worst_rad, run->angle_s,
                 0.1 * j->plan.rated_rad_s * RPM_PER_RAD_S / j->rig.motor.pole_pairs);
     }
-    g_print("verdict           %s\n", all_reached(j) && run->fault == CVK_FAULT_NONE
-                                          ? "every set-point was reached"
-                                          : "NOT every set-point was reached");
+    g_print("verdict           %s\n", !cvk_run_is_good(run, &j->plan) ? "NOT good: see above"
+                                      : j->plan.criteria > 0
+                                          ? "every set-point was reached, every criterion met"
+                                          : "every set-point was reached");
+}
+
+static void add_criteria(JsonBuilder *b, const job *j)
+{
+    static const char *const names[CVK_RUN_QUANTITIES] = {[CVK_RUN_SPEED] = "speed_share",
+                                                          [CVK_RUN_POSITION] = "position_mech_rad",
+                                                          [CVK_RUN_CURRENT] = "current_a",
+                                                          [CVK_RUN_ANGLE] = "angle_rms_rad",
+                                                          [CVK_RUN_RIPPLE] =
+                                                              "speed_rms_mech_rad_s"};
+    json_builder_set_member_name(b, "criteria");
+    json_builder_begin_array(b);
+    for (size_t n = 0; n < j->plan.criteria; n++) {
+        const cvk_run_criterion *c = &j->plan.criterion[n];
+        json_builder_begin_object(b);
+        add_json_text(b, "name", c->name);
+        add_json_text(b, "quantity", names[c->quantity]);
+        add_json_number(b, "from_s", c->from_s);
+        add_json_number(b, "to_s", c->to_s);
+        add_json_number(b, "limit", c->limit);
+        add_json_number(b, "measured", j->run.finding[n].measured);
+        json_builder_set_member_name(b, "met");
+        json_builder_add_boolean_value(b, j->run.finding[n].met);
+        json_builder_end_object(b);
+    }
+    json_builder_end_array(b);
 }
 
 static void print_json(const job *j)
@@ -191,6 +319,8 @@ static void print_json(const job *j)
         add_json_number(b, "from_s", r->from_s);
         add_json_text(b, "mode", cvk_mode_text((cvk_mode)r->mode));
         add_json_number(b, "speed_mech_rad_s", r->wanted_rad_s / j->rig.motor.pole_pairs);
+        add_json_number(b, "position_mech_rad",
+                        r->mode == CVK_MODE_POSITION ? r->wanted_mech_rad : NAN);
         add_json_number(b, "reached_s", r->reached_s);
         add_json_number(b, "mean_mech_rad_s", r->mean_rad_s / j->rig.motor.pole_pairs);
         add_json_number(b, "ripple_mech_rad_s", r->ripple_rad_s / j->rig.motor.pole_pairs);
@@ -202,8 +332,13 @@ static void print_json(const job *j)
     add_json_number(b, "largest_current_a", run->largest_current_a);
     add_json_number(b, "angle_error_rms_rad", run->angle_rms_rad);
     add_json_number(b, "angle_error_worst_rad", run->angle_s > 0.0 ? run->angle_worst_rad : NAN);
-    json_builder_set_member_name(b, "reached");
-    json_builder_add_boolean_value(b, all_reached(j) && run->fault == CVK_FAULT_NONE);
+    add_criteria(b, j);
+    add_json_number(b, "start_attempts", run->start_attempts);
+    add_json_text(b, "start_reason",
+                  run->start_reason != CVK_START_FINE ? cvk_start_reason_text(run->start_reason)
+                                                      : NULL);
+    json_builder_set_member_name(b, "good");
+    json_builder_add_boolean_value(b, cvk_run_is_good(run, &j->plan));
     json_builder_end_object(b);
     print_json_document(b);
 }
@@ -247,7 +382,7 @@ static int run_it(job *j)
     } else {
         print_verdict(j);
     }
-    return all_reached(j) && j->run.fault == CVK_FAULT_NONE ? EXIT_DONE : EXIT_ANSWER_NO;
+    return cvk_run_is_good(&j->run, &j->plan) ? EXIT_DONE : EXIT_ANSWER_NO;
 }
 
 static int prepare(job *j, const char *rig_path, const char *scenario_path)
@@ -319,13 +454,15 @@ int cmd_run(int argc, char **argv)
         {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &a.plot, "draw the run", "FILE.png|.svg"},
         {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
         G_OPTION_ENTRY_NULL};
-    if (!parse_options(VERB, "RIG SCENARIO",
-                       "Runs the controller on the simulated rig through a scenario that asks for "
-                       "speeds and stops,\nputs loads on the shaft and lets things happen. Exit "
-                       "status 1 when a set-point is not reached.",
-                       "corvak run data/wheel.rig.yaml data/throwing.scenario.yaml --tune "
-                       "wheel.tune.yaml --plot run.png",
-                       entries, &argc, &argv)) {
+    if (!parse_options(
+            VERB, "RIG SCENARIO",
+            "Runs the controller on the simulated rig through a scenario that asks for "
+            "speeds, positions,\ntorques and stops, puts loads on the shaft, lets things "
+            "happen, and says what is expected of it all.\nExit status 1 when a "
+            "set-point is not reached or a criterion missed.",
+            "corvak run data/wheel.rig.yaml data/throwing.scenario.yaml --tune "
+            "wheel.tune.yaml --plot run.png",
+            entries, &argc, &argv)) {
         return EXIT_BAD_USAGE;
     }
     int status = check_options(&a, argc, argv);

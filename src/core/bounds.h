@@ -38,13 +38,14 @@ static inline uint32_t cvk_ticks_of(float time_s, float period_s)
 /* The speed loop rules. */
 static inline bool cvk_mode_by_speed(int32_t mode)
 {
-    return mode == CVK_MODE_SPEED || mode == CVK_MODE_STOP;
+    return mode == CVK_MODE_SPEED || mode == CVK_MODE_STOP || mode == CVK_MODE_POSITION ||
+           mode == CVK_MODE_BRAKE;
 }
 
 /* The currents stand in the rotor's frame: its angle is needed. */
 static inline bool cvk_mode_by_angle(int32_t mode)
 {
-    return cvk_mode_by_speed(mode) || mode == CVK_MODE_CURRENT;
+    return cvk_mode_by_speed(mode) || mode == CVK_MODE_CURRENT || mode == CVK_MODE_TORQUE;
 }
 
 #endif

@@ -445,9 +445,15 @@ static cvk_status check_request(const cvk_request *request, cvk_refusal *why)
         {"current_a.d", offsetof(cvk_request, current_a.d), -1e4f, 1e4f},
         {"current_a.q", offsetof(cvk_request, current_a.q), -1e4f, 1e4f},
         {"speed_rad_s", offsetof(cvk_request, speed_rad_s), -1e5f, 1e5f},
+        {"torque_nm", offsetof(cvk_request, torque_nm), -1e3f, 1e3f},
+        {"position_mech_rad", offsetof(cvk_request, position_mech_rad), -1e3f, 1e3f},
     };
     cvk_status status =
         cvk_check_range("mode", (float)request->mode, 0.0f, (float)CVK_MODE_COUNT - 1.0f, why);
+    if (status == CVK_OK) {
+        status =
+            cvk_check_range("position_turns", (float)request->position_turns, -1e6f, 1e6f, why);
+    }
     return status == CVK_OK
                ? cvk_check_ranges(request, ranges, sizeof ranges / sizeof ranges[0], why)
                : status;

@@ -50,7 +50,9 @@ const char *cvk_mode_text(cvk_mode mode)
         [CVK_MODE_OFF] = "off",         [CVK_MODE_REST] = "rest",
         [CVK_MODE_VOLTAGE] = "voltage", [CVK_MODE_IMPOSED] = "imposed",
         [CVK_MODE_CURRENT] = "current", [CVK_MODE_SPEED] = "speed",
-        [CVK_MODE_STOP] = "stop",       [CVK_MODE_CALIBRATE] = "calibrate"};
+        [CVK_MODE_STOP] = "stop",       [CVK_MODE_CALIBRATE] = "calibrate",
+        [CVK_MODE_TORQUE] = "torque",   [CVK_MODE_POSITION] = "position",
+        [CVK_MODE_BRAKE] = "brake"};
     return TEXT_OF(mode, texts, "unknown mode");
 }
 

@@ -1,7 +1,9 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * The speed loop: PI with conditional integration, behind a set-point with limited slew; and the
- * limit of the current vector, in which the d current goes first.
+ * The loops outside the current's: speed by PI with conditional integration behind a profile, and
+ * position by a gain in front of it. What the profile's acceleration takes is fed forward, so that
+ * following and resisting a load are tuned apart. Then the limit of the current vector, in which
+ * the d current goes first.
  */
 #include "reference.h"
 
@@ -18,17 +20,25 @@ static const cvk_parameter rows[] = {
             "largest torque current of the speed loop; 0: 70 % of limit.current_a"),
     CVK_ROW(speed, acceleration_rad_s2, "rad/s^2", 0.0f, 1e7f, 0.0f, true,
             "slew of the speed set-point, electrical; 0: none"),
+    CVK_ROW(speed, jerk_rad_s3, "rad/s^3", 0.0f, 1e10f, 0.0f, true,
+            "slew of that acceleration; 0: none"),
+    CVK_ROW(speed, feedforward_a_s2, "A s^2", 0.0f, 1000.0f, 0.0f, true,
+            "current that an acceleration takes: A per electrical rad/s^2"),
 };
 const cvk_parameter_rows cvk_reference_rows = CVK_ROWS(rows);
 
 /* The integral stops while the output is limited in the direction of the error. */
-static float speed_control(cvk_reference *reference, const cvk_setup *setup, float error_rad_s)
+static float speed_control(cvk_reference *reference, const cvk_setup *setup, float error_rad_s,
+                           bool integrates)
 {
     const cvk_speed_settings *s = &setup->settings.speed;
     const float limit_a = setup->speed_current_a;
-    const float wanted_a = s->gain_a_s * error_rad_s + reference->integral_a;
+    const float ahead_a = s->feedforward_a_s2 * reference->motion.acceleration_rad_s2;
+    const float wanted_a = s->gain_a_s * error_rad_s + reference->integral_a + ahead_a;
     const float given_a = cvk_clamp(wanted_a, limit_a);
-    if (given_a == wanted_a || (wanted_a > 0.0f) != (error_rad_s > 0.0f)) {
+    if (!integrates) {
+        reference->integral_a = 0.0f;
+    } else if (given_a == wanted_a || (wanted_a > 0.0f) != (error_rad_s > 0.0f)) {
         reference->integral_a = cvk_clamp(
             reference->integral_a + s->integral_gain_a * setup->period_s * error_rad_s, limit_a);
     }
@@ -39,6 +49,7 @@ void cvk_reference_continue(cvk_reference *reference, const cvk_setup *setup, fl
                             cvk_moment *now)
 {
     now->speed_set_rad_s = now->angle.speed_rad_s;
+    cvk_motion_lead_from(&reference->motion, now->angle.speed_rad_s);
     reference->integral_a = cvk_clamp(current_q_a, setup->speed_current_a);
     reference->running = true;
 }
@@ -63,28 +74,65 @@ static cvk_dq within(cvk_dq i, const cvk_bounds *bounds)
     return (cvk_dq){d, cvk_clamp(i.q, sqrtf(bounds->current_square_a2 - d * d))};
 }
 
+/* The speed to be held now. */
+static float speed_led(cvk_reference *reference, const cvk_setup *setup, const cvk_moment *now)
+{
+    cvk_motion *m = &reference->motion;
+    if (now->request.mode == CVK_MODE_BRAKE) {
+        cvk_motion_lead_from(m, 0.0f);
+        return 0.0f;
+    }
+    return now->request.mode == CVK_MODE_POSITION
+               ? cvk_motion_to_place(m, setup, now)
+               : cvk_motion_to_speed(m, setup, speed_wanted(setup, now));
+}
+
+/* The vector of a start is imposed: it follows a position by itself, all else waits. */
+static void wait_for_start(cvk_reference *reference, const cvk_setup *setup, cvk_moment *now)
+{
+    reference->integral_a = 0.0f;
+    reference->running = false;
+    if (now->request.mode != CVK_MODE_POSITION) {
+        reference->motion.leading = false;
+        now->speed_set_rad_s = now->angle.speed_rad_s;
+    } else {
+        if (!reference->motion.leading) {
+            cvk_motion_lead_from(&reference->motion, now->angle.speed_rad_s);
+        }
+        now->speed_set_rad_s = cvk_motion_to_place(&reference->motion, setup, now);
+    }
+}
+
+static void by_current(const cvk_setup *setup, cvk_moment *now)
+{
+    now->speed_set_rad_s = 0.0f;
+    now->current_set_a = (cvk_dq){
+        now->request.current_a.d + now->start_d_a,
+        now->request.mode == CVK_MODE_TORQUE
+            ? cvk_clamp(now->request.torque_nm * setup->current_per_torque, setup->bounds.current_a)
+            : now->request.current_a.q};
+}
+
 void cvk_reference_step(cvk_reference *reference, const cvk_setup *setup, cvk_moment *now)
 {
-    const bool by_speed = cvk_mode_by_speed(now->request.mode);
-    const bool given = now->start_phase > CVK_START_IDLE && now->start_phase < CVK_START_RUN;
-    if (!by_speed || given) {
+    cvk_motion_count(&reference->motion, setup, now);
+    if (now->start_phase > CVK_START_IDLE && now->start_phase < CVK_START_RUN) {
+        wait_for_start(reference, setup, now);
+    } else if (!cvk_mode_by_speed(now->request.mode)) {
         reference->integral_a = 0.0f;
-        reference->running = false;
-        now->speed_set_rad_s = given ? now->angle.speed_rad_s : 0.0f;
-    }
-    if (!given) { /* else the start has set it */
-        now->current_set_a =
-            (cvk_dq){now->request.current_a.d + now->start_d_a, now->request.current_a.q};
-    }
-    if (by_speed && !given) {
+        reference->running = reference->motion.leading = false;
+        by_current(setup, now);
+    } else {
         if (!reference->running) {
             cvk_reference_continue(reference, setup, 0.0f, now);
         }
-        const float wanted = speed_wanted(setup, now), slew = setup->speed_slew_rad_s;
-        now->speed_set_rad_s =
-            slew > 0.0f ? cvk_toward(now->speed_set_rad_s, wanted, slew) : wanted;
-        now->current_set_a.q =
-            speed_control(reference, setup, now->speed_set_rad_s - now->angle.speed_rad_s);
+        const bool spring =
+            now->request.mode == CVK_MODE_POSITION && setup->settings.position.spring != 0;
+        now->speed_set_rad_s = speed_led(reference, setup, now);
+        now->current_set_a =
+            (cvk_dq){now->request.current_a.d + now->start_d_a,
+                     speed_control(reference, setup, now->speed_set_rad_s - now->angle.speed_rad_s,
+                                   !spring)};
     }
     now->current_set_a = within(now->current_set_a, &setup->bounds);
 }

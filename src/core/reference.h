@@ -5,10 +5,11 @@
 #ifndef CORVAK_CORE_REFERENCE_H
 #define CORVAK_CORE_REFERENCE_H
 
-#include "setup.h"
+#include "motion.h"
 
 typedef struct cvk_reference {
     float integral_a;
+    cvk_motion motion;
     bool running; /* the speed set-point has a value to go on from */
 } cvk_reference;
 

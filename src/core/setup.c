@@ -179,7 +179,9 @@ cvk_status cvk_setup_prepare(cvk_setup *setup, const cvk_hardware *hardware,
         setup->speed_current_a = speed->current_a > 0.0f
                                      ? speed->current_a
                                      : CURRENT_SHARE * setup->settings.limit.current_a;
-        setup->speed_slew_rad_s = speed->acceleration_rad_s2 * setup->period_s;
+        const cvk_motor_settings *m = &setup->settings.motor;
+        const float torque_per_a = 1.5f * (float)m->pole_pairs * m->flux_linkage_wb;
+        setup->current_per_torque = torque_per_a > 0.0f ? 1.0f / torque_per_a : 0.0f;
         setup->most_duty = most_duty(hardware);
     }
     return status;
@@ -251,6 +253,16 @@ static cvk_status needs_angle(const cvk_setup *setup, const char *mode, bool rot
     return CVK_OK;
 }
 
+/* What a move lacks; null when nothing. */
+static const char *unknown_position(const cvk_settings *s)
+{
+    return s->position.gain_per_s == 0.0f         ? "position.gain_per_s"
+           : s->position.speed_rad_s == 0.0f      ? "position.speed_rad_s"
+           : s->speed.acceleration_rad_s2 == 0.0f ? "speed.acceleration_rad_s2"
+           : s->motor.pole_pairs == 0             ? "motor.pole_pairs"
+                                                  : NULL;
+}
+
 cvk_status cvk_setup_allows(const cvk_setup *setup, cvk_mode mode, bool rotor_known,
                             cvk_refusal *why)
 {
@@ -266,6 +278,13 @@ cvk_status cvk_setup_allows(const cvk_setup *setup, cvk_mode mode, bool rotor_kn
         return unknown(s->motor.inductance_d_h == 0.0f ? "motor.inductance_d_h"
                                                        : "motor.inductance_q_h",
                        name, "the current loop needs it: estimate it (corvak gains)", why);
+    }
+    if (mode == CVK_MODE_TORQUE && setup->current_per_torque == 0.0f) {
+        return unknown(s->motor.pole_pairs == 0 ? "motor.pole_pairs" : "motor.flux_linkage_wb",
+                       name, "a torque needs it to become a current: estimate it", why);
+    }
+    if (mode == CVK_MODE_POSITION && unknown_position(s) != NULL) {
+        return unknown(unknown_position(s), name, "a move needs it (corvak gains)", why);
     }
     return mode == CVK_MODE_IMPOSED ? CVK_OK : needs_angle(setup, name, rotor_known, why);
 }

@@ -55,8 +55,9 @@ typedef struct cvk_setup {
     cvk_rotor_constants rotor;
     cvk_observer_constants observer;
     cvk_start_constants start;
-    float speed_current_a, speed_slew_rad_s; /* in one period */
-    float most_duty;                         /* above it a low-side shunt cannot see its phase */
+    float speed_current_a;
+    float current_per_torque; /* A per N m; 0: not known */
+    float most_duty;          /* above it a low-side shunt cannot see its phase */
 } cvk_setup;
 
 /* Checks settings against the hardware and prepares them. */
@@ -86,7 +87,7 @@ typedef struct cvk_parameter_rows {
 /* Each module's own: in its file. */
 extern const cvk_parameter_rows cvk_motor_rows, cvk_measure_rows, cvk_protect_rows,
     cvk_current_rows, cvk_reference_rows, cvk_angle_rows, cvk_rotor_rows, cvk_observer_rows,
-    cvk_startup_rows, cvk_program_rows, cvk_inverter_rows;
+    cvk_startup_rows, cvk_motion_rows, cvk_program_rows, cvk_inverter_rows;
 
 /* Rows of a table: a number with its range and preset; while_on when it may change at any time. */
 #define CVK_AT(section, name) offsetof(cvk_settings, section.name)

@@ -148,6 +148,8 @@ static const cvk_signal signals[] = {
     REAL("theta_e", "rad", angle.angle_rad, 5, "electrical angle in use"),
     REAL("speed_e", "rad/s", angle.speed_rad_s, 3, "electrical speed in use"),
     REAL("quality", "", angle.quality, 3, "quality of the angle in use, 0..1"),
+    WHOLE("turns", position_turns, "whole turns of the shaft since power-up"),
+    REAL("position", "rad", position_mech_rad, 5, "and where it is in this turn, mechanical"),
     REAL("speed_set", "rad/s", speed_set_rad_s, 3, "speed set-point after its slew"),
     REAL("id_set", "A", current_set_a.d, 4, "current set-point, d"),
     REAL("iq_set", "A", current_set_a.q, 4, "current set-point, q"),

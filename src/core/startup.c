@@ -73,11 +73,14 @@ const cvk_parameter_rows cvk_startup_rows = CVK_ROWS(rows);
 /* The speed that is asked for; by torque, one in its direction. */
 static float wanted_speed(const cvk_setup *setup, const cvk_moment *now)
 {
-    const float q_a = now->request.current_a.q;
-    return now->request.mode == CVK_MODE_SPEED ? now->request.speed_rad_s
-           : now->request.mode == CVK_MODE_CURRENT && q_a != 0.0f
-               ? copysignf(2.0f * setup->settings.start.speed_rad_s, q_a)
-               : 0.0f;
+    const cvk_request *r = &now->request;
+    const float push = r->mode == CVK_MODE_CURRENT  ? r->current_a.q
+                       : r->mode == CVK_MODE_TORQUE ? r->torque_nm
+                                                    : 0.0f;
+    return r->mode == CVK_MODE_SPEED      ? r->speed_rad_s
+           : r->mode == CVK_MODE_POSITION ? now->speed_set_rad_s
+           : push != 0.0f ? copysignf(2.0f * setup->settings.start.speed_rad_s, push)
+                          : 0.0f;
 }
 
 static void enter(cvk_startup *s, cvk_moment *now, cvk_start_phase phase)
@@ -401,17 +404,29 @@ static void by_rotor_sensor(cvk_startup *s, const cvk_setup *setup, cvk_moment *
     }
 }
 
-/* A stop is over when the motor stands: then the mode is off, until something else is asked for. */
-static void finish_stop(cvk_startup *s, cvk_moment *now)
+/* A stop is over when the motor stands, a brake when it is too slow for the angle. */
+static bool is_over(const cvk_startup *s, const cvk_setup *setup, const cvk_moment *now)
 {
     const bool by_vector = now->start_phase == CVK_START_TURN;
-    const bool by_angle = now->angle_source == CVK_ANGLE_ROTOR;
-    if (now->request.mode != CVK_MODE_STOP) {
-        s->stopped = false;
-    } else if ((by_vector || by_angle) && fabsf(now->angle.speed_rad_s) < STANDS_RAD_S) {
-        s->stopped = true;
+    const bool by_sensor = now->angle_source == CVK_ANGLE_ROTOR;
+    const float speed = fabsf(now->angle.speed_rad_s);
+    if (now->request.mode == CVK_MODE_BRAKE) {
+        const bool slow = speed < (by_sensor ? STANDS_RAD_S : setup->start.yield_rad_s);
+        return s->stopped || by_vector || now->start_phase == CVK_START_ALIGN ||
+               (slow && (by_sensor || now->start_phase >= CVK_START_RUN));
     }
-    if (s->stopped) {
+    return now->request.mode == CVK_MODE_STOP &&
+           (s->stopped || ((by_vector || by_sensor) && speed < STANDS_RAD_S));
+}
+
+/* After a stop the mode is off until something else is asked for; after a brake the winding is
+ * shorted. */
+static void rest(cvk_moment *now)
+{
+    if (now->request.mode == CVK_MODE_BRAKE) {
+        now->start_gives_v = 1;
+        now->voltage_set_v = (cvk_ab){0.0f, 0.0f};
+    } else {
         now->request.mode = CVK_MODE_OFF;
     }
 }
@@ -432,11 +447,14 @@ void cvk_startup_step(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles
             by_observer(s, setup, angles, reference, now);
         }
     }
-    finish_stop(s, now);
+    s->stopped = is_over(s, setup, now);
     if (now->fault != CVK_FAULT_NONE || !turns || s->stopped || by_sensor) {
         now->start_phase = CVK_START_IDLE;
         now->start_d_a = 0.0f;
         now->start_gives_v = now->bridge_waits = 0;
+    }
+    if (s->stopped) {
+        rest(now);
     }
     if (!turns) {
         s->lost = 0;

@@ -21,7 +21,7 @@ typedef struct scenario_reader {
 
 static cvk_status unknown_kind(const scenario_reader *r, const char *value, long line)
 {
-    char kinds[400] = "";
+    char kinds[700] = "";
     for (int n = 0; n < CVK_WHAT_COUNT; n++) {
         size_t used = strlen(kinds);
         snprintf(kinds + used, sizeof kinds - used, " %s",

@@ -36,6 +36,7 @@
 #define SLEW_SHARE 0.6 /* of what the speed loop's current could do */
 #define SPEED_TO_TRACKING 0.2
 #define SPEED_TO_CURRENT 0.1
+#define POSITION_TO_SPEED 0.3
 
 typedef struct work {
     const cvk_card *card;
@@ -271,7 +272,10 @@ static void speed_loop(work *w)
     if (w->reach <= 0.0) {
         return;
     }
-    const double tracking = (double)w->out->settings.observer.tracking_bandwidth_rad_s;
+    const cvk_settings *s = &w->out->settings;
+    const double tracking = s->angle.source == CVK_BY_ROTOR_SENSOR
+                                ? 2.0 * PI * (double)s->rotor.bandwidth_hz
+                                : (double)s->observer.tracking_bandwidth_rad_s;
     const double current_rad_s = 2.0 * PI * w->out->current.bandwidth_hz;
     const double bandwidth = fmin(SPEED_TO_TRACKING * tracking, SPEED_TO_CURRENT * current_rad_s);
     w->out->speed_bandwidth_rad_s = bandwidth;
@@ -282,6 +286,14 @@ static void speed_loop(work *w)
         "gains: both poles of the speed loop real, a quarter of the bandwidth");
     set(w, "speed.acceleration_rad_s2", SLEW_SHARE * w->reach * current_a,
         "gains: %.0f %% of what speed.current_a can do", 100.0 * SLEW_SHARE);
+    set(w, "speed.jerk_rad_s3", SLEW_SHARE * w->reach * current_a * bandwidth,
+        "gains: the acceleration comes within a radian of the speed loop");
+    set(w, "speed.feedforward_a_s2", 1.0 / w->reach,
+        "gains: what the card's inertia takes, so that the loop need not wait for an error");
+    set(w, "position.gain_per_s", POSITION_TO_SPEED * bandwidth,
+        "gains: %.2g of the speed loop's bandwidth", POSITION_TO_SPEED);
+    set(w, "position.speed_rad_s", 0.6 * w->out->top_speed_rad_s,
+        "gains: 60 %% of the speed at the end of the linear range");
     set(w, "program.speed_rad_s", 0.6 * w->out->top_speed_rad_s,
         "gains: 60 %% of the speed at the end of the linear range");
 }

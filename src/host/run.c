@@ -12,12 +12,22 @@
 #define LAST_SHARE 0.2
 #define JUDGED_SHARE 0.1 /* of the rated speed */
 
+#define NEAR_MECH_RAD 0.0087 /* half a degree */
+
+/* Of one criterion, so far. */
+typedef struct measure {
+    double rows, sum, square, worst;
+} measure;
+
 typedef struct judge {
     cvk_run *out;
     const cvk_run_plan *plan;
     size_t now; /* request that rules; plan->count before the first */
     double sum, square, rows;
     double angle_square, angle_rows;
+    measure measure[CVK_RUN_MOST];
+    double turned_rad, before_rad; /* the rotor's electrical angle, true when it is known */
+    bool placed;                   /* the drive has counted as the rotor has turned */
 } judge;
 
 static double end_of(const cvk_run_plan *plan, size_t n)
@@ -35,53 +45,144 @@ static void finish_request(judge *j)
     j->sum = j->square = j->rows = 0.0;
 }
 
-static void judge_speed(judge *j, double time_s, double speed_rad_s, const cvk_moment *now)
+/* What the row shows, by the truth when there is one: mechanical. */
+typedef struct shown {
+    double speed_rad_s, position_rad, largest_a, off_rad;
+} shown;
+
+static void judge_request(judge *j, double time_s, const shown *now, bool bridge_on,
+                          double pole_pairs)
 {
     cvk_run_result *r = &j->out->result[j->now];
-    const double end_s = end_of(j->plan, j->now);
-    const bool stop = r->mode == CVK_MODE_STOP || r->mode == CVK_MODE_OFF;
-    const bool there = stop ? now->bridge_on == 0
-                            : fabs(speed_rad_s - r->wanted_rad_s) <
-                                  REACHED_SHARE * fabs(r->wanted_rad_s) + SLOW_RAD_S;
+    const double end_s = end_of(j->plan, j->now), speed_e = now->speed_rad_s * pole_pairs;
+    const bool there =
+        r->mode == CVK_MODE_POSITION ? fabs(now->position_rad - r->wanted_mech_rad) < NEAR_MECH_RAD
+        : r->mode == CVK_MODE_SPEED
+            ? fabs(speed_e - r->wanted_rad_s) < REACHED_SHARE * fabs(r->wanted_rad_s) + SLOW_RAD_S
+            : !bridge_on;
     if (!there) {
         r->reached_s = NAN;
     } else if (isnan(r->reached_s)) {
         r->reached_s = time_s - r->from_s;
     }
     if (time_s > end_s - LAST_SHARE * (end_s - r->from_s)) {
-        j->sum += speed_rad_s;
-        j->square += speed_rad_s * speed_rad_s;
+        j->sum += speed_e;
+        j->square += speed_e * speed_e;
         j->rows += 1.0;
     }
 }
 
-static void judge_angle(judge *j, const cvk_moment *now, const cvk_device_truth *truth,
-                        double speed_rad_s)
+static void judge_criteria(judge *j, double time_s, const shown *now)
+{
+    for (size_t n = 0; n < j->plan->criteria; n++) {
+        const cvk_run_criterion *c = &j->plan->criterion[n];
+        measure *m = &j->measure[n];
+        if (time_s < c->from_s || time_s >= c->to_s) {
+            continue;
+        }
+        const double share = c->wanted != 0.0 ? fabs(c->wanted) : 1.0;
+        const double x = c->quantity == CVK_RUN_SPEED      ? (now->speed_rad_s - c->wanted) / share
+                         : c->quantity == CVK_RUN_POSITION ? now->position_rad - c->wanted
+                         : c->quantity == CVK_RUN_CURRENT  ? now->largest_a
+                         : c->quantity == CVK_RUN_ANGLE    ? now->off_rad
+                                                           : now->speed_rad_s;
+        if (isfinite(x)) {
+            m->rows += 1.0;
+            m->sum += x;
+            m->square += x * x;
+            m->worst = fmax(m->worst, fabs(x));
+        }
+    }
+}
+
+static void conclude(judge *j)
+{
+    for (size_t n = 0; n < j->plan->criteria; n++) {
+        const cvk_run_criterion *c = &j->plan->criterion[n];
+        const measure *m = &j->measure[n];
+        const double mean = m->sum / m->rows, square = m->square / m->rows;
+        cvk_run_finding *f = &j->out->finding[n];
+        f->measured = !(m->rows > 0.0)                ? NAN
+                      : c->quantity == CVK_RUN_ANGLE  ? sqrt(square)
+                      : c->quantity == CVK_RUN_RIPPLE ? sqrt(fmax(0.0, square - mean * mean))
+                                                      : m->worst;
+        f->met = f->measured <= c->limit;
+    }
+}
+
+static void judge_angle(judge *j, const cvk_moment *now, double off_rad, double speed_rad_s)
 {
     const bool judged = now->angle_source != CVK_ANGLE_IMPOSED && now->bridge_on != 0 &&
                         fabs(speed_rad_s) > JUDGED_SHARE * j->plan->rated_rad_s;
     if (judged) {
-        const double off = remainder((double)now->angle.angle_rad - truth->angle_e_rad, TWO_PI);
-        j->angle_square += off * off;
+        j->angle_square += off_rad * off_rad;
         j->angle_rows += 1.0;
-        j->out->angle_worst_rad = fmax(j->out->angle_worst_rad, fabs(off));
+        j->out->angle_worst_rad = fmax(j->out->angle_worst_rad, fabs(off_rad));
     }
+}
+
+/* Where the shaft truly is, in the drive's own count: they agree once, when the drive first knows
+ * its angle, to the nearest electrical turn. */
+static double true_position(judge *j, const cvk_moment *now, const cvk_device_truth *truth,
+                            double pole_pairs)
+{
+    const double counted = TWO_PI * now->position_turns + (double)now->position_mech_rad;
+    j->turned_rad +=
+        isnan(j->before_rad) ? 0.0 : remainder(truth->angle_e_rad - j->before_rad, TWO_PI);
+    j->before_rad = truth->angle_e_rad;
+    const bool knows = now->bridge_on != 0 &&
+                       (now->angle_source == CVK_ANGLE_ROTOR || now->start_phase >= CVK_START_TURN);
+    if (!j->placed) {
+        const double off = pole_pairs * counted - truth->angle_e_rad;
+        j->turned_rad = truth->angle_e_rad + TWO_PI * round(off / TWO_PI);
+        j->placed = knows;
+    }
+    return j->turned_rad / pole_pairs;
 }
 
 static void judge_row(judge *j, const cvk_device *device, const cvk_device_row *row,
                       const cvk_device_truth *truth)
 {
-    const cvk_abc i = row->now->phase_a;
-    const double speed_rad_s = truth != NULL ? truth->speed_mech_rad_s * device->pole_pairs
-                                             : (double)row->now->angle.speed_rad_s;
-    const float largest = fmaxf(fabsf(i.a), fmaxf(fabsf(i.b), fabsf(i.c)));
-    j->out->largest_current_a = fmax(j->out->largest_current_a, (double)largest);
-    if (j->now < j->plan->count) {
-        judge_speed(j, row->time_s, speed_rad_s, row->now);
-    }
+    const cvk_moment *now = row->now;
+    const cvk_abc i = now->phase_a;
+    const double p = device->pole_pairs > 0.0 ? device->pole_pairs : 1.0;
+    shown s = {.largest_a = (double)fmaxf(fabsf(i.a), fmaxf(fabsf(i.b), fabsf(i.c))),
+               .speed_rad_s = (double)now->angle.speed_rad_s / p,
+               .position_rad = TWO_PI * now->position_turns + (double)now->position_mech_rad,
+               .off_rad = NAN};
     if (truth != NULL) {
-        judge_angle(j, row->now, truth, speed_rad_s);
+        s.speed_rad_s = truth->speed_mech_rad_s;
+        s.position_rad = true_position(j, now, truth, p);
+        s.off_rad = now->bridge_on != 0 && now->angle_source != CVK_ANGLE_IMPOSED
+                        ? remainder((double)now->angle.angle_rad - truth->angle_e_rad, TWO_PI)
+                        : NAN;
+        judge_angle(j, now, s.off_rad, p * s.speed_rad_s);
     }
+    j->out->start_attempts = now->start_attempt;
+    j->out->start_reason = (cvk_start_reason)now->start_reason;
+    j->out->largest_current_a = fmax(j->out->largest_current_a, s.largest_a);
+    judge_criteria(j, row->time_s, &s);
+    if (j->now < j->plan->count && cvk_run_has_goal(j->out->result[j->now].mode)) {
+        judge_request(j, row->time_s, &s, now->bridge_on != 0, p);
+    }
+}
+
+bool cvk_run_has_goal(int32_t mode)
+{
+    return mode == CVK_MODE_SPEED || mode == CVK_MODE_POSITION || mode == CVK_MODE_STOP;
+}
+
+bool cvk_run_is_good(const cvk_run *run, const cvk_run_plan *plan)
+{
+    bool good = run->count == plan->count && run->fault == CVK_FAULT_NONE;
+    for (size_t n = 0; n < run->count; n++) {
+        const cvk_run_result *r = &run->result[n];
+        good = good && (!cvk_run_has_goal(r->mode) || isfinite(r->reached_s));
+    }
+    for (size_t n = 0; n < plan->criteria; n++) {
+        good = good && run->finding[n].met;
+    }
+    return good;
 }
 
 /* The request that rules at this time; plan->count before the first one. */
@@ -108,6 +209,8 @@ static cvk_status next_request(judge *j, cvk_device *device, double time_s, bool
         (cvk_run_result){.from_s = j->plan->item[n].from_s,
                          .mode = j->plan->item[n].request.mode,
                          .wanted_rad_s = (double)j->plan->item[n].request.speed_rad_s,
+                         .wanted_mech_rad = TWO_PI * j->plan->item[n].request.position_turns +
+                                            (double)j->plan->item[n].request.position_mech_rad,
                          .reached_s = NAN,
                          .mean_rad_s = NAN,
                          .ripple_rad_s = NAN};
@@ -118,7 +221,7 @@ cvk_status cvk_run_device(cvk_device *device, const cvk_run_plan *plan, cvk_run_
                           void *context, cvk_run *out, cvk_refusal *why)
 {
     const cvk_request rest = {.mode = CVK_MODE_REST};
-    judge j = {.out = out, .plan = plan, .now = plan->count};
+    judge j = {.out = out, .plan = plan, .now = plan->count, .before_rad = NAN};
     cvk_device_row row = {.time_s = 0.0};
     bool go_on = true, rested = false;
     *out = (cvk_run){.angle_rms_rad = NAN, .angle_worst_rad = 0.0};
@@ -144,6 +247,7 @@ cvk_status cvk_run_device(cvk_device *device, const cvk_run_plan *plan, cvk_run_
         }
     }
     finish_request(&j);
+    conclude(&j);
     out->angle_s = j.angle_rows * (double)device->hardware.period_s;
     if (j.angle_rows > 0.0) {
         out->angle_rms_rad = sqrt(j.angle_square / j.angle_rows);

@@ -543,7 +543,10 @@ cvk_status cvk_session_request(cvk_session *s, const cvk_request *request)
                                       .voltage_beta_v = request->voltage_v.beta,
                                       .current_d_a = request->current_a.d,
                                       .current_q_a = request->current_a.q,
-                                      .speed_rad_s = request->speed_rad_s};
+                                      .speed_rad_s = request->speed_rad_s,
+                                      .torque_nm = request->torque_nm,
+                                      .position_turns = request->position_turns,
+                                      .position_mech_rad = request->position_mech_rad};
     s->inside->refreshed_s = cvk_session_now_s(s);
     return ask_done(s, &m);
 }

@@ -20,7 +20,7 @@ _Static_assert((int)CVK_OUT_OF_RANGE == (int)corvak_Why_OUT_OF_RANGE &&
                    (int)CVK_NO_TRIAL == (int)corvak_Why_NO_TRIAL,
                "A status has another number on the wire: Why in corvak.proto and cvk_status must "
                "be alike.");
-_Static_assert((int)CVK_MODE_CALIBRATE == (int)corvak_Request_Mode_CALIBRATE &&
+_Static_assert((int)CVK_MODE_BRAKE == (int)corvak_Request_Mode_BRAKE &&
                    (int)CVK_MODE_COUNT == (int)_corvak_Request_Mode_ARRAYSIZE,
                "A mode has another number on the wire: Request.Mode in corvak.proto and cvk_mode "
                "must be alike.");
@@ -268,7 +268,10 @@ static cvk_status request(cvk_link *link, const corvak_Request *wanted, cvk_refu
     const cvk_request r = {.mode = (int32_t)wanted->mode,
                            .voltage_v = {wanted->voltage_alpha_v, wanted->voltage_beta_v},
                            .current_a = {wanted->current_d_a, wanted->current_q_a},
-                           .speed_rad_s = wanted->speed_rad_s};
+                           .speed_rad_s = wanted->speed_rad_s,
+                           .torque_nm = wanted->torque_nm,
+                           .position_turns = wanted->position_turns,
+                           .position_mech_rad = wanted->position_mech_rad};
     return cvk_drive_request(link->drive, link->config.owner, &r, why);
 }
 

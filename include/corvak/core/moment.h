@@ -91,14 +91,20 @@ typedef enum cvk_mode {
     CVK_MODE_SPEED,   /* speed_rad_s, with current_a.d kept */
     CVK_MODE_STOP,    /* slows down as SPEED does, then off */
     CVK_MODE_CALIBRATE, /* the rotor sensor's direction and offset are found: the rotor turns */
+    CVK_MODE_TORQUE,    /* torque_nm, with current_a.d kept */
+    CVK_MODE_POSITION,  /* position_turns and position_mech_rad, by a profile; then held there */
+    CVK_MODE_BRAKE,     /* stops as fast as the current limit allows; then the winding is shorted */
     CVK_MODE_COUNT
 } cvk_mode;
 
 typedef struct cvk_request {
-    int32_t mode;      /* cvk_mode */
-    cvk_ab voltage_v;  /* each -1000 .. 1000 */
-    cvk_dq current_a;  /* each -1e4 .. 1e4 */
-    float speed_rad_s; /* electrical, -1e5 .. 1e5 */
+    int32_t mode;            /* cvk_mode */
+    cvk_ab voltage_v;        /* each -1000 .. 1000 */
+    cvk_dq current_a;        /* each -1e4 .. 1e4 */
+    float speed_rad_s;       /* electrical, -1e5 .. 1e5 */
+    float torque_nm;         /* -1000 .. 1000 */
+    int32_t position_turns;  /* of the shaft, -1e6 .. 1e6, */
+    float position_mech_rad; /* and so much more: -1000 .. 1000 */
 } cvk_request;
 
 /* Where a calibration of the rotor sensor stands. */
@@ -204,8 +210,10 @@ typedef struct cvk_moment {
     float found_alike; /* 0 .. 1: how steadily sensor and current lay to each other */
     float found_share; /* of the current limit, that turned the rotor */
     /* reference */
-    float speed_set_rad_s; /* after its slew */
-    cvk_dq current_set_a;  /* after limits */
+    int32_t position_turns;  /* whole turns of the shaft since power-up, */
+    float position_mech_rad; /* and so much more: less than a turn */
+    float speed_set_rad_s;   /* after its slew */
+    cvk_dq current_set_a;    /* after limits */
     /* voltage */
     cvk_rotation frame;   /* of `angle` */
     cvk_dq current_a;     /* in the frame of `angle` */

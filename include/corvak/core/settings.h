@@ -53,7 +53,15 @@ typedef struct cvk_speed_settings {
     float integral_gain_a;     /* A per electrical rad/s per s */
     float current_a;           /* largest torque current; 0: 70 % of limit.current_a */
     float acceleration_rad_s2; /* slew of the set-point, electrical; 0: none */
+    float jerk_rad_s3;         /* slew of that; 0: none */
+    float feedforward_a_s2;    /* A per electrical rad/s^2 */
 } cvk_speed_settings;
+
+typedef struct cvk_position_settings {
+    float gain_per_s;  /* speed per position error; 0: not known */
+    float speed_rad_s; /* electrical, highest of a move; 0: not known */
+    int32_t spring;    /* 1: no integral */
+} cvk_position_settings;
 
 /* Which source gives the angle while the motor turns by its own angle. */
 typedef enum cvk_angle_choice { CVK_BY_ROTOR_SENSOR = 0, CVK_BY_OBSERVER } cvk_angle_choice;
@@ -144,6 +152,7 @@ typedef struct cvk_settings {
     cvk_limit_settings limit;
     cvk_current_settings current;
     cvk_speed_settings speed;
+    cvk_position_settings position;
     cvk_angle_settings angle;
     cvk_rotor_settings rotor;
     cvk_observer_settings observer;

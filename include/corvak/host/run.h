@@ -13,7 +13,7 @@
 extern "C" {
 #endif
 
-#define CVK_RUN_MOST 32
+#define CVK_RUN_MOST 64
 
 /* From a time on, until the next one. */
 typedef struct cvk_run_request {
@@ -21,9 +21,34 @@ typedef struct cvk_run_request {
     cvk_request request;
 } cvk_run_request;
 
+/* What is asked of a stretch of time, as a criterion of the verdict. */
+typedef enum cvk_run_quantity {
+    CVK_RUN_SPEED = 0, /* off `wanted` (mechanical rad/s) by at most `limit`, a share of it */
+    CVK_RUN_POSITION,  /* off `wanted` (mechanical rad, any number of turns) by at most `limit` rad
+                        */
+    CVK_RUN_CURRENT,   /* no phase beyond `limit` A */
+    CVK_RUN_ANGLE,     /* angle in use off by at most `limit` rad rms, electrical */
+    CVK_RUN_RIPPLE,    /* speed about its mean, rms: at most `limit` mechanical rad/s */
+    CVK_RUN_QUANTITIES
+} cvk_run_quantity;
+
+typedef struct cvk_run_criterion {
+    char name[32];
+    cvk_run_quantity quantity;
+    double from_s, to_s, wanted, limit;
+} cvk_run_criterion;
+
+/* NaN: nothing could be measured (no truth, or the run ended before); then it is not met. */
+typedef struct cvk_run_finding {
+    double measured; /* in the unit of the criterion's limit */
+    bool met;
+} cvk_run_finding;
+
 typedef struct cvk_run_plan {
     size_t count;
     cvk_run_request item[CVK_RUN_MOST]; /* by time */
+    size_t criteria;
+    cvk_run_criterion criterion[CVK_RUN_MOST];
     double length_s;
     double rated_rad_s; /* electrical: the angle error is judged above a tenth of it */
 } cvk_run_plan;
@@ -32,18 +57,23 @@ typedef struct cvk_run_plan {
 typedef struct cvk_run_result {
     double from_s;
     int32_t mode;
-    double wanted_rad_s; /* electrical */
-    double reached_s;    /* after so long the speed stays within 3 % (a stop: the bridge is off);
-                            NaN: not reached */
-    double mean_rad_s;   /* over the last fifth of its time */
+    double wanted_rad_s;    /* electrical */
+    double wanted_mech_rad; /* of a position */
+    double reached_s;  /* after so long the speed stays within 3 %, the position within 0.5 degrees,
+                          or  the bridge is off after a stop; NaN: not reached, or there is nothing
+                          to  reach (torque, coast, brake) */
+    double mean_rad_s; /* over the last fifth of its time */
     double ripple_rad_s; /* rms around that mean */
 } cvk_run_result;
 
 typedef struct cvk_run {
     size_t count;
     cvk_run_result result[CVK_RUN_MOST];
+    cvk_run_finding finding[CVK_RUN_MOST]; /* one for each criterion of the plan */
     cvk_fault fault;
     double fault_s;
+    int32_t start_attempts;        /* of the last start */
+    cvk_start_reason start_reason; /* why the attempt before, or the start, failed */
     double largest_current_a;
     /* Estimated angle less true one, while the observer gives it and the motor turns faster than a
      * tenth of the rated speed; NaN without a truth. */
@@ -59,6 +89,10 @@ typedef bool (*cvk_run_row)(void *context, const cvk_device_row *row,
  * refusals of the device as they are. */
 cvk_status cvk_run_device(cvk_device *device, const cvk_run_plan *plan, cvk_run_row on_row,
                           void *context, cvk_run *out, cvk_refusal *why) CVK_MUST_CHECK;
+
+/* There is something to reach in this mode, and whether all was reached and every criterion met. */
+bool cvk_run_has_goal(int32_t mode);
+bool cvk_run_is_good(const cvk_run *run, const cvk_run_plan *plan);
 
 #ifdef __cplusplus
 }

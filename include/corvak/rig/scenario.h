@@ -12,20 +12,29 @@
 extern "C" {
 #endif
 
-#define CVK_SCENARIO_MOST 24
+#define CVK_SCENARIO_MOST 64
 #define CVK_SCENARIO_VALUES 2
 
 typedef enum cvk_rig_event_kind {
-    CVK_LOAD_CONSTANT,  /* torque_nm in the positive direction, like a hanging weight */
-    CVK_LOAD_FAN,       /* torque_nm against the motion at at_speed_mech_rad_s, with its square */
-    CVK_LOAD_BRAKE,     /* a hand: torque_nm against the motion, holds a resting shaft */
-    CVK_LOAD_BLOCKED,   /* the shaft stands still */
-    CVK_LOAD_UNBALANCE, /* torque_nm times the sine of the angle from at_angle_mech_rad */
-    CVK_LOAD_DRIVEN,    /* another machine turns the shaft at speed_mech_rad_s */
-    CVK_SET_POINT,      /* the person sets `value`, 0 .. 1 */
-    CVK_ASK_SPEED,      /* the controller is asked for speed_mech_rad_s */
-    CVK_ASK_STOP,       /* and for a controlled stop */
-    CVK_SET_POINT_LOST, /* pulse, pedal and digital set-point no longer arrive */
+    CVK_LOAD_CONSTANT,   /* torque_nm in the positive direction, like a hanging weight */
+    CVK_LOAD_FAN,        /* torque_nm against the motion at at_speed_mech_rad_s, with its square */
+    CVK_LOAD_BRAKE,      /* a hand: torque_nm against the motion, holds a resting shaft */
+    CVK_LOAD_BLOCKED,    /* the shaft stands still */
+    CVK_LOAD_UNBALANCE,  /* torque_nm times the sine of the angle from at_angle_mech_rad */
+    CVK_LOAD_DRIVEN,     /* another machine turns the shaft at speed_mech_rad_s */
+    CVK_SET_POINT,       /* the person sets `value`, 0 .. 1 */
+    CVK_ASK_SPEED,       /* the controller is asked for speed_mech_rad_s */
+    CVK_ASK_STOP,        /* and for a controlled stop, */
+    CVK_ASK_TORQUE,      /* torque_nm, */
+    CVK_ASK_POSITION,    /* position_mech_rad, any number of turns, */
+    CVK_ASK_BRAKE,       /* to stop as fast as the current limit allows, */
+    CVK_ASK_COAST,       /* or to let the motor run out */
+    CVK_EXPECT_SPEED,    /* meanwhile the speed stays within `within` of speed_mech_rad_s (share) */
+    CVK_EXPECT_POSITION, /* the position within within_mech_rad of position_mech_rad */
+    CVK_EXPECT_CURRENT,  /* no phase current is beyond highest_a */
+    CVK_EXPECT_ANGLE,    /* the angle in use is off by rms_deg at most, electrical */
+    CVK_EXPECT_RIPPLE,   /* the speed's spread about its mean is rms_mech_rad_s at most */
+    CVK_SET_POINT_LOST,  /* pulse, pedal and digital set-point no longer arrive */
     CVK_FAULT_OPEN_PHASE,
     CVK_FAULT_PHASE_SHORT,      /* between motor wires `phase` and `to_phase` */
     CVK_FAULT_SENSOR_STUCK,     /* the rotor sensor repeats its last reading */
