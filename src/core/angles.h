@@ -132,9 +132,9 @@ static inline float cvk_active_length(const cvk_setup *setup, float flux_wb, flo
  * speed loop makes a current of it, and that with the wrong resistance more of the offset. */
 static inline float cvk_pace_of(const cvk_setup *setup, float speed_rad_s)
 {
-    const float pace =
-        setup->observer.pace_least + fabsf(speed_rad_s) * setup->observer.pace_per_rad_s;
-    return pace < 1.0f ? pace : 1.0f;
+    const float pace = fabsf(speed_rad_s) * setup->observer.pace_per_rad_s;
+    return pace > 1.0f ? 1.0f
+                       : (pace < setup->observer.pace_least ? setup->observer.pace_least : pace);
 }
 
 /* The filter goes on at its speed; it turns to what is seen, with its bandwidth times `pace`. */

@@ -28,10 +28,13 @@
 #define MOST_FIT 1.4f
 #define PULSE_SHARE 0.04f /* of limit.current_a, at which a pulse ends */
 #define SHORT_TICKS 3u    /* a longer pulse is no pulse: the rotor is slow */
-#define GAP_TICKS 6u      /* between two pulses: the current dies out */
-#define SEEN_SHARE 0.3f   /* of the back-EMF at observer.least_speed_rad_s */
-#define UNLIKE 6e-3f      /* of the bus, that terminals at rest may read unlike */
-#define FAST_ENOUGH 1.7f  /* times observer.least_speed_rad_s */
+#define GAP_TICKS 4u      /* between two pulses, at least: the current dies out */
+#define GAP_RAD                                                                                    \
+    1.8f                 /* that the rotor turns from pulse to pulse: far for harmonics of the     \
+                            magnets not to count, near for its sign to be seen */
+#define SEEN_SHARE 0.3f  /* of the back-EMF at observer.least_speed_rad_s */
+#define UNLIKE 6e-3f     /* of the bus, that terminals at rest may read unlike */
+#define FAST_ENOUGH 1.7f /* times observer.least_speed_rad_s */
 
 enum stage { LISTEN = 0, FIRST, GAP, SECOND, FOUND };
 
@@ -113,9 +116,8 @@ static cvk_catch_answer listen(cvk_catch *c, const cvk_setup *setup, const cvk_a
 /* How far the rotor turned during a pulse, in size, from its current. */
 static float turned_in_pulse(const cvk_setup *setup, const cvk_moment *now, float current_a)
 {
-    const cvk_motor_settings *m = &setup->settings.motor;
-    const float l = 0.5f * (m->inductance_d_h + m->inductance_q_h);
-    return cvk_clamp(l * current_a / now->adapted_flux_wb, 1.0f);
+    const float l_q = setup->settings.motor.inductance_q_h;
+    return cvk_clamp(l_q * current_a / now->adapted_flux_wb, 1.0f);
 }
 
 /* The two pulses' currents, a known time apart: the turn between them is known up to whole turns,
@@ -123,7 +125,7 @@ static float turned_in_pulse(const cvk_setup *setup, const cvk_moment *now, floa
 static void find(cvk_catch *c, const cvk_setup *setup, const cvk_moment *now)
 {
     const cvk_ab i = now->current_ab_a;
-    const float T = setup->period_s, between_s = (float)(c->pulse + GAP_TICKS) * T;
+    const float T = setup->period_s, between_s = (float)(c->pulse + c->gap) * T;
     const float length_a = sqrtf(i.alpha * i.alpha + i.beta * i.beta);
     const float rough = turned_in_pulse(setup, now, length_a) / ((float)c->pulse * T);
     const float points = cvk_angle_of(i.alpha, i.beta);
@@ -143,6 +145,15 @@ static void find(cvk_catch *c, const cvk_setup *setup, const cvk_moment *now)
     c->angle_rad = cvk_wrap_angle(points + half + copysignf(0.5f * CVK_PI, c->speed_rad_s));
 }
 
+static uint32_t gap_of(const cvk_catch *c, const cvk_setup *setup, const cvk_moment *now)
+{
+    const cvk_ab i = now->current_ab_a;
+    const float length_a = sqrtf(i.alpha * i.alpha + i.beta * i.beta);
+    const float each = turned_in_pulse(setup, now, length_a) / (float)c->pulse;
+    const uint32_t calls = (uint32_t)(GAP_RAD / (each + 1e-4f));
+    return calls > GAP_TICKS + c->pulse ? calls - c->pulse : GAP_TICKS;
+}
+
 static bool pulse_is_over(cvk_catch *c, const cvk_setup *setup, cvk_moment *now)
 {
     const cvk_ab i = now->current_ab_a;
@@ -158,6 +169,7 @@ static cvk_catch_answer probe(cvk_catch *c, const cvk_setup *setup, cvk_moment *
         if (c->stage == FIRST) {
             c->pulse = c->ticks;
             c->first_rad = cvk_angle_of(now->current_ab_a.alpha, now->current_ab_a.beta);
+            c->gap = gap_of(c, setup, now);
             go_to(c, GAP);
         } else {
             find(c, setup, now);
@@ -165,7 +177,7 @@ static cvk_catch_answer probe(cvk_catch *c, const cvk_setup *setup, cvk_moment *
         }
     } else if (c->stage == FIRST && c->ticks > SHORT_TICKS) {
         go_to(c, LISTEN); /* slow: from here on the current is held at zero */
-    } else if (c->stage == GAP && c->ticks >= GAP_TICKS) {
+    } else if (c->stage == GAP && c->ticks >= c->gap) {
         go_to(c, SECOND);
     } else if (c->stage == FOUND) {
         c->angle_rad = cvk_wrap_angle(c->angle_rad + setup->period_s * c->speed_rad_s);

@@ -109,7 +109,9 @@ static void adapt(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
     const cvk_motor_settings *m = &setup->settings.motor;
     const cvk_angle *seen = &now->source[setup->observer.chosen];
     cvk_adaptation *a = &angles->adaptation;
-    if (seen->quality > SURE && setup->observer.adapting > 0.0f && now->bridge_on != 0) {
+    /* a blocked rotor under a turning vector could be explained by a wrong resistance */
+    const bool in_use = now->bridge_on != 0 && now->angle_source != CVK_ANGLE_IMPOSED;
+    if (seen->quality > SURE && setup->observer.adapting > 0.0f && in_use) {
         const float misfit = tracked_by(angles, setup->observer.chosen)->misfit_wb;
         const float q_a = cvk_park(now->current_ab_a, cvk_rotation_of(seen->angle_rad)).q;
         const float per_ohm = q_a / seen->speed_rad_s;

@@ -27,7 +27,9 @@ void cvk_emf_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
                           o->step_wb.beta - l_q * (o->current_a.beta - o->before_a.beta)};
     const cvk_dq seen = cvk_park(chord, middle);
     const float speed_seen = (fabsf(s->emf_v.d) + fabsf(s->emf_v.q)) / o->flux_wb;
-    const float pace = cvk_pace_of(setup, speed_seen), share = pace * setup->observer.filter;
+    const float slow =
+        (speed_seen + setup->settings.observer.least_speed_rad_s) * setup->observer.pace_per_rad_s;
+    const float pace = slow < 1.0f ? slow : 1.0f, share = pace * setup->observer.filter;
     s->emf_v.d += share * (rate * seen.d - s->emf_v.d);
     s->emf_v.q += share * (rate * seen.q - s->emf_v.q);
     const float way = copysignf(1.0f, s->at.speed_rad_s);

@@ -64,6 +64,7 @@ const cvk_moment *cvk_observing_step(cvk_observing *observing, const cvk_observi
                        isfinite(row->acted_v.beta);
     now->tick++;
     now->bridge_on = row->bridge_on;
+    now->angle_source = (int32_t)o->setup.observer.chosen;
     now->terminals_known = row->bridge_on == 0 ? 1 : 0;
     now->fault = whole ? CVK_FAULT_NONE : CVK_FAULT_SAMPLE;
     if (whole) {

@@ -20,6 +20,7 @@
 #define LOST_S 0.02f        /* and may be without an idea so long */
 #define FILTER_RATIO 4.0f   /* of the back-EMF's filter to the tracking filter */
 #define QUALITY_RAD 0.5236f /* spread of the error at the least speed: 30 degrees */
+#define PACE_LEAST 0.4f     /* of the tracking bandwidth, at rest: it still follows accelerations */
 #define ADAPT_S 0.3f        /* in which a misfit is taken up */
 #define STUCK_RAD 0.6f   /* electrical, that the rotor goes on while the sensor's reading stays */
 #define STUCK_STEPS 4.0f /* and steps of the sensor */
@@ -127,7 +128,7 @@ static void prepare_observer(cvk_setup *setup)
     c->pull = 1.0f - expf(-s->bandwidth_rad_s * T);
     c->filter = 1.0f - expf(-FILTER_RATIO * turn);
     c->pace_per_rad_s = 1.0f / s->tracking_bandwidth_rad_s;
-    c->pace_least = s->least_speed_rad_s * c->pace_per_rad_s;
+    c->pace_least = PACE_LEAST;
     c->drift_speed_rad = turn * turn;
     c->doubt_rad_s = QUALITY_RAD * s->least_speed_rad_s;
     c->adapting = s->adapt != 0 ? (float)CVK_JUDGE_TICKS * T / ADAPT_S : 0.0f;

@@ -153,7 +153,7 @@ static void begin_attempt(cvk_startup *s, const cvk_setup *setup, cvk_moment *no
     s->emf_v = (cvk_dq){0.0f, 0.0f};
     s->across_v = s->back_rad = 0.0f;
     s->gives_way = false;
-    s->emf_square_v2 = 0.0f;
+    s->across_square_v2 = 0.0f;
     now->start_d_a = 0.0f;
 }
 
@@ -204,8 +204,8 @@ static void watch_rotor(cvk_startup *s, const cvk_setup *setup, const cvk_angles
     s->across_v += setup->period_s / WATCH_QUICK_S * (across - s->across_v);
     s->emf_v.d += share * (along - s->emf_v.d);
     s->emf_v.q += share * (across - s->emf_v.q);
-    const float square = s->emf_v.d * s->emf_v.d + s->emf_v.q * s->emf_v.q;
-    s->emf_square_v2 += setup->period_s / WATCH_SLOW_S * (square - s->emf_square_v2);
+    const float square = s->across_v * s->across_v;
+    s->across_square_v2 += setup->period_s / WATCH_SLOW_S * (square - s->across_square_v2);
     const float full_v = angles->imposed.speed_rad_s * now->adapted_flux_wb;
     now->start_follow = full_v != 0.0f ? cvk_clamp(s->emf_v.q / full_v, 1.0f) : 1.0f;
 }
@@ -257,7 +257,7 @@ static void align(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cv
     const float left = 1.0f - share / APPROACH_SHARE;
     impose(angles, now, left > 0.0f ? -s->way * APPROACH_RAD * left : 0.0f, 0.0f);
     watch_rotor(s, setup, angles, now, WATCH_QUICK_S);
-    const float doubt = doubt_v(setup, now), speed_v2 = s->emf_square_v2;
+    const float doubt = doubt_v(setup, now), speed_v2 = s->across_square_v2;
     s->calm = left <= 0.0f && speed_v2 < doubt * doubt ? s->calm + 1u : 0u;
     const bool rests = (float)s->calm > CALM_SHARE * length;
     const float along = s->emf_v.d, across = fabsf(s->emf_v.q);
@@ -328,9 +328,9 @@ static void turn(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
     } else if (s->lost > (slips ? setup->start.slip_ticks : setup->start.patience_ticks)) {
         const float still = STILL_SHARE * full_v;
         fail(s, setup, angles, now,
-             !slips                             ? CVK_START_UNSEEN
-             : s->emf_square_v2 < still * still ? CVK_START_BLOCKED
-                                                : CVK_START_SLIPPED);
+             !slips                                ? CVK_START_UNSEEN
+             : s->across_square_v2 < still * still ? CVK_START_BLOCKED
+                                                   : CVK_START_SLIPPED);
     }
 }
 

@@ -12,7 +12,7 @@
 typedef struct cvk_catch {
     int32_t stage;                /* of the two pulses */
     uint32_t ticks;               /* in this stage */
-    uint32_t pulse;               /* length of a pulse */
+    uint32_t pulse, gap;          /* length of a pulse, and from one to the next */
     float first_rad;              /* where the first pulse's current pointed */
     cvk_ab emf_v;                 /* back-EMF, */
     float before_rad;             /* where it pointed at the call before, */
@@ -40,7 +40,7 @@ typedef struct cvk_startup {
     float back_rad;           /* that the vector gives way */
     float across_v;           /* back-EMF across the current, quick mean */
     cvk_dq emf_v;             /* mean, along and across it */
-    float emf_square_v2;
+    float across_square_v2;
     cvk_catch catch;
     bool gives_way; /* the standing vector, to a rotor that passes */
     bool stopped;   /* a request to stop has been fulfilled */

@@ -232,6 +232,7 @@ enum { WANTED, SET, SPEED, Q, COLUMNS };
 /* What the speed loop is made of, and what it drives. */
 typedef struct loop {
     double gain, integral_gain, limit_a;     /* of the controller */
+    double ahead;                            /* A per acceleration of the set-point */
     double reach;                            /* electrical acceleration per A */
     double current_rad_s, tracking_rad_s, T; /* bandwidths */
 } loop;
@@ -253,10 +254,12 @@ static void predict_speed(const loop *l, double load_a, cvk_measured_step *out)
     const double follow_i = 1.0 - exp(-l->current_rad_s * l->T),
                  follow_w = 1.0 - exp(-l->tracking_rad_s * l->T);
     for (size_t n = 0; n < out->rows; n++) {
+        const size_t next = n + 1 < out->rows ? n + 1 : n;
+        const double ahead_a = l->ahead * (out->set[next] - out->set[n]) / out->spacing_s;
         out->predicted[n] = lag[1];
         for (unsigned k = 0; k < steps; k++) {
             const double error = out->set[n] - lag[1];
-            const double wanted_a = l->gain * error + integral_a;
+            const double wanted_a = l->gain * error + integral_a + ahead_a;
             const double given_a = fmin(fmax(wanted_a, -l->limit_a), l->limit_a);
             if (given_a == wanted_a || (wanted_a > 0.0) != (error > 0.0)) {
                 integral_a += l->integral_gain * l->T * error;
@@ -339,6 +342,7 @@ static void judge_speed(const cvk_session *s, double load_a, double inertia_kg_m
     loop l = {.gain = cvk_session_value(s, "speed.gain_a_s"),
               .integral_gain = cvk_session_value(s, "speed.integral_gain_a"),
               .limit_a = speed_limit_a(s),
+              .ahead = fmax(0.0, cvk_session_value(s, "speed.feedforward_a_s2")),
               .current_rad_s = TWO_PI * cvk_session_value(s, "current.bandwidth_hz"),
               .tracking_rad_s = by_observer
                                     ? cvk_session_value(s, "observer.tracking_bandwidth_rad_s")

@@ -11,6 +11,7 @@
 #include <string.h>
 
 static const char *const off_on[] = {"off", "on", NULL};
+static const char *const yes_no[] = {"yes", "no", NULL};
 static const char *const no_yes[] = {"no", "yes", NULL};
 static const char *const windings[] = {"star", "delta", NULL};
 static const char *const fidelities[] = {"averaged", "switched", NULL};
@@ -108,6 +109,7 @@ static const cvk_rig_field fields[] = {
     FLAW(sensing, ringing_a, 0, 0, 1000, ringing, "error right after an edge of the own leg"),
     MAY(sensing, ringing_decay_s, 3e-7, 1e-9, 1e-4, "ringing falls by e in this time"),
     FLAW(sensing, settling_s, 0, 0, 2e-5, settling, "a shunt must carry its current this long"),
+    PICK(sensing, terminal_voltages, yes_no, "terminals are measured, bridge off"),
     NEED(sensing, voltage_range_v, 5, 200, "voltages are read from 0 to range"),
     FLAW(sensing, voltage_noise_v, NAN, 0, 10, voltage_noise, "noise of a voltage reading, rms"),
     FLAW(sensing, voltage_gain_tolerance, NAN, 0, 0.2, voltage_gain, "bound of the gain error"),

@@ -171,7 +171,9 @@ void cvk_sensing_read(cvk_rig *rig, cvk_rig_sample *sample)
     for (int n = 0; n < 3; n++) {
         /* bridge off: the star point floats at about half the bus */
         double v = 0.5 * rig->state.bus_v + emf[d->leg_phase[n]];
-        sample->terminal_v[n] = rig->bridge_on ? NAN : read_voltage(rig, &rig->terminal[n], v);
+        sample->terminal_v[n] = rig->bridge_on || s->terminal_voltages == CVK_TERMINALS_NOT_MEASURED
+                                    ? NAN
+                                    : read_voltage(rig, &rig->terminal[n], v);
     }
     sample->bus_v = read_voltage(rig, &rig->bus, rig->state.bus_v);
 }

@@ -59,7 +59,7 @@ START_TEST(gains_make_the_wheel_turn)
     assert_status(run(CORVAK_COMMAND " run " WHEEL " short.scenario.yaml --tune wheel.tune.yaml "
                                      "--json"),
                   0);
-    assert_says(out, "\"reached\" : true");
+    assert_says(out, "\"good\" : true");
 }
 END_TEST
 
@@ -103,7 +103,8 @@ START_TEST(what_cannot_be_done_is_said)
         run(CORVAK_COMMAND " run " WHEEL " held.scenario.yaml --tune wheel.tune.yaml --length 8"),
         1);
     assert_says(out, "FAULT: the rotor did not follow the start");
-    assert_says(out, "NOT every set-point was reached");
+    assert_says(out, "rotor stood still");
+    assert_says(out, "NOT good");
 }
 END_TEST
 

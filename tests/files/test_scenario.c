@@ -85,7 +85,7 @@ START_TEST(mistakes_are_refused_with_line_and_cure)
         snprintf(many + used, sizeof many - used, "x%d:\n  what: blocked_rotor\n", n);
     }
     ck_assert_int_ne(parse(many), CVK_OK);
-    ck_assert_ptr_nonnull(strstr(complaint.text, "more than 24 events"));
+    ck_assert_ptr_nonnull(strstr(complaint.text, "more than 64 events"));
 }
 END_TEST
 

@@ -80,6 +80,12 @@ typedef enum cvk_rig_current_sensing {
     CVK_SENSING_SINGLE_SHUNT  /* in the bus: two active vectors show two phases */
 } cvk_rig_current_sensing;
 
+/* Whether the motor's terminals are measured while the bridge is off. */
+typedef enum cvk_rig_terminals {
+    CVK_TERMINALS_MEASURED,
+    CVK_TERMINALS_NOT_MEASURED
+} cvk_rig_terminals;
+
 /* Tolerances are bounds: gain and offset of each channel are drawn evenly from +- the bound. */
 typedef struct cvk_rig_sensing {
     int current_sensing;      /* cvk_rig_current_sensing */
@@ -94,6 +100,7 @@ typedef struct cvk_rig_sensing {
     double ringing_a;       /* error just after an edge of the channel's own leg */
     double ringing_decay_s; /* it falls by e in this time */
     double settling_s;      /* a shunt must carry its current this long before the sample */
+    int terminal_voltages;  /* cvk_rig_terminals */
     double voltage_range_v; /* 0 .. range, bus and terminals */
     double voltage_noise_v;
     double voltage_gain_tolerance;

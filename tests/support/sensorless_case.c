@@ -1,0 +1,210 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Random cases of a motor without a rotor sensor.
+ */
+#include "sensorless_case.h"
+
+#include "corvak/sim/device.h"
+
+#include <math.h>
+#include <stdio.h>
+#include <stdlib.h>
+
+#define PI 3.14159265358979323846
+#define REST_S 0.25
+#define LONGEST_S 12.0
+#define MEAN_S 0.03 /* over which a speed is taken */
+#define JUDGED_S 0.7
+
+const char *const sensorless_names[CASES] = {"start", "loaded",  "blocked", "catch",  "blind",
+                                             "angle", "angle10", "slow",    "reverse"};
+
+typedef struct work {
+    cvk_device device;
+    cvk_rig *rig;
+    const cvk_moment *now;
+    double pole_pairs, turned_rad, before_rad, mean_rad_s;
+    sensorless_outcome out;
+} work;
+
+/* Even, 0 .. 1. */
+static double even(uint64_t *state)
+{
+    *state = *state * 6364136223846793005u + 1442695040888963407u;
+    return (double)(*state >> 40) / 16777216.0;
+}
+
+double sensorless_rated(const cvk_rig_config *b)
+{
+    return 0.6 * b->supply.bus_v / sqrt(3.0) / b->motor.flux_linkage_wb;
+}
+
+static void spoil(cvk_rig_config *bench, uint64_t *n, double most)
+{
+    cvk_motor_settings *m = &bench->tune.motor;
+    const float r = (float)(1.0 + most * (2.0 * even(n) - 1.0)),
+                l = (float)(1.0 + most * (2.0 * even(n) - 1.0)),
+                flux = (float)(1.0 + most * (2.0 * even(n) - 1.0));
+    m->resistance_ohm *= r;
+    m->inductance_d_h *= l;
+    m->inductance_q_h *= l;
+    m->flux_linkage_wb *= flux;
+    bench->motor.ambient_degc = most > 0.0 ? 10.0 + 50.0 * even(n) : 25.0;
+}
+
+static cvk_rig_scenario load_of(const cvk_rig_config *b, sensorless_what what, uint64_t *n)
+{
+    const double rated_nm =
+        1.5 * b->motor.pole_pairs * b->motor.flux_linkage_wb * (double)b->tune.limit.current_a;
+    const double share = what == CASE_LOADED                           ? 0.3
+                         : what == CASE_SLOW                           ? (even(n) < 0.5 ? 0.0 : 0.3)
+                         : what == CASE_ANGLE || what == CASE_ANGLE_10 ? 0.3 * even(n)
+                                                                       : 0.0;
+    cvk_rig_scenario s = {.count = 0};
+    if (what == CASE_BLOCKED) {
+        s.item[s.count++] = cvk_rig_event_default(CVK_LOAD_BLOCKED);
+    } else if (share > 0.0) {
+        s.item[s.count] = cvk_rig_event_default(CVK_LOAD_BRAKE);
+        s.item[s.count++].value[0] = share * rated_nm;
+    }
+    return s;
+}
+
+/* One control period, and what it shows. `way`: the direction asked for. */
+static bool look(work *w, double way)
+{
+    cvk_device_row row;
+    cvk_device_truth truth;
+    w->device.truth(w->device.context, &truth);
+    if (w->device.step(w->device.context, &row) != CVK_OK) {
+        return false;
+    }
+    sensorless_outcome *o = &w->out;
+    w->turned_rad +=
+        isnan(w->before_rad) ? 0.0 : way * remainder(truth.angle_e_rad - w->before_rad, 2.0 * PI);
+    w->before_rad = truth.angle_e_rad;
+    w->now = row.now;
+    w->mean_rad_s += (double)w->device.hardware.period_s / MEAN_S *
+                     (truth.speed_mech_rad_s * w->pole_pairs - w->mean_rad_s);
+    o->backward_rad = fmax(o->backward_rad, -w->turned_rad);
+    for (int k = 0; k < 3; k++) {
+        o->current_a = fmax(o->current_a, fabs(truth.current_a[k]));
+    }
+    if (row.now->start_phase < CVK_START_ALIGN) {
+        o->caught_a = o->current_a;
+    }
+    o->fault = (cvk_fault)row.now->fault;
+    o->reason = (cvk_start_reason)row.now->start_reason;
+    return o->fault == CVK_FAULT_NONE;
+}
+
+static bool ask(work *w, cvk_request request)
+{
+    return w->device.request(w->device.context, &request, NULL) == CVK_OK;
+}
+
+static void rest(work *w)
+{
+    const long rows = lround(REST_S / (double)w->device.hardware.period_s);
+    bool goes = ask(w, (cvk_request){.mode = CVK_MODE_REST});
+    for (long n = 0; n < rows && goes; n++) {
+        goes = look(w, 1.0);
+    }
+    goes = goes && ask(w, (cvk_request){.mode = CVK_MODE_OFF}) && look(w, 1.0);
+    w->out = (sensorless_outcome){.good = goes};
+    w->turned_rad = 0.0;
+}
+
+/* Until the mean speed is within 5 %; the time that took. */
+static bool reach(work *w, double speed_rad_s)
+{
+    double time_s = 0.0;
+    bool there = false,
+         goes = ask(w, (cvk_request){.mode = CVK_MODE_SPEED, .speed_rad_s = (float)speed_rad_s});
+    while (goes && time_s < LONGEST_S && !there) {
+        goes = look(w, copysign(1.0, speed_rad_s));
+        time_s += (double)w->device.hardware.period_s;
+        there = fabs(w->mean_rad_s - speed_rad_s) < 0.05 * fabs(speed_rad_s) &&
+                w->now->start_phase >= CVK_START_TURN;
+    }
+    w->out.took_s += time_s;
+    return there && goes;
+}
+
+/* Angle and mean speed once the speed is there. */
+static bool judge(work *w, double speed_rad_s, double length_s)
+{
+    double square = 0.0, rows = 0.0, sum = 0.0, all = 0.0;
+    bool goes = true;
+    for (double t = 0.0; t < length_s && goes; t += (double)w->device.hardware.period_s) {
+        goes = look(w, copysign(1.0, speed_rad_s));
+        sum += cvk_rig_state_of(w->rig)->speed_mech_rad_s * w->pole_pairs;
+        all += 1.0;
+        if (t > 0.3 * length_s && w->now->angle_source != CVK_ANGLE_IMPOSED) {
+            const double off = remainder((double)w->now->angle.angle_rad - w->before_rad, 2.0 * PI);
+            square += off * off;
+            rows += 1.0;
+        }
+    }
+    w->out.angle_rms_rad = rows > 0.0 ? sqrt(square / rows) : 0.0;
+    w->out.speed_off = fabs(sum / all / speed_rad_s - 1.0);
+    return goes;
+}
+
+static double speed_of(sensorless_what what, double rated, uint64_t *n)
+{
+    const double way = even(n) < 0.5 ? -1.0 : 1.0;
+    return way * rated *
+           (what == CASE_CATCH || what == CASE_BLIND      ? even(n)
+            : what == CASE_ANGLE || what == CASE_ANGLE_10 ? 0.1 + 0.9 * even(n)
+            : what == CASE_SLOW                           ? 0.02
+            : what == CASE_REVERSE                        ? 0.6
+                                                          : 0.3);
+}
+
+static void run(work *w, sensorless_what what, double rated, uint64_t *n)
+{
+    double speed = speed_of(what, rated, n);
+    if (what == CASE_CATCH || what == CASE_BLIND) {
+        const double mech = speed / w->pole_pairs;
+        cvk_rig_spin(w->rig, mech, mech);
+        speed = copysign(fmax(fabs(speed), 0.15 * rated), speed);
+    }
+    bool good = reach(w, speed);
+    if (what == CASE_BLOCKED) {
+        good = w->out.fault == CVK_FAULT_START && w->out.reason == CVK_START_BLOCKED;
+    } else if (good && what == CASE_REVERSE) {
+        const double backward = w->out.backward_rad;
+        good = reach(w, -speed);
+        w->out.backward_rad = backward;
+    } else if (good && what == CASE_SLOW) {
+        /* whole turns of the motor's cogging, and of the electrical angle */
+        const double turn_s = 2.0 * PI / fabs(speed);
+        good = judge(w, speed, fmax(0.5, turn_s)) && judge(w, speed, fmax(1.0, 2.0 * turn_s)) &&
+               w->out.speed_off < 0.05;
+    } else if (good && (what == CASE_ANGLE || what == CASE_ANGLE_10)) {
+        good = judge(w, speed, JUDGED_S);
+    }
+    w->out.good = good;
+}
+
+sensorless_outcome sensorless_case(const cvk_rig_config *bench, sensorless_what what, unsigned k)
+{
+    uint64_t n = 77u + 1000003u * k + (unsigned)what;
+    cvk_rig_config own = *bench;
+    work w = {.pole_pairs = bench->motor.pole_pairs, .before_rad = NAN};
+    spoil(&own, &n, what == CASE_ANGLE ? 0.0 : 0.1);
+    own.sensing.terminal_voltages =
+        what == CASE_BLIND ? CVK_TERMINALS_NOT_MEASURED : own.sensing.terminal_voltages;
+    if (cvk_sim_device_open(&w.device, &own, 100u + k, NULL) != CVK_OK) {
+        fprintf(stderr, "%s: no device\n", bench->name);
+        abort();
+    }
+    w.rig = cvk_sim_device_inside(&w.device)->rig;
+    rest(&w);
+    const cvk_rig_scenario load = load_of(&own, what, &n);
+    cvk_rig_set_scenario(w.rig, &load);
+    run(&w, what, sensorless_rated(bench), &n);
+    cvk_device_close(&w.device);
+    return w.out;
+}
