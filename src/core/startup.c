@@ -33,16 +33,17 @@
  * from behind, when it passes or goes away. */
 #define NEAR 0.5f /* tangent of the angle to the vector from which it passes */
 #define GOING_SHARE 0.1f
-#define SWIFT 40.0f         /* times the slew of the current: while the rotor swings */
-#define CALM_SHARE 0.25f    /* of align_s without motion: the rotor has come */
-#define CAUGHT_RAD2 0.02f   /* variance of a caught rotor's angle */
-#define ALIGNED_RAD2 0.2f   /* variance of the rotor's angle then */
-#define APPROACH_RAD 1.0f   /* the vector comes from so far behind */
-#define APPROACH_SHARE 0.2f /* of align_s */
+#define SWIFT 40.0f          /* times the slew of the current: while the rotor swings */
+#define CALM_SHARE 0.25f     /* of align_s without motion: the rotor has come */
+#define CAUGHT_RAD2 0.02f    /* variance of a caught rotor's angle */
+#define ALIGNED_RAD2 0.2f    /* variance of the rotor's angle then */
+#define APPROACH_RAD 1.3f    /* the vector comes from so far behind */
+#define APPROACH_SHARE 0.35f /* of align_s */
 /* While it turns: the current follows the load. */
 #define TIGHT 0.6f /* follow below it: more current */
 #define EASY 0.9f  /* above it: less */
 #define LEAST_SHARE 0.4f
+#define FOLLOWS 0.35f     /* follow that the observer needs as a witness: no resistance makes it */
 #define SLIPS 0.25f       /* follow below it: not following */
 #define STILL_SHARE 0.35f /* of the back-EMF that the vector's speed would make */
 #define WATCH_QUICK_S 3e-3f
@@ -216,6 +217,12 @@ static float doubt_v(const cvk_setup *setup, const cvk_moment *now)
     return setup->observer.doubt_rad_s * now->adapted_flux_wb;
 }
 
+/* Calls in which it was so, less those in which it was not. */
+static uint32_t counted(uint32_t so_far, bool so)
+{
+    return so ? so_far + 1u : so_far - (so_far > 0u ? 1u : 0u);
+}
+
 /* ---- phases ---------------------------------------------------------------------------------- */
 
 static void look(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
@@ -284,7 +291,7 @@ static bool agrees(const cvk_setup *setup, const cvk_moment *now)
 {
     const cvk_angle *seen = &now->source[setup->observer.chosen];
     const float along = copysignf(seen->speed_rad_s, now->source[CVK_ANGLE_IMPOSED].speed_rad_s);
-    return seen->quality > TRUSTED && along == seen->speed_rad_s;
+    return seen->quality > TRUSTED && along == seen->speed_rad_s && now->start_follow > FOLLOWS;
 }
 
 /* More current when the rotor trails far, less when it hardly does. */
@@ -299,12 +306,6 @@ static void follow_load(cvk_startup *s, const cvk_setup *setup, const cvk_moment
     } else if (now->start_follow > EASY) {
         s->current_a = cvk_toward(s->current_a, least_a, 0.2f * step);
     }
-}
-
-/* Calls in which it was so, less those in which it was not. */
-static uint32_t counted(uint32_t so_far, bool so)
-{
-    return so ? so_far + 1u : so_far - (so_far > 0u ? 1u : 0u);
 }
 
 static void turn(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
@@ -351,7 +352,12 @@ static void run(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cvk_
     now->start_phase = yields ? CVK_START_YIELD : CVK_START_RUN;
     now->start_d_a = cvk_toward(now->start_d_a, yields ? setup->start.current_a : 0.0f, step_a);
     const bool lost = angle_is_lost(s, setup, now);
-    if (yields && now->start_d_a >= setup->start.current_a) {
+    const bool strains = fabsf(now->current_set_a.q) > 0.98f * setup->speed_current_a;
+    s->calm = counted(s->calm, strains && cvk_mode_by_speed(now->request.mode) && along > slow &&
+                                   fabsf(speed) < slow);
+    if (s->calm > setup->start.patience_ticks) {
+        fail(s, setup, angles, now, CVK_START_BLOCKED);
+    } else if (yields && now->start_d_a >= setup->start.current_a) {
         hand_back(s, setup, angles, now);
     } else if (lost && s->ticks < setup->start.patience_ticks) {
         fail(s, setup, angles, now, CVK_START_UNSEEN);
