@@ -1,10 +1,10 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * record_readings [plain] [absolute|encoder|sincos|halls]: writes a run of the potter's wheel
- * without a rotor sensor, as readings.bin (ports/replay): start, takeover, speed. With gains from
- * the wheel's own card; plain: without compensation of the inverter's own voltage and of the
- * currents' harmonics. With a sensor named, that one is decoded beside the observer: the difference
- * is what it costs.
+ * record_readings [plain] [flux|emf|kalman|absolute|encoder|sincos|halls]: writes a run of the
+ * potter's wheel without a rotor sensor, as readings.bin (ports/replay): start, takeover, speed.
+ * With gains from the wheel's own card; plain: without compensation of the inverter's own voltage
+ * and of the currents' harmonics. With a sensor named, that one is decoded beside the observer: the
+ * difference is what it costs.
  */
 #include "replay.h"
 #include "sensorless.h"
@@ -47,6 +47,11 @@ int main(int argc, char **argv)
         bench.tune.inverter.voltage_v = 0.0f;
     }
     static const char *const kinds[] = {"absolute", "encoder", "sincos", "halls"};
+    static const char *const observers[] = {"flux", "emf", "kalman"};
+    for (int n = 0; n < 3 && argc > 2; n++) {
+        bench.tune.observer.kind =
+            strcmp(argv[2], observers[n]) == 0 ? n : bench.tune.observer.kind;
+    }
     for (int n = 0; n < 4 && argc > 2; n++) {
         if (strcmp(argv[2], kinds[n]) == 0) {
             bench.rotor_sensor.kind = n;

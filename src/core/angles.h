@@ -45,6 +45,7 @@ typedef struct cvk_rotor {
 typedef struct cvk_tracked {
     float angle_rad, speed_rad_s;
     float misfit_wb;    /* mean: by how much the flux linkage is shorter than expected */
+    cvk_ab before_wb;   /* where what is tracked pointed at the sample before */
     float unknown_rad2; /* variance of the angle that was begun with, as far as it still counts */
     float turned_back_rad2; /* mean square: by how much the filter had to turn back */
 } cvk_tracked;
@@ -150,14 +151,24 @@ static inline void cvk_tracked_correct(cvk_tracked *t, const cvk_setup *setup, f
     t->speed_rad_s += pace * pace * setup->observer.gain_speed * error_rad;
 }
 
+/* Far from what is seen: the filter begins anew where that points, with the speed at which it
+ * turned from one sample to the next. A filter cannot catch what turns faster than its bandwidth.
+ */
+void cvk_tracked_relocate(cvk_tracked *t, const cvk_setup *setup, cvk_ab flux_wb);
+/* The same for an observer that sees how the flux linkage has moved since the sample before. */
+void cvk_tracked_relocate_by_chord(cvk_tracked *t, const cvk_setup *setup, cvk_ab chord_wb,
+                                   float flux_wb);
+
+#define CVK_FAR 0.5f /* cosine */
+
 /* The sine of an error stands for it, and a right angle for anything beyond. */
 static inline float cvk_error_of(float along, float across)
 {
     return along >= 0.0f ? across : copysignf(1.0f, across);
 }
 
-/* Takes in the misfit and the error of this step, and writes the source. */
+/* Takes in the misfit and the squared error of this step, and writes the source. */
 void cvk_tracked_tell(cvk_tracked *t, const cvk_setup *setup, const cvk_observed *observed,
-                      float misfit_wb, float error_rad, cvk_angle *out);
+                      float misfit_wb, float error_rad2, cvk_angle *out);
 
 #endif

@@ -115,12 +115,28 @@ static float stopping_speed(const cvk_setup *setup, float way_rad)
     return sqrtf(2.0f * a * way_rad + (lost + half) * (lost + half)) - lost - half;
 }
 
+/* The speed to go for when `way_rad` is left. What still pushes on has to be taken back first: it
+ * adds speed and takes some of the way. */
+static float able_speed(const cvk_motion *m, const cvk_setup *setup, float way_rad)
+{
+    const float j = setup->settings.speed.jerk_rad_s3, sign = copysignf(1.0f, way_rad);
+    const float push = sign * m->acceleration_rad_s2, speed = sign * m->speed_rad_s;
+    const float left = fabsf(way_rad);
+    if (!(j > 0.0f) || push <= 0.0f) {
+        return stopping_speed(setup, left);
+    }
+    const float time_s = push / j, more = 0.5f * push * time_s;
+    const float gone = time_s * (speed + push * time_s * (1.0f / 3.0f));
+    const float able = left > gone ? stopping_speed(setup, left - gone) - more : 0.0f;
+    return able > 0.0f ? able : 0.0f;
+}
+
 float cvk_motion_to_place(cvk_motion *m, const cvk_setup *setup, const cvk_moment *now)
 {
     const cvk_position_settings *s = &setup->settings.position;
     const cvk_place goal = place_asked(setup, &now->request);
     const float way = way_between(m->led_to, goal), T = setup->period_s;
-    const float able = stopping_speed(setup, fabsf(way));
+    const float able = able_speed(m, setup, way);
     approach(m, setup, copysignf(able < s->speed_rad_s ? able : s->speed_rad_s, way));
     if (fabsf(way) < THERE_RAD && fabsf(m->speed_rad_s) * T < THERE_RAD) {
         m->led_to = goal;

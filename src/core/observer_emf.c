@@ -30,8 +30,9 @@ void cvk_emf_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
     const float slow =
         (speed_seen + setup->settings.observer.least_speed_rad_s) * setup->observer.pace_per_rad_s;
     const float pace = slow < 1.0f ? slow : 1.0f, share = pace * setup->observer.filter;
-    s->emf_v.d += share * (rate * seen.d - s->emf_v.d);
-    s->emf_v.q += share * (rate * seen.q - s->emf_v.q);
+    const cvk_dq off = {rate * seen.d - s->emf_v.d, rate * seen.q - s->emf_v.q};
+    s->emf_v.d += share * off.d;
+    s->emf_v.q += share * off.q;
     const float way = copysignf(1.0f, s->at.speed_rad_s);
     const float length = sqrtf(s->emf_v.d * s->emf_v.d + s->emf_v.q * s->emf_v.q);
     const float per_length = length > 0.0f ? 1.0f / length : 0.0f;
@@ -40,6 +41,13 @@ void cvk_emf_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
     const float speed = fabsf(s->at.speed_rad_s) * (1.0f - half * half * (1.0f / 6.0f)) + 1e-3f;
     const float d_a = cvk_park(o->current_a, middle).d;
     const float misfit = cvk_active_length(setup, o->flux_wb, d_a) - length / speed;
-    cvk_tracked_correct(&s->at, setup, error, pace);
-    cvk_tracked_tell(&s->at, setup, o, misfit, error, &now->source[CVK_ANGLE_EMF]);
+    if (way * s->emf_v.q < CVK_FAR * length && o->judge) {
+        cvk_tracked_relocate_by_chord(&s->at, setup, chord, o->flux_wb);
+    } else {
+        cvk_tracked_correct(&s->at, setup, error, pace);
+    }
+    s->at.before_wb = chord;
+    /* what is left of the noise behind the filter */
+    const float rough = 0.5f * share * (off.d * off.d + off.q * off.q) * per_length * per_length;
+    cvk_tracked_tell(&s->at, setup, o, misfit, error * error + rough, &now->source[CVK_ANGLE_EMF]);
 }

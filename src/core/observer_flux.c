@@ -46,6 +46,11 @@ void cvk_flux_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
     s->stator_wb.alpha += scale * active.alpha;
     s->stator_wb.beta += scale * active.beta;
     const float error = cvk_error_of(seen.d, seen.q * per_length);
-    cvk_tracked_correct(&s->at, setup, error, cvk_pace_of(setup, s->at.speed_rad_s));
-    cvk_tracked_tell(&s->at, setup, o, misfit, error, &now->source[CVK_ANGLE_FLUX]);
+    if (seen.d < CVK_FAR * length && fabsf(misfit) < 0.5f * o->flux_wb) {
+        cvk_tracked_relocate(&s->at, setup, active);
+    } else {
+        cvk_tracked_correct(&s->at, setup, error, cvk_pace_of(setup, s->at.speed_rad_s));
+    }
+    s->at.before_wb = active;
+    cvk_tracked_tell(&s->at, setup, o, misfit, error * error, &now->source[CVK_ANGLE_FLUX]);
 }

@@ -107,7 +107,8 @@ void cvk_kalman_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now
     predict(s, setup);
     cvk_tracked_predict(&s->at, setup);
     const cvk_rotation frame = cvk_rotation_of(s->at.angle_rad);
-    const cvk_dq seen = cvk_park(cvk_active_flux(setup, s->stator_wb, o->current_a), frame);
+    const cvk_ab active = cvk_active_flux(setup, s->stator_wb, o->current_a);
+    const cvk_dq seen = cvk_park(active, frame);
     const float length = sqrtf(seen.d * seen.d + seen.q * seen.q);
     const float per_length = length > 1e-3f * o->flux_wb ? 1.0f / length : 0.0f;
     const float error = cvk_error_of(seen.d, seen.q * per_length);
@@ -119,7 +120,12 @@ void cvk_kalman_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now
     const cvk_ab moved = cvk_park_inverse((cvk_dq){o->flux_wb * x[0], o->flux_wb * x[1]}, frame);
     s->stator_wb.alpha += moved.alpha;
     s->stator_wb.beta += moved.beta;
-    s->at.angle_rad = cvk_wrap_angle(s->at.angle_rad + x[2]);
-    s->at.speed_rad_s += x[3] / setup->period_s;
-    cvk_tracked_tell(&s->at, setup, o, misfit, error, &now->source[CVK_ANGLE_KALMAN]);
+    if (seen.d < CVK_FAR * length && fabsf(misfit) < 0.5f * o->flux_wb) {
+        cvk_tracked_relocate(&s->at, setup, active);
+    } else {
+        s->at.angle_rad = cvk_wrap_angle(s->at.angle_rad + x[2]);
+        s->at.speed_rad_s += x[3] / setup->period_s;
+    }
+    s->at.before_wb = active;
+    cvk_tracked_tell(&s->at, setup, o, misfit, error * error, &now->source[CVK_ANGLE_KALMAN]);
 }

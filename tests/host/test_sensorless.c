@@ -1,0 +1,74 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Random cases without a rotor sensor, a few of each kind: bench_sensorless has a hundred. Every
+ * imperfection on, averaged and switched.
+ */
+#include "sensorless.h"
+#include "sensorless_case.h"
+#include "suite.h"
+
+#include <math.h>
+
+#define DEGREES (180.0 / 3.14159265358979323846)
+
+static const char *const motors[] = {"wheel", "mixer", "blower", "table"};
+enum { EACH = 2 };
+
+static void check(const cvk_rig_config *bench, sensorless_what what, unsigned k)
+{
+    const sensorless_outcome o = sensorless_case(bench, what, k);
+    const double limit_a = (double)bench->tune.limit.current_a;
+    ck_assert_msg(o.good, "%s, %s, case %u: %s; %s", bench->name, sensorless_names[what], k,
+                  cvk_fault_text(o.fault), cvk_start_reason_text(o.reason));
+    if (what == CASE_START || what == CASE_LOADED) {
+        ck_assert_msg(o.backward_rad < 190.0 / DEGREES, "%s: %.0f deg backward", bench->name,
+                      DEGREES * o.backward_rad);
+    }
+    if (what == CASE_CATCH) {
+        ck_assert_double_lt(o.caught_a, 0.2 * limit_a);
+    }
+    if (what == CASE_BLIND && bench->motor.pole_pairs > 1.0) {
+        /* the blower's few microhenry let more flow in one period at full speed */
+        ck_assert_double_lt(o.caught_a, 0.2 * limit_a);
+    }
+    ck_assert_double_lt(o.angle_rms_rad, (what == CASE_ANGLE ? 3.0 : 8.0) / DEGREES);
+    ck_assert_double_lt(o.current_a, 1.15 * limit_a);
+}
+
+START_TEST(random_cases)
+{
+    cvk_rig_config bench = bench_with_gains(motors[_i], 2);
+    for (int f = 0; f < 2; f++) {
+        bench.inverter.fidelity = f;
+        for (int what = 0; what < CASES; what++) {
+            for (unsigned k = 0; k < EACH; k++) {
+                check(&bench, (sensorless_what)what, 50u + k);
+            }
+        }
+    }
+}
+END_TEST
+
+/* The other observers start, turn and stop a motor too. */
+START_TEST(any_observer_runs_the_wheel)
+{
+    cvk_rig_config bench = bench_with_gains("wheel", 2);
+    bench.tune.observer.kind = _i;
+    check(&bench, CASE_LOADED, 60u);
+    check(&bench, CASE_REVERSE, 62u);
+    if (_i == CVK_OBSERVER_KALMAN) { /* the back-EMF's needs more speed than that */
+        check(&bench, CASE_ANGLE_10, 61u);
+    }
+}
+END_TEST
+
+static void add(TCase *tests)
+{
+    tcase_add_loop_test(tests, random_cases, 0, 4);
+    tcase_add_loop_test(tests, any_observer_runs_the_wheel, 1, 3);
+}
+
+int main(void)
+{
+    return run_suite("sensorless", add, 240.0);
+}
