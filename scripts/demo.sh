@@ -41,6 +41,12 @@ say "corvak gains $out/wheel.card.yaml $rig -o $out/wheel.tune.yaml"
 say "corvak run $rig data/throwing.scenario.yaml --tune $out/wheel.tune.yaml --plot $out/wheel-run.png"
 "$corvak" run "$rig" data/throwing.scenario.yaml --tune "$out/wheel.tune.yaml" \
     --plot "$out/wheel-run.png"
+seen=t,ia,ib,ic,duty_a,duty_b,duty_c,vdc,true_theta_e
+say "corvak replay $out/wheel-run.h5 --map theta_e=true_theta_e --plot $out/wheel-replay.png"
+"$corvak" run "$rig" data/throwing.scenario.yaml --tune "$out/wheel.tune.yaml" \
+    -o "$out/wheel-run.h5" -c "$seen" >/dev/null
+"$corvak" replay "$out/wheel-run.h5" --map theta_e=true_theta_e --tune "$out/wheel.tune.yaml" \
+    --plot "$out/wheel-replay.png"
 say "corvak serve $rig --tune $out/wheel.tune.yaml"
 rm -f "$out/address"
 "$corvak" serve "$rig" --tune "$out/wheel.tune.yaml" >"$out/address" &
@@ -59,4 +65,4 @@ kill -INT $server
 wait $server
 trap - EXIT
 say "card: $out/wheel.card.yaml   tune: $out/wheel.tune.yaml, as tuned: $out/wheel-tuned.tune.yaml"
-say "figures: $out/wheel.png, $out/mixer-sensors.png, $out/wheel-run.png, $out/wheel-steps.png"
+say "figures: $out/wheel.png, $out/mixer-sensors.png, $out/wheel-run.png, $out/wheel-replay.png, $out/wheel-steps.png"

@@ -54,8 +54,6 @@ for run in standstill spin coast; do
 done
 corvak estimate wheel-*.csv --compare data/wheel.rig.yaml --card wheel.card.yaml \
     --plot "$shots/estimate-page.png" --plot-details "$shots/estimate-details.png" >/dev/null
-corvak estimate data/wheel-duty.h5 --compare data/wheel.rig.yaml \
-    --plot "$shots/estimate-ordinary-run.png" >/dev/null
 corvak examine wheel-standstill.csv --plot "$shots/examine-page.png" >/dev/null
 corvak rig data/wheel.rig.yaml --plot "$shots/rig-inverters.png" >/dev/null
 corvak record duty --rig data/wheel.rig.yaml --seed 7 --scenario data/centring.scenario.yaml \
@@ -68,7 +66,10 @@ corvak record spin --rig data/blower.rig.yaml --seed 7 --scope va,vb,ia --from 1
 
 corvak gains wheel.card.yaml data/wheel.rig.yaml -o wheel.tune.yaml >/dev/null
 corvak run data/wheel.rig.yaml data/throwing.scenario.yaml --tune wheel.tune.yaml \
-    --plot "$shots/run-page.png" >/dev/null
+    --plot "$shots/run-page.png" -o run.h5 \
+    -c t,ia,ib,ic,duty_a,duty_b,duty_c,vdc,true_theta_e >/dev/null
+corvak replay run.h5 --map theta_e=true_theta_e --card wheel.card.yaml --tune wheel.tune.yaml --search \
+    --plot "$shots/replay-page.png" >/dev/null 2>&1
 
 cat >keys <<'EOF'
 start 150rpm

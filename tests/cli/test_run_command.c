@@ -20,6 +20,15 @@ static const char card[] = "name: wheel\n"
                            "inverter:\n"
                            "  dead_time_voltage_v: {value: 0.272, low: 0.271, high: 0.273}\n";
 
+static const char table_card[] = "name: table\n"
+                                 "motor:\n"
+                                 "  resistance_ohm: {value: 8.02, low: 7.96, high: 8.09}\n"
+                                 "  inductance_d_h: {value: 5.02e-3, low: 4.98e-3, high: 5.06e-3}\n"
+                                 "  inductance_q_h: {value: 5.22e-3, low: 5.18e-3, high: 5.26e-3}\n"
+                                 "  flux_linkage_wb: {value: 0.0501, low: 0.0499, high: 0.0504}\n"
+                                 "  pole_pairs: {value: 4}\n"
+                                 "  inertia_kg_m2: {value: 7.9e-4, low: 7.7e-4, high: 8.1e-4}\n";
+
 static const char up_and_stop[] = "name: short\n"
                                   "up:\n"
                                   "  what: speed\n"
@@ -33,6 +42,7 @@ static void prepare(void)
 {
     make_folder();
     write_file("wheel.card.yaml", card, -1);
+    write_file("table.card.yaml", table_card, -1);
     write_file("short.scenario.yaml", up_and_stop, -1);
 }
 
@@ -108,12 +118,87 @@ START_TEST(what_cannot_be_done_is_said)
 }
 END_TEST
 
+/* Criteria are part of the verdict: met, missed, and one that nothing was measured for. */
+START_TEST(criteria_decide_the_verdict)
+{
+    assert_status(run(CORVAK_COMMAND " gains wheel.card.yaml " WHEEL " -o wheel.tune.yaml"), 0);
+    write_file("strict.scenario.yaml",
+               "name: strict\nup:\n  what: speed\n  from_s: 0.3\n  speed_mech_rad_s: 9\n"
+               "steady:\n  what: expect_speed\n  from_s: 4\n  for_s: 1\n  speed_mech_rad_s: 9\n"
+               "  within: 0.05\nhardly:\n  what: expect_current\n  highest_a: 0.5\n"
+               "late:\n  what: expect_ripple\n  from_s: 50\n  for_s: 1\n  rms_mech_rad_s: 1\n",
+               -1);
+    assert_status(run(CORVAK_COMMAND " run " WHEEL " strict.scenario.yaml --tune wheel.tune.yaml "
+                                     "--length 5.3"),
+                  1);
+    assert_says(out, "steady               4 s to 5 s: met: speed off by");
+    assert_says(out, "MISSED: current");
+    assert_says(out, "MISSED: nothing was measured then");
+    assert_says(out, "NOT good");
+    write_file("bad.scenario.yaml", "name: bad\nx:\n  what: expect_speed\n  from_s: 1\n", -1);
+    assert_status(run(CORVAK_COMMAND " run " WHEEL " bad.scenario.yaml --tune wheel.tune.yaml"), 2);
+    assert_says(err, "a expect_speed needs speed_mech_rad_s");
+}
+END_TEST
+
+/* The turntable's moves by its encoder, as the demo shows them. */
+START_TEST(the_table_moves_to_exact_angles)
+{
+    assert_status(run(CORVAK_COMMAND " gains table.card.yaml " CORVAK_DATA
+                                     "/table.rig.yaml --rotor-sensor -o table.tune.yaml"),
+                  0);
+    assert_says(out, "position.gain_per_s");
+    assert_status(run(CORVAK_COMMAND " run " CORVAK_DATA "/table.rig.yaml " CORVAK_DATA
+                                     "/decorating.scenario.yaml --tune table.tune.yaml --json"),
+                  0);
+    assert_says(out, "\"quantity\" : \"position_mech_rad\"");
+    assert_says(out, "\"good\" : true");
+}
+END_TEST
+
+/* A run's log goes through the observers; with its true angle, and a search. */
+START_TEST(a_log_is_replayed)
+{
+    assert_status(run(CORVAK_COMMAND " gains wheel.card.yaml " WHEEL " -o wheel.tune.yaml"), 0);
+    assert_status(run(CORVAK_COMMAND " run " WHEEL " short.scenario.yaml --tune wheel.tune.yaml "
+                                     "-o log.h5 -c t,ia,ib,ic,duty_a,duty_b,duty_c,vdc,"
+                                     "true_theta_e"),
+                  0);
+    assert_status(run(CORVAK_COMMAND " replay log.h5 --map theta_e=true_theta_e --tune "
+                                     "wheel.tune.yaml --plot replay.svg"),
+                  0);
+    assert_says(out, "reference: the log's electrical angle");
+    assert_says(out, "kalman");
+    char *page = read_file("replay.svg");
+    assert_says(page, "angle error / deg");
+    g_free(page);
+    assert_status(run(CORVAK_COMMAND " replay log.h5 --card wheel.card.yaml --json"), 0);
+    assert_says(out, "\"reference\" : \"consensus\"");
+    assert_status(run(CORVAK_COMMAND " replay log.h5 --map theta_e=true_theta_e --tune "
+                                     "wheel.tune.yaml -P observer.tracking_bandwidth_rad_s=30 "
+                                     "--search --observer kalman -o found.tune.yaml"),
+                  0);
+    assert_says(out, "Search: kalman");
+    char *tune = read_file("found.tune.yaml");
+    assert_says(tune, "kind: kalman");
+    g_free(tune);
+    assert_status(run(CORVAK_COMMAND " replay log.h5 --tune wheel.tune.yaml --search"), 1);
+    assert_says(err, "needs the rotor's angle");
+    assert_status(run(CORVAK_COMMAND " replay log.h5 --tune wheel.tune.yaml --observer none"), 2);
+    assert_status(run(CORVAK_COMMAND " replay log.h5 -o x.tune.yaml"), 2);
+    assert_status(run(CORVAK_COMMAND " replay"), 2);
+}
+END_TEST
+
 static void add(TCase *tests)
 {
     tcase_add_unchecked_fixture(tests, prepare, remove_folder);
     tcase_add_test(tests, gains_make_the_wheel_turn);
     tcase_add_test(tests, a_hand_set_value_gives_new_gains);
     tcase_add_test(tests, what_cannot_be_done_is_said);
+    tcase_add_test(tests, criteria_decide_the_verdict);
+    tcase_add_test(tests, the_table_moves_to_exact_angles);
+    tcase_add_test(tests, a_log_is_replayed);
 }
 
 int main(void)

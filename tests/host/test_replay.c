@@ -36,7 +36,7 @@ static void forget(void)
     recording_free(&spin);
 }
 
-/* Each is near the sensor, also where the spin turns round (there the flux observer is the worst),
+/* Each is near the sensor, also where the spin turns round (the worst is there),
  * and says so; the sensor's offset, which no log names, is found. */
 START_TEST(observers_are_near_the_sensor)
 {
