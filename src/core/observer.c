@@ -22,6 +22,8 @@
 #define TERMINAL_DOUBT 0.3f /* of terminals against that of duties and currents */
 #define TURNED_BACK 2.0f    /* variance of the angle for that of what the filter turns back */
 #define SURE 0.8f           /* quality from which there is something to adapt to */
+#define SURE_BY_START 0.6f  /* the same when the start is a witness */
+#define FOLLOWS 0.5f        /* of the start, from which the rotor surely turns */
 #define DOUBT_R_SHARE 0.15f /* as a resistance is known: a winding warms up */
 #define DOUBT_FLUX_SHARE 0.1f
 #define MOST_R_SHARE 0.6f /* that it may have gone away from the settings */
@@ -142,8 +144,10 @@ static void adapt(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
     const cvk_angle *seen = &now->source[setup->observer.chosen];
     cvk_adaptation *a = &angles->adaptation;
     /* a blocked rotor under a turning vector could be explained by a wrong resistance */
-    const bool in_use = now->bridge_on != 0 && now->angle_source != CVK_ANGLE_IMPOSED;
-    if (seen->quality > SURE && setup->observer.adapting > 0.0f && in_use) {
+    const bool follows = now->start_phase == CVK_START_TURN && now->start_follow > FOLLOWS;
+    const bool in_use = now->bridge_on != 0 && (now->angle_source != CVK_ANGLE_IMPOSED || follows);
+    if (seen->quality > (follows ? SURE_BY_START : SURE) && setup->observer.adapting > 0.0f &&
+        in_use) {
         const float misfit = tracked_by(angles, setup->observer.chosen)->misfit_wb;
         const float q_a = cvk_park(now->current_ab_a, cvk_rotation_of(seen->angle_rad)).q;
         const float per_ohm = q_a / seen->speed_rad_s;

@@ -273,9 +273,10 @@ static void align(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cv
     s->current_a = cvk_toward(s->current_a, comes ? GOING_SHARE * s->full_a : s->full_a,
                               (swings ? SWIFT : 2.0f) * setup->start.current_step_a);
     s->gives_way = swings && !comes;
+    const float flows_a = seen_from(now, CVK_ANGLE_IMPOSED).d;
+    s->lost = counted(s->lost, flows_a < 0.3f * s->current_a);
     if (share >= 1.0f || rests) {
-        const cvk_dq i = seen_from(now, CVK_ANGLE_IMPOSED);
-        if (i.d < 0.5f * s->current_a) {
+        if (s->lost > setup->start.settle_ticks) {
             fail(s, setup, angles, now, CVK_START_NO_CURRENT);
         } else {
             s->gives_way = false;
