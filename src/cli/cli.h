@@ -32,6 +32,7 @@ int cmd_wiring(int argc, char **argv);
 int cmd_calibrate(int argc, char **argv);
 int cmd_gains(int argc, char **argv);
 int cmd_run(int argc, char **argv);
+int cmd_ladder(int argc, char **argv);
 int cmd_replay(int argc, char **argv);
 int cmd_serve(int argc, char **argv);
 int cmd_tune(int argc, char **argv);

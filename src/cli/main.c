@@ -27,6 +27,7 @@ static const struct {
     {"gains", "from a motor card and a rig to the controller's tune file", cmd_gains},
     {"replay", "run the observers over a log and search their settings", cmd_replay},
     {"run", "run the controller on the simulated rig through a scenario", cmd_run},
+    {"ladder", "the lowest and the highest usable speed", cmd_ladder},
     {"serve", "the simulated controller as a process of its own", cmd_serve},
     {"tune", "a live session with a controller: guarded changes, measured steps", cmd_tune},
     {"parameters", "list what a tune file may hold", cmd_parameters},

@@ -22,8 +22,9 @@ typedef struct measure {
 typedef struct judge {
     cvk_run *out;
     const cvk_run_plan *plan;
-    size_t now; /* request that rules; plan->count before the first */
-    double sum, square, rows;
+    size_t now;               /* request that rules; plan->count before the first */
+    double sum, square, rows; /* of the speed, in the last fifth of a request */
+    double current_a, quality, by_vector, off_square, off_rows; /* and of the rest */
     double angle_square, angle_rows;
     measure measure[CVK_RUN_MOST];
     double turned_rad, before_rad; /* the rotor's electrical angle, true when it is known */
@@ -41,8 +42,13 @@ static void finish_request(judge *j)
         cvk_run_result *r = &j->out->result[j->now];
         r->mean_rad_s = j->sum / j->rows;
         r->ripple_rad_s = sqrt(fmax(0.0, j->square / j->rows - r->mean_rad_s * r->mean_rad_s));
+        r->current_a = j->current_a / j->rows;
+        r->quality = j->quality / j->rows;
+        r->by_vector = j->by_vector / j->rows;
+        r->angle_rms_rad = j->off_rows > 0.0 ? sqrt(j->off_square / j->off_rows) : NAN;
     }
     j->sum = j->square = j->rows = 0.0;
+    j->current_a = j->quality = j->by_vector = j->off_square = j->off_rows = 0.0;
 }
 
 /* What the row shows, by the truth when there is one: mechanical. */
@@ -50,7 +56,7 @@ typedef struct shown {
     double speed_rad_s, position_rad, largest_a, off_rad;
 } shown;
 
-static void judge_request(judge *j, double time_s, const shown *now, bool bridge_on,
+static void judge_request(judge *j, double time_s, const shown *now, const cvk_moment *moment,
                           double pole_pairs)
 {
     cvk_run_result *r = &j->out->result[j->now];
@@ -59,7 +65,7 @@ static void judge_request(judge *j, double time_s, const shown *now, bool bridge
         r->mode == CVK_MODE_POSITION ? fabs(now->position_rad - r->wanted_mech_rad) < NEAR_MECH_RAD
         : r->mode == CVK_MODE_SPEED
             ? fabs(speed_e - r->wanted_rad_s) < REACHED_SHARE * fabs(r->wanted_rad_s) + SLOW_RAD_S
-            : !bridge_on;
+            : moment->bridge_on == 0;
     if (!there) {
         r->reached_s = NAN;
     } else if (isnan(r->reached_s)) {
@@ -69,6 +75,11 @@ static void judge_request(judge *j, double time_s, const shown *now, bool bridge
         j->sum += speed_e;
         j->square += speed_e * speed_e;
         j->rows += 1.0;
+        j->current_a += hypot((double)moment->current_a.d, (double)moment->current_a.q);
+        j->quality += (double)moment->angle.quality;
+        j->by_vector += moment->angle_source == CVK_ANGLE_IMPOSED;
+        j->off_square += isfinite(now->off_rad) ? now->off_rad * now->off_rad : 0.0;
+        j->off_rows += isfinite(now->off_rad);
     }
 }
 
@@ -163,7 +174,7 @@ static void judge_row(judge *j, const cvk_device *device, const cvk_device_row *
     j->out->largest_current_a = fmax(j->out->largest_current_a, s.largest_a);
     judge_criteria(j, row->time_s, &s);
     if (j->now < j->plan->count && cvk_run_has_goal(j->out->result[j->now].mode)) {
-        judge_request(j, row->time_s, &s, now->bridge_on != 0, p);
+        judge_request(j, row->time_s, &s, now, p);
     }
 }
 

@@ -156,6 +156,21 @@ START_TEST(the_table_moves_to_exact_angles)
 }
 END_TEST
 
+/* The lowest and the highest speed, with what holds the rotor. */
+START_TEST(a_ladder_finds_both_ends)
+{
+    assert_status(run(CORVAK_COMMAND " gains wheel.card.yaml " WHEEL " -o wheel.tune.yaml"), 0);
+    assert_status(run(CORVAK_COMMAND " ladder " WHEEL " --tune wheel.tune.yaml --plot ladder.svg"),
+                  0);
+    assert_says(out, "vector    usable");
+    assert_says(out, "angle     NOT usable");
+    assert_says(out, "without load  lowest usable speed");
+    assert_says(out, "the flux linkage of 21.5 mWb is too small for the observer");
+    assert_status(run(CORVAK_COMMAND " ladder " WHEEL " --tune wheel.tune.yaml --within 0"), 2);
+    assert_status(run(CORVAK_COMMAND " ladder"), 2);
+}
+END_TEST
+
 /* A run's log goes through the observers; with its true angle, and a search. */
 START_TEST(a_log_is_replayed)
 {
@@ -198,6 +213,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, what_cannot_be_done_is_said);
     tcase_add_test(tests, criteria_decide_the_verdict);
     tcase_add_test(tests, the_table_moves_to_exact_angles);
+    tcase_add_test(tests, a_ladder_finds_both_ends);
     tcase_add_test(tests, a_log_is_replayed);
 }
 

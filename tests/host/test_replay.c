@@ -24,6 +24,7 @@ static void read_rows(double pole_pairs)
                      CVK_OK);
 }
 
+/* Once for all: each test is a process of its own. */
 static void record_spin(void)
 {
     bench = bench_with_gains("wheel", 4);
@@ -131,7 +132,7 @@ END_TEST
 
 static void add(TCase *tests)
 {
-    tcase_add_checked_fixture(tests, record_spin, forget);
+    tcase_add_unchecked_fixture(tests, record_spin, forget);
     tcase_add_test(tests, observers_are_near_the_sensor);
     tcase_add_test(tests, a_reversed_sensor_is_seen_through);
     tcase_add_test(tests, without_a_sensor_they_are_compared);

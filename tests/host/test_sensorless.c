@@ -12,7 +12,7 @@
 #define DEGREES (180.0 / 3.14159265358979323846)
 
 static const char *const motors[] = {"wheel", "mixer", "blower", "table"};
-enum { EACH = 2 };
+enum { EACH = 1 };
 
 static void check(const cvk_rig_config *bench, sensorless_what what, unsigned k)
 {

@@ -64,6 +64,10 @@ typedef struct cvk_run_result {
                           to  reach (torque, coast, brake) */
     double mean_rad_s; /* over the last fifth of its time */
     double ripple_rad_s; /* rms around that mean */
+    /* over the same time: length of the current vector, mean; quality of the angle in use, mean;
+     * how far that angle is off, rms (NaN without a truth); share in which the vector held the
+     * rotor */
+    double current_a, quality, angle_rms_rad, by_vector;
 } cvk_run_result;
 
 typedef struct cvk_run {

@@ -1,0 +1,89 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * A ladder of speeds, as one run that asks for them one after the other.
+ */
+#include "corvak/host/ladder.h"
+
+#include <math.h>
+#include <stdlib.h>
+
+#define TWO_PI 6.28318530717958647693
+#define DOWN 0.7 /* from rung to rung */
+#define RUNGS_DOWN 16
+#define RUNGS_UP 16
+#define UP 0.1 /* of the rated speed */
+#define SHORTEST_S 1.5
+#define LONGEST_S 10.0
+#define TURNS 10.0 /* electrical, on a rung: two of them in its last fifth */
+
+cvk_ladder_options cvk_ladder_options_default(void)
+{
+    return (cvk_ladder_options){.within = 0.05, .ripple = 0.2};
+}
+
+typedef struct walk {
+    const cvk_run_plan *plan;
+    bool (*progress)(void *context, double share);
+    void *context;
+    unsigned long rows;
+} walk;
+
+static bool on_row(void *context, const cvk_device_row *row, const cvk_device_truth *truth)
+{
+    walk *w = context;
+    (void)truth;
+    return w->progress == NULL || w->rows++ % 4000u != 0 ||
+           w->progress(w->context, row->time_s / w->plan->length_s);
+}
+
+static void make_plan(cvk_run_plan *plan, const cvk_device *device, const cvk_ladder_options *o)
+{
+    const cvk_settings *s = device->settings(device->context);
+    const double start_s =
+        (double)(s->start.align_s + s->start.speed_rad_s / s->start.acceleration_rad_s2);
+    const double a = fmax(1.0, (double)s->speed.acceleration_rad_s2);
+    double at_s = 0.5, speed = 0.5 * o->rated_rad_s;
+    *plan = (cvk_run_plan){.rated_rad_s = o->rated_rad_s};
+    for (int n = 0; n < (o->up ? RUNGS_UP : RUNGS_DOWN); n++) {
+        const double hold_s = fmin(fmax(SHORTEST_S, TURNS * TWO_PI / speed), LONGEST_S);
+        plan->item[plan->count++] =
+            (cvk_run_request){at_s, {.mode = CVK_MODE_SPEED, .speed_rad_s = (float)speed}};
+        at_s += hold_s + (n == 0 ? 2.0 * start_s + speed / a : 0.5 * start_s);
+        speed = o->up ? speed + UP * o->rated_rad_s : speed * DOWN;
+    }
+    plan->length_s = at_s;
+}
+
+static bool is_usable(const cvk_run_result *r, const cvk_ladder_options *o)
+{
+    const double wanted = r->wanted_rad_s;
+    return fabs(r->mean_rad_s - wanted) <= o->within * wanted &&
+           r->ripple_rad_s <= o->ripple * wanted;
+}
+
+cvk_status cvk_ladder_walk(cvk_device *device, const cvk_ladder_options *options,
+                           bool (*progress)(void *context, double share), void *context,
+                           cvk_ladder *out, cvk_refusal *why)
+{
+    cvk_run_plan *plan = malloc(sizeof *plan);
+    cvk_run *run = malloc(sizeof *run);
+    *out = (cvk_ladder){.count = 0};
+    cvk_status status = plan == NULL || run == NULL ? CVK_NO_MEMORY : CVK_OK;
+    if (status == CVK_OK) {
+        make_plan(plan, device, options);
+        walk w = {.plan = plan, .progress = progress, .context = context};
+        status = cvk_run_device(device, plan, on_row, &w, run, why);
+        out->fault = run->fault;
+        status = status == CVK_STOPPED ? CVK_OK : status;
+    }
+    bool usable = status == CVK_OK;
+    for (size_t n = 0; usable && n < run->count && n < CVK_LADDER_MOST; n++) {
+        const bool ended = run->fault != CVK_FAULT_NONE && n + 1 == run->count;
+        usable = !ended && is_usable(&run->result[n], options);
+        out->rung[out->count++] = (cvk_rung){run->result[n], usable};
+        out->farthest_rad_s = usable ? run->result[n].wanted_rad_s : out->farthest_rad_s;
+    }
+    free(run);
+    free(plan);
+    return status;
+}
