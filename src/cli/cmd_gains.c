@@ -6,8 +6,9 @@
 
 #include "corvak/files/card_yaml.h"
 #include "corvak/files/tune_yaml.h"
-#include "corvak/host/gains.h"
+#include "corvak/host/pwm_advice.h"
 #include "corvak/sim/sim.h"
+#include "gnuplot.h"
 
 #include <math.h>
 #include <string.h>
@@ -16,9 +17,10 @@
 #define DEGREES (180.0 / 3.14159265358979323846)
 
 typedef struct arguments {
-    char *output, *tune;
+    char *output, *tune, *plot;
     char **parameters;
     gboolean json, sensor;
+    double edge_s;
 } arguments;
 
 /* What was computed, and the limits that it was computed with. */
@@ -73,7 +75,107 @@ static void print_gains(const cvk_gains *g, const char *name)
             g->top_speed_rad_s);
 }
 
-static void print_json(const cvk_gains *g, const char *name)
+/* ---- the PWM frequency ----------------------------------------------------------------------- */
+
+static void print_pwm(const cvk_pwm_advice *a)
+{
+    const cvk_pwm_row *least = &a->row[a->least], *most = &a->row[a->most],
+                      *now = &a->row[a->present];
+    g_print(
+        "\nPWM frequency      ripple   bus      angle per  dead    switching/  blocked    fastest\n"
+        "                   p-p      ripple   period     time    conduction  rotor      loop\n");
+    for (size_t n = 0; n < a->count; n++) {
+        const cvk_pwm_row *r = &a->row[n];
+        g_print(
+            "  %8.1f kHz  %7.1f %%  %6.2f %%  %6.3f rad  %5.2f %%  %9.2f  %7.0f %%  %7.0f Hz%s\n",
+            1e-3 * r->pwm_hz, 100.0 * r->cost[CVK_PWM_RIPPLE], 100.0 * r->cost[CVK_PWM_CAPACITOR],
+            r->cost[CVK_PWM_ANGLE], 100.0 * r->cost[CVK_PWM_DEAD_TIME], r->cost[CVK_PWM_SWITCHING],
+            100.0 * r->cost[CVK_PWM_BLOCKED], r->bandwidth_hz,
+            n == a->present ? "  as it is"
+            : n == a->most  ? "  most sensible"
+            : n == a->least ? "  least sensible"
+                            : "");
+    }
+    g_print("  sensible      %7.1f %%  %6.2f %%  %6.3f rad  %5.2f %%  %9.2f  %7.0f %%  at most\n",
+            100.0 * cvk_pwm_sensible(CVK_PWM_RIPPLE), 100.0 * cvk_pwm_sensible(CVK_PWM_CAPACITOR),
+            cvk_pwm_sensible(CVK_PWM_ANGLE), 100.0 * cvk_pwm_sensible(CVK_PWM_DEAD_TIME),
+            cvk_pwm_sensible(CVK_PWM_SWITCHING), 100.0 * cvk_pwm_sensible(CVK_PWM_BLOCKED));
+    g_print("at %.4g kHz the %s is %.2g times what is sensible; the least sensible choice here is "
+            "%.4g kHz\n(%s: %.2g times), the most %.4g kHz (%s: %.2g times).\nThe bus capacitor "
+            "carries %.3g A rms at any of them.\n",
+            1e-3 * now->pwm_hz, cvk_pwm_cost_text(now->worst), now->worst_ratio,
+            1e-3 * least->pwm_hz, cvk_pwm_cost_text(least->worst), least->worst_ratio,
+            1e-3 * most->pwm_hz, cvk_pwm_cost_text(most->worst), most->worst_ratio,
+            now->capacitor_a);
+}
+
+static void add_pwm(JsonBuilder *b, const cvk_pwm_advice *a)
+{
+    static const char *const keys[CVK_PWM_COSTS] = {[CVK_PWM_RIPPLE] = "ripple_share",
+                                                    [CVK_PWM_CAPACITOR] = "bus_ripple_share",
+                                                    [CVK_PWM_ANGLE] = "angle_per_period_rad",
+                                                    [CVK_PWM_DEAD_TIME] = "dead_time_share",
+                                                    [CVK_PWM_SWITCHING] = "switching_to_conduction",
+                                                    [CVK_PWM_BLOCKED] = "blocked_rotor_share"};
+    json_builder_begin_object(b);
+    add_json_number(b, "most_sensible_hz", a->row[a->most].pwm_hz);
+    add_json_number(b, "least_sensible_hz", a->row[a->least].pwm_hz);
+    add_json_text(b, "why", cvk_pwm_cost_text(a->row[a->least].worst));
+    add_json_number(b, "capacitor_rms_a", a->row[0].capacitor_a);
+    json_builder_set_member_name(b, "frequencies");
+    json_builder_begin_array(b);
+    for (size_t n = 0; n < a->count; n++) {
+        json_builder_begin_object(b);
+        add_json_number(b, "pwm_hz", a->row[n].pwm_hz);
+        for (int c = 0; c < CVK_PWM_COSTS; c++) {
+            add_json_number(b, keys[c], a->row[n].cost[c]);
+        }
+        add_json_number(b, "current_bandwidth_hz", a->row[n].bandwidth_hz);
+        json_builder_end_object(b);
+    }
+    json_builder_end_array(b);
+    json_builder_end_object(b);
+}
+
+/* Each cost over the frequency, as a multiple of what is sensible; the present one marked. */
+static gboolean draw(const cvk_pwm_advice *a, const char *name, const char *path,
+                     cvk_complaint *complaint)
+{
+    static const char *const colours[CVK_PWM_COSTS] = {BLUE,      ORANGE,    GREEN,
+                                                       "#cc79a7", "#e69f00", "#56b4e9"};
+    char *title = g_strdup_printf("%s: what a PWM frequency costs", name);
+    FILE *g = open_figure(path, title, complaint);
+    g_free(title);
+    if (g == NULL) {
+        return FALSE;
+    }
+    fprintf(g, "$pwm << EOD\n");
+    for (size_t n = 0; n < a->count; n++) {
+        fprintf(g, "%g", 1e-3 * a->row[n].pwm_hz);
+        for (int c = 0; c < CVK_PWM_COSTS; c++) {
+            fprintf(g, " %g", fmax(a->row[n].cost[c] / cvk_pwm_sensible((cvk_pwm_cost)c), 1e-3));
+        }
+        fprintf(g, "\n");
+    }
+    fprintf(
+        g,
+        "EOD\nset lmargin at screen 0.08\nset rmargin at screen 0.73\nset bmargin at screen 0.09\n"
+        "set tmargin at screen 0.92\nset logscale xy\nset key outside right center\n"
+        "set xlabel 'PWM frequency / kHz'\nset ylabel 'times what is sensible'\n"
+        "set yrange [0.01:*]\nset xrange [%g:%g]\nset arrow 1 from %g, graph 0 to %g, graph 1 "
+        "nohead dt 2 lc rgb "
+        "'" GREY "'\nplot 1 with lines lw 2 lc rgb '" GREY "' title 'sensible at most'",
+        1e-3 * a->row[0].pwm_hz, 1e-3 * a->row[a->count - 1].pwm_hz,
+        1e-3 * a->row[a->present].pwm_hz, 1e-3 * a->row[a->present].pwm_hz);
+    for (int c = 0; c < CVK_PWM_COSTS; c++) {
+        fprintf(g, ", $pwm using 1:%d with linespoints lw 1.5 pt 7 ps 0.6 lc rgb '%s' title '%s'",
+                2 + c, colours[c], cvk_pwm_cost_text((cvk_pwm_cost)c));
+    }
+    fprintf(g, ", NaN with lines dt 2 lc rgb '" GREY "' title 'as it is'\n");
+    return close_figure(g, path, complaint);
+}
+
+static void print_json(const cvk_gains *g, const cvk_pwm_advice *pwm, const char *name)
 {
     const cvk_loop_prediction *c = &g->current;
     JsonBuilder *b = json_builder_new();
@@ -103,6 +205,8 @@ static void print_json(const cvk_gains *g, const char *name)
     json_builder_end_object(b);
     add_json_number(b, "speed_bandwidth_rad_s", g->speed_bandwidth_rad_s);
     add_json_number(b, "top_speed_rad_s", g->top_speed_rad_s);
+    json_builder_set_member_name(b, "pwm");
+    add_pwm(b, pwm);
     json_builder_end_object(b);
     print_json_document(b);
 }
@@ -139,10 +243,23 @@ static int work(const arguments *a, const char *card_path, const char *rig_path)
         g_printerr("corvak gains: the gains contradict the limits: %s\n", text);
         return EXIT_ANSWER_NO;
     }
+    cvk_pwm_advice pwm;
+    const cvk_pwm_stage power = {.pwm_hz = rig.inverter.pwm_hz,
+                                 .updates_per_period = rig.inverter.updates_per_period,
+                                 .bus_v = rig.supply.bus_v,
+                                 .dead_time_s = rig.inverter.dead_time_s,
+                                 .capacitor_f = rig.supply.capacitor_f,
+                                 .switch_resistance_ohm = rig.inverter.switch_resistance_ohm,
+                                 .edge_s = a->edge_s};
+    cvk_advise_pwm(&gains, &power, &pwm);
     if (a->json) {
-        print_json(&gains, rig.name);
+        print_json(&gains, &pwm, rig.name);
     } else {
         print_gains(&gains, rig.name);
+        print_pwm(&pwm);
+    }
+    if (a->plot != NULL && !draw(&pwm, rig.name, a->plot, &complaint)) {
+        return complain_file(VERB, &complaint);
     }
     if (a->output != NULL) {
         cvk_tune_start(&tune);
@@ -156,7 +273,7 @@ static int work(const arguments *a, const char *card_path, const char *rig_path)
 
 int cmd_gains(int argc, char **argv)
 {
-    arguments a = {.output = NULL};
+    arguments a = {.edge_s = 30e-9};
     const GOptionEntry entries[] = {
         {"output", 'o', 0, G_OPTION_ARG_FILENAME, &a.output, "write the tune file", "FILE"},
         {"tune", 't', 0, G_OPTION_ARG_FILENAME, &a.tune,
@@ -165,6 +282,10 @@ int cmd_gains(int argc, char **argv)
          "change one of those, such as limit.current_a=10", "KEY=VALUE"},
         {"rotor-sensor", 0, 0, G_OPTION_ARG_NONE, &a.sensor,
          "the angle comes from the rotor sensor, not from an observer", NULL},
+        {"edge", 0, 0, G_OPTION_ARG_DOUBLE, &a.edge_s,
+         "time that a leg's node takes to go across, for switching losses (3e-8)", "S"},
+        {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &a.plot, "draw what each PWM frequency costs",
+         "FILE.png|.svg"},
         {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
         G_OPTION_ENTRY_NULL};
     if (!parse_options(VERB, "CARD RIG",
@@ -181,12 +302,19 @@ int cmd_gains(int argc, char **argv)
     } else {
         char *const inputs[] = {argv[1], argv[2]};
         status = check_output(VERB, a.output, FALSE, inputs, G_N_ELEMENTS(inputs));
+        status = status == EXIT_DONE
+                     ? check_output(VERB, a.plot, TRUE, inputs, G_N_ELEMENTS(inputs))
+                     : status;
+        if (status == EXIT_DONE && !(a.edge_s >= 0.0 && a.edge_s < 1e-5)) {
+            status = complain_usage(VERB, "--edge: 0 to 1e-5 s");
+        }
         if (status == EXIT_DONE) {
             status = work(&a, argv[1], argv[2]);
         }
     }
     g_free(a.output);
     g_free(a.tune);
+    g_free(a.plot);
     g_strfreev(a.parameters);
     return status;
 }

@@ -3,7 +3,8 @@
  * Gains against what they promise: margins and steps of the loop, and the loop on a real bridge,
  * switched, with every imperfection on and late current readings.
  */
-#include "corvak/host/gains.h"
+#include "corvak/host/pwm_advice.h"
+#include "corvak/core/svm.h"
 #include "corvak/sim/sim.h"
 #include "ideal_rig.h"
 #include "recording.h"
@@ -266,11 +267,68 @@ START_TEST(a_step_is_as_predicted)
 }
 END_TEST
 
+/* Largest ripple of a phase, by switching through many periods in small steps. */
+static double switched_ripple_a(const cvk_rig_config *rig, double pwm_hz, double l_h)
+{
+    enum { STEPS = 2000 };
+    double most = 0.0;
+    for (int m = 1; m <= 12; m++) {
+        for (int k = 0; k < 24; k++) {
+            const float share = (float)(m / 12.0 / sqrt(3.0));
+            const cvk_rotation turn = cvk_rotation_of(0.2618f * (float)k);
+            const float bus_v = (float)rig->supply.bus_v;
+            const cvk_ab v = {share * bus_v * turn.cosine, share * bus_v * turn.sine};
+            const cvk_abc d = cvk_svm(v, bus_v).duties;
+            double i = 0.0, low = 0.0, high = 0.0;
+            for (int n = 0; n < STEPS; n++) {
+                const double up = fabs(2.0 * (n + 0.5) / STEPS - 1.0); /* the carrier */
+                const double a = (double)d.a > up, b = (double)d.b > up, c = (double)d.c > up;
+                i += (rig->supply.bus_v * (a - (a + b + c) / 3.0) - (double)v.alpha) / STEPS /
+                     pwm_hz / l_h;
+                low = fmin(low, i);
+                high = fmax(high, i);
+            }
+            most = fmax(most, high - low);
+        }
+    }
+    return most;
+}
+
+/* The advice's ripple is what switching makes; both ends of the range are bad for their own reason.
+ */
+START_TEST(pwm_frequencies_are_compared)
+{
+    const cvk_rig_config rig = studio_rig("blower");
+    const cvk_card card = card_of(&rig, 0.01);
+    const cvk_gains_stage stage = stage_of(&rig);
+    ck_assert_int_eq(cvk_compute_gains(&card, &stage, &rig.tune, &gains), CVK_OK);
+    cvk_pwm_advice advice;
+    const cvk_pwm_stage power = {40e3, 1.0, rig.supply.bus_v, 200e-9, 1e-3, 0.002, 30e-9};
+    cvk_advise_pwm(&gains, &power, &advice);
+    const cvk_pwm_row *now = &advice.row[advice.present];
+    ck_assert_double_eq(now->pwm_hz, 40e3);
+    const double ripple_a = switched_ripple_a(&rig, 40e3, rig.motor.inductance_d_h);
+    ck_assert_double_eq_tol(now->cost[CVK_PWM_RIPPLE] * (double)gains.settings.limit.current_a,
+                            ripple_a, 0.03 * ripple_a);
+    ck_assert_double_lt(advice.row[advice.least].pwm_hz, 20e3);
+    ck_assert_double_gt(advice.row[advice.least].worst_ratio, 1.0);
+    ck_assert_double_lt(advice.row[advice.most].worst_ratio, 1.0);
+    for (size_t n = 1; n < advice.count; n++) {
+        const double *slow = advice.row[n - 1].cost, *fast = advice.row[n].cost;
+        ck_assert_double_lt(fast[CVK_PWM_RIPPLE], slow[CVK_PWM_RIPPLE]);
+        ck_assert_double_lt(fast[CVK_PWM_BLOCKED], slow[CVK_PWM_BLOCKED]);
+        ck_assert_double_gt(fast[CVK_PWM_DEAD_TIME], slow[CVK_PWM_DEAD_TIME]);
+        ck_assert_double_gt(fast[CVK_PWM_SWITCHING], slow[CVK_PWM_SWITCHING]);
+    }
+}
+END_TEST
+
 static void add(TCase *tests)
 {
     tcase_add_loop_test(tests, gains_are_consistent_and_careful, 0, 4);
     tcase_add_test(tests, what_the_card_lacks_is_named);
     tcase_add_test(tests, the_margin_is_where_the_loop_becomes_unstable);
+    tcase_add_test(tests, pwm_frequencies_are_compared);
     tcase_add_loop_test(tests, a_step_is_as_predicted, 0, 2);
     tcase_add_loop_test(tests, the_current_loop_holds_on_a_real_bridge, 0, CASES);
 }

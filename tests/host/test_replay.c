@@ -28,7 +28,9 @@ static void read_rows(double pole_pairs)
 static void record_spin(void)
 {
     bench = bench_with_gains("wheel", 4);
+    bench.tune.angle.source = CVK_BY_ROTOR_SENSOR; /* the spin itself; then it is replayed */
     record(&spin, &bench, "spin", 9, true);
+    bench.tune.angle.source = CVK_BY_OBSERVER;
 }
 
 static void forget(void)
