@@ -9,7 +9,9 @@
 #include "corvak/files/rig_yaml.h"
 #include "corvak/files/scenario_yaml.h"
 #include "corvak/files/tune_yaml.h"
+#include "corvak/host/linked_device.h"
 #include "corvak/host/run.h"
+#include "device.h"
 #include "figure_run.h"
 
 #include <math.h>
@@ -19,6 +21,7 @@
 #define RPM_PER_RAD_S (60.0 / 6.28318530717958647693)
 #define DEGREES (180.0 / 3.14159265358979323846)
 #define TWO_PI 6.28318530717958647693
+#define LEASE_S 0.5
 #define AFTER_STOP_S 3.0 /* time for the last request, when no --length is given */
 #define AFTER_SPEED_S 5.0
 
@@ -48,6 +51,8 @@ typedef struct job {
     cvk_log_writer *log;
     run_figure *figure;
     guint64 periods;
+    gboolean distant; /* a controller behind a link: nothing of the bench is known but its poles */
+    device_session session;
 } job;
 
 /* ---- from the scenario to requests ---------------------------------------------------------- */
@@ -167,10 +172,10 @@ static bool on_row(void *context, const cvk_device_row *row, const cvk_device_tr
     if (j->figure != NULL) {
         run_figure_row(j->figure, row, truth, j->rig.motor.pole_pairs);
     }
-    if (j->periods++ % 4000u == 0) {
+    if (j->periods++ % (j->distant ? 100u : 4000u) == 0) {
         show_progress(VERB, MIN(row->time_s / j->plan.length_s, 0.99));
     }
-    return true;
+    return !interrupted;
 }
 
 static int open_log(job *j)
@@ -242,9 +247,13 @@ static void print_criterion(const job *j, size_t n)
 static void print_verdict(const job *j)
 {
     const cvk_run *run = &j->run;
-    g_print("Run: %s, %s (seed %" G_GINT64_FORMAT ", %s inverter)\n\n", j->rig.name,
-            j->scenario.name, j->given->seed,
-            j->rig.inverter.fidelity == CVK_FIDELITY_SWITCHED ? "switched" : "averaged");
+    if (j->distant) {
+        g_print("Run: %s, %s (over the link)\n\n", j->rig.name, j->scenario.name);
+    } else {
+        g_print("Run: %s, %s (seed %" G_GINT64_FORMAT ", %s inverter)\n\n", j->rig.name,
+                j->scenario.name, j->given->seed,
+                j->rig.inverter.fidelity == CVK_FIDELITY_SWITCHED ? "switched" : "averaged");
+    }
     for (size_t n = 0; n < run->count; n++) {
         print_result(j, &run->result[n]);
     }
@@ -345,7 +354,7 @@ static void print_json(const job *j)
 
 /* ---- the command ---------------------------------------------------------------------------- */
 
-static int open_device(job *j)
+static int open_bench(job *j)
 {
     cvk_refusal why = {0};
     const cvk_status status =
@@ -364,8 +373,13 @@ static int run_it(job *j)
     const cvk_status status = cvk_run_device(&j->device, &j->plan, on_row, j, &j->run, &why);
     int result = EXIT_DONE;
     show_progress(VERB, 1.0);
-    if (status != CVK_OK && status != CVK_STOPPED) {
-        result = complain_refusal(VERB, status, &why);
+    const gboolean lost =
+        status == CVK_STOPPED && j->distant && !interrupted && j->run.fault == CVK_FAULT_NONE;
+    if (lost) {
+        result = complain_usage(VERB, "%s does not answer any more", j->device.name);
+    } else if (status != CVK_OK && status != CVK_STOPPED) {
+        result = j->distant ? check_device(VERB, &j->session, status)
+                            : complain_refusal(VERB, status, &why);
     }
     if (j->log != NULL && cvk_log_writer_close(j->log, result == EXIT_DONE, &complaint) != CVK_OK) {
         result = complain_file(VERB, &complaint);
@@ -377,12 +391,73 @@ static int run_it(job *j)
     if (result != EXIT_DONE) {
         return result;
     }
+    if (interrupted) {
+        g_printerr("corvak run: interrupted: the motor stops by its lease\n");
+        return EXIT_ANSWER_NO;
+    }
     if (j->given->json) {
         print_json(j);
     } else {
         print_verdict(j);
     }
     return cvk_run_is_good(&j->run, &j->plan) ? EXIT_DONE : EXIT_ANSWER_NO;
+}
+
+/* Loads and faults of the scenario have no hands here. */
+static void note_what_is_left_out(const job *j)
+{
+    for (unsigned n = 0; n < j->scenario.count; n++) {
+        cvk_request request;
+        cvk_run_criterion criterion;
+        if (!request_of(&j->scenario.item[n], 1.0, &request) &&
+            !criterion_of(&j->scenario.item[n], &criterion)) {
+            g_printerr("corvak run: note: %s: %s is for a simulated bench; nothing puts it on this "
+                       "motor\n",
+                       j->scenario.item[n].name,
+                       cvk_rig_event_describe(j->scenario.item[n].what)->name);
+        }
+    }
+}
+
+/* A controller behind a link, with the settings that it has. */
+static int prepare_distant(job *j, const char *address, const char *scenario_path)
+{
+    const arguments *a = j->given;
+    cvk_complaint complaint;
+    if (a->tune != NULL || a->set != NULL || a->parameters != NULL || a->output != NULL) {
+        return complain_usage(VERB,
+                              "a device has its own settings (corvak tune changes them) and no "
+                              "rig: --tune, --parameter, --set and --output are for rigs");
+    }
+    if (cvk_scenario_file_read(&j->scenario, scenario_path, &complaint) != CVK_OK) {
+        return complain_file(VERB, &complaint);
+    }
+    int status = open_device(VERB, address, FALSE, &j->session);
+    if (status != EXIT_DONE) {
+        return status;
+    }
+    cvk_session *s = &j->session.session;
+    status = check_device(VERB, &j->session, cvk_session_claim(s, LEASE_S));
+    if (status == EXIT_DONE) {
+        status = check_device(VERB, &j->session, cvk_linked_device_open(&j->device, s));
+    }
+    if (status == EXIT_DONE && !(j->device.pole_pairs > 0.0)) {
+        return complain_usage(VERB, "the controller does not know motor.pole_pairs: set it "
+                                    "(corvak tune)");
+    }
+    if (status == EXIT_DONE) {
+        g_strlcpy(j->rig.name, s->name, sizeof j->rig.name);
+        j->rig.motor.pole_pairs = j->device.pole_pairs;
+        j->rig.motor.flux_linkage_wb = fmax(cvk_session_value(s, "motor.flux_linkage_wb"), 1e-6);
+        j->rig.supply.bus_v = device_signal(&j->session, "vdc");
+        j->rig.tune.limit.current_a = (float)cvk_session_value(s, "limit.current_a");
+        note_what_is_left_out(j);
+        status = make_plan(j);
+    }
+    if (status == EXIT_DONE && a->plot != NULL) {
+        j->figure = run_figure_new(j->plan.length_s);
+    }
+    return status;
 }
 
 static int prepare(job *j, const char *rig_path, const char *scenario_path)
@@ -405,7 +480,7 @@ static int prepare(job *j, const char *rig_path, const char *scenario_path)
         status = EXIT_BAD_USAGE;
     }
     if (status == EXIT_DONE) {
-        status = open_device(j);
+        status = open_bench(j);
     }
     if (status == EXIT_DONE && a->output != NULL) {
         status = open_log(j);
@@ -419,7 +494,7 @@ static int prepare(job *j, const char *rig_path, const char *scenario_path)
 static int check_options(const arguments *a, int argc, char **argv)
 {
     if (argc != 3) {
-        return complain_usage(VERB, "name a rig file and a scenario file");
+        return complain_usage(VERB, "name a rig file or a device, and a scenario file");
     }
     if (a->decimate < 1 || a->seed < 0 || !(a->length_s >= 0.0 && a->length_s <= 3600.0) ||
         !(a->rated_rpm >= 0.0)) {
@@ -455,8 +530,9 @@ int cmd_run(int argc, char **argv)
         {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
         G_OPTION_ENTRY_NULL};
     if (!parse_options(
-            VERB, "RIG SCENARIO",
-            "Runs the controller on the simulated rig through a scenario that asks for "
+            VERB, "RIG|DEVICE SCENARIO",
+            "Runs the controller on the simulated rig, or a device (tcp:, serial:, sim:RIG), "
+            "through a scenario that asks for "
             "speeds, positions,\ntorques and stops, puts loads on the shaft, lets things "
             "happen, and says what is expected of it all.\nExit status 1 when a "
             "set-point is not reached or a criterion missed.",
@@ -469,10 +545,13 @@ int cmd_run(int argc, char **argv)
     if (status == EXIT_DONE) {
         job *j = g_new0(job, 1);
         j->given = &a;
-        status = prepare(j, argv[1], argv[2]);
+        j->distant = names_device(argv[1]);
+        catch_interrupt();
+        status = j->distant ? prepare_distant(j, argv[1], argv[2]) : prepare(j, argv[1], argv[2]);
         status = status == EXIT_DONE ? run_it(j) : status;
         run_figure_free(j->figure);
         cvk_device_close(&j->device);
+        close_device(&j->session);
         g_free(j);
     }
     g_free(a.tune);

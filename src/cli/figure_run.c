@@ -25,6 +25,7 @@ typedef struct point {
 
 struct run_figure {
     double length_s, pole_pairs;
+    gboolean has_truth;
     point point[POINTS];
 };
 
@@ -53,6 +54,7 @@ void run_figure_row(run_figure *f, const cvk_device_row *row, const cvk_device_t
         *p = (point){.off_low = NAN, .off_high = NAN, .used = TRUE};
     }
     f->pole_pairs = pole_pairs;
+    f->has_truth = f->has_truth || truth != NULL;
     p->t = row->time_s;
     p->speed_set = (double)now->speed_set_rad_s;
     p->speed_seen = (double)now->angle.speed_rad_s;
@@ -120,10 +122,14 @@ gboolean run_figure_draw(const run_figure *f, const char *path, const char *rig,
                "'' using 1:8 with lines lw 1.5 dt 2 lc rgb '" ORANGE "' title 'iq wanted', "
                "'' using 1:7 with lines lw 1.5 dt 3 lc rgb '" GREY "' title 'id wanted'\n");
     place(g, 2, 4, "angle error / deg");
+    if (!f->has_truth) {
+        fprintf(g, "set label 1 'the true angle is not known' at graph 0.5,0.5 center\n");
+    }
     fprintf(
         g, "set yrange [-30<*<-12:12<*<30]\nplot $run using 1:10:11 with filledcurves lc rgb '" BLUE
            "' title 'observer less truth', 10 with lines lw 1 dt 3 lc rgb '" GREY
            "' title '10 deg', -10 with lines lw 1 dt 3 lc rgb '" GREY "' notitle\n");
+    fprintf(g, "unset label 1\n");
     place(g, 3, 4, "quality, start");
     fprintf(g, "set yrange [-0.05:1.05]\n"
                "plot $run using 1:9 with lines lw 1.5 lc rgb '" BLUE "' title 'quality', "

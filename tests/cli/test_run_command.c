@@ -141,6 +141,29 @@ START_TEST(criteria_decide_the_verdict)
 }
 END_TEST
 
+/* The same scenario on a controller behind a link: with its own settings, without the bench's
+ * hands. */
+START_TEST(a_device_is_judged_too)
+{
+    assert_status(run(CORVAK_COMMAND " gains wheel.card.yaml " WHEEL " -o wheel.tune.yaml"), 0);
+    assert_status(run("cp " WHEEL " ."), 0);
+    write_file("linked.scenario.yaml",
+               "name: linked\nhand:\n  what: hand_brake\n  torque_nm: 1\nup:\n  what: speed\n"
+               "  from_s: 0.4\n  speed_mech_rad_s: 9\nsteady:\n  what: expect_speed\n  from_s: 4\n"
+               "  for_s: 1\n  speed_mech_rad_s: 9\n  within: 0.05\nknown:\n  what: expect_angle\n"
+               "  from_s: 4\n  rms_deg: 5\n",
+               -1);
+    assert_status(run(CORVAK_COMMAND " run sim:wheel.rig.yaml linked.scenario.yaml --plot run.svg"),
+                  1);
+    assert_says(out, "(over the link)");
+    assert_says(out, "steady               4 s to 5 s: met");
+    assert_says(out, "known                4 s to the end: MISSED: nothing was measured then");
+    assert_says(err, "hand: hand_brake is for a simulated bench");
+    assert_status(run(CORVAK_COMMAND " run sim:wheel.rig.yaml linked.scenario.yaml -o x.csv"), 2);
+    assert_status(run(CORVAK_COMMAND " run tcp:127.0.0.1:1 linked.scenario.yaml"), 2);
+}
+END_TEST
+
 /* The turntable's moves by its encoder, as the demo shows them. */
 START_TEST(the_table_moves_to_exact_angles)
 {
@@ -212,6 +235,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, a_hand_set_value_gives_new_gains);
     tcase_add_test(tests, what_cannot_be_done_is_said);
     tcase_add_test(tests, criteria_decide_the_verdict);
+    tcase_add_test(tests, a_device_is_judged_too);
     tcase_add_test(tests, the_table_moves_to_exact_angles);
     tcase_add_test(tests, a_ladder_finds_both_ends);
     tcase_add_test(tests, a_log_is_replayed);
