@@ -9,8 +9,7 @@
 
 #define TWO_PI 6.28318530717958647693
 #define DOWN 0.7 /* from rung to rung */
-#define RUNGS_DOWN 16
-#define RUNGS_UP 16
+#define RUNGS 16
 #define UP 0.1 /* of the rated speed */
 #define SHORTEST_S 1.5
 #define LONGEST_S 10.0
@@ -44,7 +43,7 @@ static void make_plan(cvk_run_plan *plan, const cvk_device *device, const cvk_la
     const double a = fmax(1.0, (double)s->speed.acceleration_rad_s2);
     double at_s = 0.5, speed = 0.5 * o->rated_rad_s;
     *plan = (cvk_run_plan){.rated_rad_s = o->rated_rad_s};
-    for (int n = 0; n < (o->up ? RUNGS_UP : RUNGS_DOWN); n++) {
+    for (int n = 0; n < RUNGS; n++) {
         const double hold_s = fmin(fmax(SHORTEST_S, TURNS * TWO_PI / speed), LONGEST_S);
         plan->item[plan->count++] =
             (cvk_run_request){at_s, {.mode = CVK_MODE_SPEED, .speed_rad_s = (float)speed}};

@@ -3,6 +3,7 @@
  * Random cases without a rotor sensor, a few of each kind: bench_sensorless has a hundred. Every
  * imperfection on, averaged and switched.
  */
+#include "recording.h"
 #include "sensorless.h"
 #include "sensorless_case.h"
 #include "suite.h"
@@ -62,9 +63,61 @@ START_TEST(any_observer_runs_the_wheel)
 }
 END_TEST
 
+/* From its own recordings to full speed one way and the other, with the gains as they come. */
+static void runs_there_and_back(cvk_rig_config bench, double share, double most_deg)
+{
+    for (int f = 0; f < 2; f++) {
+        cvk_run run;
+        bench.inverter.fidelity = f;
+        const cvk_run_plan plan = there_and_back(&bench, share);
+        ck_assert_msg(run_bench(&bench, 5, &plan, &run) == CVK_OK && all_reached(&run, &plan),
+                      "%s: %s", bench.name, cvk_fault_text(run.fault));
+        ck_assert_msg(run.angle_rms_rad < most_deg / DEGREES, "%s: %.1f deg", bench.name,
+                      DEGREES * run.angle_rms_rad);
+        ck_assert_double_lt(run.largest_current_a, 1.15 * (double)bench.tune.limit.current_a);
+    }
+}
+
+/* 4 uH and 5 mOhm at 20 kHz: the ripple is larger than the current. */
+START_TEST(a_motor_of_microhenries_runs_at_20_khz)
+{
+    cvk_rig_config bench = studio_rig("blower");
+    bench.motor.resistance_ohm = 0.005;
+    bench.motor.inductance_d_h = 4.0e-6;
+    bench.motor.inductance_q_h = 4.2e-6;
+    bench.motor.flux_linkage_wb = 0.0015;
+    bench.motor.pole_pairs = 2.0;
+    bench.tune.motor.pole_pairs = 2;
+    bench.motor.winding = CVK_WINDING_STAR;
+    bench.inverter.pwm_hz = 20e3;
+    runs_there_and_back(with_own_gains(&bench, 2), 0.6, 5.0);
+}
+END_TEST
+
+/* The blower at 50 000 rpm, and with two pole pairs at 110 000 electrical rpm, reversed in full
+ * run. */
+START_TEST(very_fast_motors_turn_round)
+{
+    cvk_rig_config bench = studio_rig("blower");
+    double speed = 5236.0;
+    if (_i == 1) {
+        bench.motor.pole_pairs = 2.0;
+        bench.tune.motor.pole_pairs = 2;
+        bench.motor.flux_linkage_wb = 0.00105;
+        bench.motor.inductance_d_h = 5.0e-6;
+        bench.motor.inductance_q_h = 5.4e-6;
+        speed = 11519.0;
+    }
+    const double rated = sensorless_rated(&bench);
+    runs_there_and_back(with_own_gains(&bench, 2), speed / rated, 5.0);
+}
+END_TEST
+
 static void add(TCase *tests)
 {
     tcase_add_loop_test(tests, random_cases, 0, 4);
+    tcase_add_test(tests, a_motor_of_microhenries_runs_at_20_khz);
+    tcase_add_loop_test(tests, very_fast_motors_turn_round, 0, 2);
     tcase_add_loop_test(tests, any_observer_runs_the_wheel, 1, 3);
 }
 

@@ -32,11 +32,11 @@ static void estimate_card(const cvk_rig_config *bench, uint64_t seed, cvk_estima
     }
 }
 
-cvk_rig_config bench_with_gains(const char *motor, uint64_t seed)
+cvk_rig_config with_own_gains(const cvk_rig_config *of, uint64_t seed)
 {
     static cvk_estimate estimate;
     static cvk_gains gains;
-    cvk_rig_config bench = studio_rig(motor);
+    cvk_rig_config bench = *of;
     estimate_card(&bench, seed, &estimate);
     const cvk_gains_stage stage = {.hardware = cvk_sim_hardware(&bench),
                                    .bus_v = bench.supply.bus_v,
@@ -45,11 +45,17 @@ cvk_rig_config bench_with_gains(const char *motor, uint64_t seed)
                                    .knee_a = cvk_rig_crossover_current(&bench)};
     bench.tune.angle.source = CVK_BY_OBSERVER;
     if (cvk_compute_gains(&estimate.card, &stage, &bench.tune, &gains) != CVK_OK) {
-        fprintf(stderr, "%s: no gains: %s\n", motor, gains.missing);
+        fprintf(stderr, "%s: no gains: %s\n", bench.name, gains.missing);
         abort();
     }
     bench.tune = gains.settings;
     return bench;
+}
+
+cvk_rig_config bench_with_gains(const char *motor, uint64_t seed)
+{
+    const cvk_rig_config bench = studio_rig(motor);
+    return with_own_gains(&bench, seed);
 }
 
 cvk_run_plan there_and_back(const cvk_rig_config *bench, double share)

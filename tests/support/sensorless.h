@@ -14,6 +14,9 @@
 /* The bench with gains from its own card in its tune. Aborts when something is missing. */
 cvk_rig_config bench_with_gains(const char *motor, uint64_t seed);
 
+/* The same for any bench whose tune has limits and a first guess of the motor. */
+cvk_rig_config with_own_gains(const cvk_rig_config *bench, uint64_t seed);
+
 /* What the run asks for, for that bench: `share` of its rated speed, which is taken as 60 % of that
  * without load. */
 cvk_run_plan there_and_back(const cvk_rig_config *bench, double share);
