@@ -7,6 +7,7 @@
 #ifndef CORVAK_CORE_ANGLES_H
 #define CORVAK_CORE_ANGLES_H
 
+#include "bounds.h"
 #include "observer.h"
 
 /* The imposed angle. */
@@ -141,6 +142,7 @@ static inline float cvk_pace_of(const cvk_setup *setup, float speed_rad_s)
 /* The filter goes on at its speed; it turns to what is seen, with its bandwidth times `pace`. */
 static inline void cvk_tracked_predict(cvk_tracked *t, const cvk_setup *setup)
 {
+    t->speed_rad_s = cvk_clamp(t->speed_rad_s, setup->observer.most_rad_s);
     t->angle_rad = cvk_wrap_angle(t->angle_rad + t->speed_rad_s * setup->period_s);
 }
 

@@ -11,6 +11,7 @@
 
 /* Spread of the readings at rest that is still noise, as a share of the current limit. */
 #define LARGEST_SPREAD 0.1f
+#define MOST_TERMINAL_V 1000.0f /* what is beyond, or no number, is not measured */
 
 static const cvk_parameter rows[] = {
     CVK_ROW(sensing, offset_phase_a_a, "A", -100.0f, 100.0f, 0.0f, false,
@@ -132,7 +133,7 @@ static void take_voltage(cvk_measure *m, const cvk_setup *setup, cvk_moment *now
     if (now->bridge_on == 0) {
         const cvk_ab v = cvk_clarke(now->readings.terminal_v), before = m->terminal_v;
         const float turned = setup->period_s * now->source[setup->observer.chosen].speed_rad_s;
-        const bool known = isfinite(v.alpha) && isfinite(v.beta);
+        const bool known = fabsf(v.alpha) < MOST_TERMINAL_V && fabsf(v.beta) < MOST_TERMINAL_V;
         now->terminals_known = known ? 1 : 0;
         now->acted_v =
             known ? cvk_mean_of_turning(m->terminals_seen ? before : v, v, cvk_clamp(turned, 1.0f))

@@ -9,6 +9,10 @@
 
 #include <stddef.h>
 
+/* What is beyond, or no number, is no reading. */
+#define MOST_A 1e4f
+#define MOST_V 1e3f
+
 typedef struct observing_state {
     cvk_setup setup;
     cvk_angles angles;
@@ -60,8 +64,9 @@ const cvk_moment *cvk_observing_step(cvk_observing *observing, const cvk_observi
     observing_state *o = state_of(observing);
     cvk_moment *now = &o->now;
     const cvk_ab before = now->current_ab_a, i = row->current_a;
-    const bool whole = isfinite(i.alpha) && isfinite(i.beta) && isfinite(row->acted_v.alpha) &&
-                       isfinite(row->acted_v.beta);
+    const cvk_ab v = row->acted_v;
+    const bool whole = fabsf(i.alpha) < MOST_A && fabsf(i.beta) < MOST_A &&
+                       fabsf(v.alpha) < MOST_V && fabsf(v.beta) < MOST_V;
     now->tick++;
     now->bridge_on = row->bridge_on;
     now->angle_source = (int32_t)o->setup.observer.chosen;
@@ -69,7 +74,7 @@ const cvk_moment *cvk_observing_step(cvk_observing *observing, const cvk_observi
     now->fault = whole ? CVK_FAULT_NONE : CVK_FAULT_SAMPLE;
     if (whole) {
         now->current_ab_a = i;
-        now->acted_v = row->acted_v;
+        now->acted_v = v;
         if (row->own_left != 0 && row->bridge_on != 0) {
             const cvk_abc mean = cvk_clarke_inverse(
                 (cvk_ab){0.5f * (before.alpha + i.alpha), 0.5f * (before.beta + i.beta)});

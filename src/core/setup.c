@@ -11,17 +11,18 @@
 
 /* Of the period's share that low-side windows leave; a little more than the two windows. */
 #define WINDOW_MARGIN 2.1f
-#define CURRENT_SHARE 0.7f  /* of the limit, for the speed loop, when no other is set */
-#define START_SHARE 0.7f    /* of the limit, for the start, when no other is set */
-#define RISE_S 0.1f         /* the start's current rises within this time */
-#define SLIP_SHARE 0.3f     /* of start.patience_s, that a rotor may be out of step */
-#define YIELD_SHARE 0.75f   /* of start.speed_rad_s */
-#define SETTLED_S 0.02f     /* the observer must agree so long */
-#define LOST_S 0.02f        /* and may be without an idea so long */
-#define FILTER_RATIO 4.0f   /* of the back-EMF's filter to the tracking filter */
-#define QUALITY_RAD 0.5236f /* spread of the error at the least speed: 30 degrees */
-#define PACE_LEAST 0.4f     /* of the tracking bandwidth, at rest: it still follows accelerations */
-#define ADAPT_S 0.3f        /* in which a misfit is taken up */
+#define CURRENT_SHARE 0.7f   /* of the limit, for the speed loop, when no other is set */
+#define START_SHARE 0.7f     /* of the limit, for the start, when no other is set */
+#define RISE_S 0.1f          /* the start's current rises within this time */
+#define SLIP_SHARE 0.3f      /* of start.patience_s, that a rotor may be out of step */
+#define YIELD_SHARE 0.75f    /* of start.speed_rad_s */
+#define SETTLED_S 0.02f      /* the observer must agree so long */
+#define LOST_S 0.02f         /* and may be without an idea so long */
+#define FILTER_RATIO 4.0f    /* of the back-EMF's filter to the tracking filter */
+#define QUALITY_RAD 0.5236f  /* spread of the error at the least speed: 30 degrees */
+#define MOST_TURNED_RAD 2.5f /* in a control period, of an observer */
+#define PACE_LEAST 0.4f  /* of the tracking bandwidth, at rest: it still follows accelerations */
+#define ADAPT_S 0.3f     /* in which a misfit is taken up */
 #define STUCK_RAD 0.6f   /* electrical, that the rotor goes on while the sensor's reading stays */
 #define STUCK_STEPS 4.0f /* and steps of the sensor */
 #define ANEW_S 0.01f     /* bridge off: a rotor elsewhere for so long is believed to be there */
@@ -127,6 +128,7 @@ static void prepare_observer(cvk_setup *setup)
     c->chosen = sources[s->kind];
     c->pull = 1.0f - expf(-s->bandwidth_rad_s * T);
     c->filter = 1.0f - expf(-FILTER_RATIO * turn);
+    c->most_rad_s = MOST_TURNED_RAD / T;
     c->pace_per_rad_s = 1.0f / s->tracking_bandwidth_rad_s;
     c->pace_least = PACE_LEAST;
     c->drift_speed_rad = turn * turn;

@@ -26,6 +26,7 @@ typedef struct cvk_observer_constants {
     cvk_angle_source chosen; /* the observer in use */
     float pull; /* share of the error of the flux's length removed in one period, at least */
     float gain_angle, gain_speed;
+    float most_rad_s;                 /* no speed is believed beyond it */
     float pace_least, pace_per_rad_s; /* share of the bandwidth, at least, and by speed */
     float filter;          /* share by which the back-EMF's filter follows in one period */
     float drift_speed_rad; /* of the Kalman filter: doubt of the angle turned in a sample */
