@@ -191,11 +191,11 @@ static void print_results(const job *j)
         (double)j->tune.settings.observer.least_speed_rad_s);
     if (j->given->search) {
         const cvk_search *s = &j->found;
-        g_print("\nSearch: %s, worst over the corners of the %s: %.2f deg before, %.2f deg after "
-                "(%u runs)\n",
-                observer_name(j->searched),
-                j->has_card ? "card's intervals" : "+-5 % of R, L, flux", DEGREES * s->before_rad,
-                DEGREES * s->after_rad, s->runs);
+        g_print(
+            "\nSearch: %s, worst over the corners of the %s: %.2f deg before, %.2f deg after "
+            "(%u runs;\nangle, and with it the speed's error over observer.least_speed_rad_s)\n",
+            observer_name(j->searched), j->has_card ? "card's intervals" : "+-5 % of R, L, flux",
+            DEGREES * s->before_rad, DEGREES * s->after_rad, s->runs);
         for (int key = 0; key < CVK_SEARCH_KEYS; key++) {
             g_print("  %s.%-24s %.4g %s\n", s->key[key]->section, s->key[key]->name,
                     (double)cvk_parameter_get(&s->best, s->key[key]), s->key[key]->unit);

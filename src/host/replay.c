@@ -290,6 +290,7 @@ typedef struct search {
     const cvk_replay_rows *rows;
     unsigned which;
     cvk_motor_settings corner[CORNERS];
+    double per_rad_s; /* what an error of the speed counts as an angle */
     cvk_search_progress progress;
     void *context;
     cvk_search *out;
@@ -337,8 +338,9 @@ static double worst_error(search *s, const cvk_settings *settings)
             return INFINITY;
         }
         for (int kind = 0; kind < CVK_REPLAY_OBSERVERS; kind++) {
-            worst =
-                replay.result[kind].ran ? fmax(worst, replay.result[kind].error_rms_rad) : worst;
+            const cvk_replay_result *r = &replay.result[kind];
+            worst = r->ran ? fmax(worst, hypot(r->error_rms_rad, s->per_rad_s * r->speed_rms_rad_s))
+                           : worst;
         }
         s->out->runs++;
         s->stopped = s->progress != NULL &&
@@ -389,6 +391,7 @@ cvk_status cvk_replay_search(const cvk_replay_rows *rows, const cvk_settings *se
     search s = {
         .rows = rows, .which = 1u << kind, .progress = progress, .context = context, .out = out};
     make_corners(&s, &settings->motor, card);
+    s.per_rad_s = 1.0 / fmax((double)settings->observer.least_speed_rad_s, 1.0);
     cvk_replay check;
     cvk_status status = cvk_replay_run(rows, &out->best, s.which, 0, &check, NULL, why);
     if (status != CVK_OK) {

@@ -3,7 +3,7 @@
  * What the files of the rig share. One control period runs through them in this order:
  *   rig.c          scenario, temperature, which inverter, readings
  *   inverter_*.c   voltages of a period: averaged, switched (edge by edge), or bridge off
- *   motion.c       one step of winding and shaft under a voltage (Runge-Kutta, Simpson)
+ *   plant.c        one step of winding and shaft under a voltage (Runge-Kutta, Simpson)
  *   motor.c        magnet flux at an angle, current for a flux linkage, saturation
  *   supply.c       bus capacitor, cable, battery or bench supply
  *   sensing.c, sensors.c, gate_driver.c   what is read, and the gate driver's registers
@@ -259,7 +259,7 @@ static inline void cvk_set_flux(cvk_rig *rig, cvk_vec flux_wb)
         cvk_vector_from(cvk_current_dq(&rig->derived, own) * cvk_vec_of(rig->rotor.electrical));
 }
 
-/* ---- motion.c ------------------------------------------------------------------------------ */
+/* ---- plant.c ------------------------------------------------------------------------------- */
 
 /* The voltage at the motor's terminals: bus times `share` and `fixed_v`, less what the dead time
  * takes from each phase by its current (averaged inverter only), less the switches' resistance. */
