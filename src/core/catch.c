@@ -19,12 +19,13 @@
 
 #include "bounds.h"
 
-#define ARC_RAD 0.6f   /* that the back-EMF must turn */
-#define ARC_S 0.2f     /* within this time; else the rotor stands */
-#define GLANCE_S 0.01f /* without a back-EMF worth looking at it stands */
-#define LONGEST_S 0.6f /* with one, nothing is found after so long */
-#define QUIET_S 1e-3f  /* filter of a back-EMF that is seen through the current loop */
-#define LEAST_FIT 0.7f /* of its length to flux linkage times speed */
+#define ARC_RAD 2.0944f /* that the back-EMF must turn: two periods of what harmonics make of it   \
+                         */
+#define ARC_S 0.4f      /* within this time; else the rotor stands */
+#define GLANCE_S 0.01f  /* without a back-EMF worth looking at it stands */
+#define LONGEST_S 0.6f  /* with one, nothing is found after so long */
+#define QUIET_S 1e-3f   /* filter of a back-EMF that is seen through the current loop */
+#define LEAST_FIT 0.7f  /* of its length to flux linkage times speed */
 #define MOST_FIT 1.4f
 #define PULSE_SHARE 0.04f /* of limit.current_a, at which a pulse ends */
 #define SHORT_TICKS 3u    /* a longer pulse is no pulse: the rotor is slow */
@@ -67,16 +68,25 @@ cvk_ab cvk_catch_emf(const cvk_setup *setup, const cvk_moment *now, float angle_
 static bool take_arc(cvk_catch *c, const cvk_setup *setup, const cvk_moment *now, float length_v,
                      float late_s)
 {
-    const float speed = c->arc_rad / ((float)c->arc * setup->period_s);
+    const float speed = c->arc_rad / ((float)(c->arc - 1u) * setup->period_s);
     const float fit = length_v / (fabsf(speed) * now->adapted_flux_wb);
+    /* where it points now, by the mean over the arc */
+    const float ahead = 0.5f * (float)(c->arc - 1u) * setup->period_s * speed;
+    const float points = c->before_rad - c->arc_rad + c->sum_rad / (float)c->arc + ahead;
     c->speed_rad_s = speed;
-    c->angle_rad = cvk_wrap_angle(c->before_rad + late_s * speed - copysignf(0.5f * CVK_PI, speed));
+    c->angle_rad = cvk_wrap_angle(points + late_s * speed - copysignf(0.5f * CVK_PI, speed));
     return fit > LEAST_FIT && fit < MOST_FIT;
+}
+
+static cvk_catch_answer what_it_is(const cvk_catch *c, const cvk_setup *setup)
+{
+    const float least = setup->settings.observer.least_speed_rad_s;
+    return fabsf(c->speed_rad_s) > FAST_ENOUGH * least ? CVK_CATCH_TURNS : CVK_CATCH_SLOW;
 }
 
 static void restart_arc(cvk_catch *c)
 {
-    c->arc_rad = 0.0f;
+    c->arc_rad = c->sum_rad = 0.0f;
     c->arc = 0;
 }
 
@@ -94,6 +104,7 @@ static cvk_catch_answer listen(cvk_catch *c, const cvk_setup *setup, const cvk_a
     const float low_v = SEEN_SHARE * least * now->adapted_flux_wb, unlike_v = UNLIKE * now->bus_v;
     const bool seen = length > (low_v > unlike_v ? low_v : unlike_v);
     c->arc_rad += c->arc > 0u ? cvk_wrap_angle(points - c->before_rad) : 0.0f;
+    c->sum_rad += c->arc_rad;
     c->before_rad = points;
     c->arc += seen ? 1u : 0u;
     if (!seen) {
@@ -102,7 +113,11 @@ static cvk_catch_answer listen(cvk_catch *c, const cvk_setup *setup, const cvk_a
     }
     if (c->arc > 4u && fabsf(c->arc_rad) > ARC_RAD) {
         if (take_arc(c, setup, now, length, late_s)) {
-            return fabsf(c->speed_rad_s) > FAST_ENOUGH * least ? CVK_CATCH_TURNS : CVK_CATCH_SLOW;
+            if (!clean) {
+                return what_it_is(c, setup);
+            }
+            go_to(c, FOUND); /* the duties of this call become those of the bridge in the next */
+            return CVK_CATCH_LOOKING;
         }
         restart_arc(c);
     }
@@ -183,7 +198,7 @@ static cvk_catch_answer probe(cvk_catch *c, const cvk_setup *setup, cvk_moment *
         c->angle_rad = cvk_wrap_angle(c->angle_rad + setup->period_s * c->speed_rad_s);
     }
     now->bridge_waits = c->stage == GAP || c->stage == FOUND ? 1 : 0;
-    return c->stage == FOUND && c->ticks > 0u ? CVK_CATCH_TURNS : CVK_CATCH_LOOKING;
+    return c->stage == FOUND && c->ticks > 0u ? what_it_is(c, setup) : CVK_CATCH_LOOKING;
 }
 
 cvk_catch_answer cvk_catch_step(cvk_catch *c, const cvk_setup *setup, const cvk_angles *angles,

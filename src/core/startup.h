@@ -17,6 +17,7 @@ typedef struct cvk_catch {
     cvk_ab emf_v;                 /* back-EMF, */
     float before_rad;             /* where it pointed at the call before, */
     float arc_rad;                /* how far it has turned, */
+    float sum_rad;                /* the sum of that over all calls, */
     uint32_t arc;                 /* in so many calls */
     float angle_rad, speed_rad_s; /* found */
 } cvk_catch;

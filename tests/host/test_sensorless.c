@@ -50,6 +50,16 @@ START_TEST(random_cases)
 }
 END_TEST
 
+/* Wherever the rotor of a light motor points, it goes back by hardly more than half a turn. */
+START_TEST(a_start_goes_back_little)
+{
+    const cvk_rig_config bench = bench_with_gains(_i == 0 ? "mixer" : "blower", 2);
+    for (unsigned k = 0; k < 16; k++) {
+        check(&bench, CASE_START, 200u + k);
+    }
+}
+END_TEST
+
 /* The other observers start, turn and stop a motor too. */
 START_TEST(any_observer_runs_the_wheel)
 {
@@ -116,6 +126,7 @@ END_TEST
 static void add(TCase *tests)
 {
     tcase_add_loop_test(tests, random_cases, 0, 4);
+    tcase_add_loop_test(tests, a_start_goes_back_little, 0, 2);
     tcase_add_test(tests, a_motor_of_microhenries_runs_at_20_khz);
     tcase_add_loop_test(tests, very_fast_motors_turn_round, 0, 2);
     tcase_add_loop_test(tests, any_observer_runs_the_wheel, 1, 3);

@@ -15,6 +15,7 @@
 #define LONGEST_S 12.0
 #define MEAN_S 0.03 /* over which a speed is taken */
 #define JUDGED_S 0.7
+#define CAUGHT_PERIODS 4
 
 const char *const sensorless_names[CASES] = {"start", "loaded",  "blocked", "catch",  "blind",
                                              "angle", "angle10", "slow",    "reverse"};
@@ -24,6 +25,7 @@ typedef struct work {
     cvk_rig *rig;
     const cvk_moment *now;
     double pole_pairs, turned_rad, before_rad, mean_rad_s;
+    int since_caught; /* control periods */
     sensorless_outcome out;
 } work;
 
@@ -90,7 +92,9 @@ static bool look(work *w, double way)
     for (int k = 0; k < 3; k++) {
         o->current_a = fmax(o->current_a, fabs(truth.current_a[k]));
     }
-    if (row.now->start_phase < CVK_START_ALIGN) {
+    w->since_caught = row.now->start_phase < CVK_START_ALIGN ? 0 : w->since_caught + 1;
+    const bool caught = row.now->start_phase >= CVK_START_RUN;
+    if (w->since_caught < (caught ? CAUGHT_PERIODS : 1)) { /* and what switching on has done */
         o->caught_a = o->current_a;
     }
     o->fault = (cvk_fault)row.now->fault;
