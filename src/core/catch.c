@@ -19,8 +19,7 @@
 
 #include "bounds.h"
 
-#define ARC_RAD 2.0944f /* that the back-EMF must turn: two periods of what harmonics make of it   \
-                         */
+#define ARC_RAD 2.0944f /* that the back-EMF must turn: harmonics average out */
 #define ARC_S 0.4f      /* within this time; else the rotor stands */
 #define GLANCE_S 0.01f  /* without a back-EMF worth looking at it stands */
 #define LONGEST_S 0.6f  /* with one, nothing is found after so long */
