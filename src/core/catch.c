@@ -74,7 +74,9 @@ static bool take_arc(cvk_catch *c, const cvk_setup *setup, const cvk_moment *now
     const float points = c->before_rad - c->arc_rad + c->sum_rad / (float)c->arc + ahead;
     c->speed_rad_s = speed;
     c->angle_rad = cvk_wrap_angle(points + late_s * speed - copysignf(0.5f * CVK_PI, speed));
-    return fit > LEAST_FIT && fit < MOST_FIT;
+    const bool fits = fit > LEAST_FIT && fit < MOST_FIT;
+    c->speed_rad_s = fits ? speed : 0.0f; /* no voltage is made of a speed that is none */
+    return fits;
 }
 
 static cvk_catch_answer what_it_is(const cvk_catch *c, const cvk_setup *setup)

@@ -93,8 +93,7 @@ static bool look(work *w, double way)
         o->current_a = fmax(o->current_a, fabs(truth.current_a[k]));
     }
     w->since_caught = row.now->start_phase < CVK_START_ALIGN ? 0 : w->since_caught + 1;
-    const bool caught = row.now->start_phase >= CVK_START_RUN;
-    if (w->since_caught < (caught ? CAUGHT_PERIODS : 1)) { /* and what switching on has done */
+    if (w->since_caught < CAUGHT_PERIODS) { /* and what switching the bridge on has done */
         o->caught_a = o->current_a;
     }
     o->fault = (cvk_fault)row.now->fault;
