@@ -41,12 +41,6 @@ typedef struct job {
     cvk_search found;
 } job;
 
-const char *observer_name(int kind)
-{
-    const cvk_parameter *row = cvk_parameter_named("observer.kind");
-    return row->names[kind];
-}
-
 /* ---- what is known of the motor -------------------------------------------------------------- */
 
 /* The card as gains would use it: a power stage of which only the log is known. */

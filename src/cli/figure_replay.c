@@ -14,6 +14,12 @@
 
 static const char *const colours[CVK_REPLAY_OBSERVERS] = {BLUE, GREEN, ORANGE};
 
+const char *observer_name(int kind)
+{
+    const cvk_parameter *row = cvk_parameter_named("observer.kind");
+    return row->names[kind];
+}
+
 static void put_trace(FILE *g, const cvk_replay_trace *t)
 {
     fprintf(g, "$trace << EOD\n");

@@ -107,13 +107,19 @@ cvk_kalman_observer cvk_kalman_begin(const cvk_setup *setup, const cvk_tracked *
 void cvk_observers_seed(cvk_angles *angles, const cvk_setup *setup, const cvk_moment *now,
                         float angle_rad, float speed_rad_s, float variance_rad2);
 
-/* The back-EMF since the sample before (of the active flux). */
+/* How the active flux has moved since the sample before; and the back-EMF that this is. */
+static inline cvk_ab cvk_chord_seen(const cvk_observed *o, const cvk_setup *setup)
+{
+    const float l_q = setup->settings.motor.inductance_q_h;
+    return (cvk_ab){o->step_wb.alpha - l_q * (o->current_a.alpha - o->before_a.alpha),
+                    o->step_wb.beta - l_q * (o->current_a.beta - o->before_a.beta)};
+}
+
 static inline cvk_ab cvk_emf_seen(const cvk_angles *angles, const cvk_setup *setup)
 {
-    const cvk_observed *o = &angles->observed;
-    const float l_q = setup->settings.motor.inductance_q_h, rate = 1.0f / setup->period_s;
-    return (cvk_ab){rate * (o->step_wb.alpha - l_q * (o->current_a.alpha - o->before_a.alpha)),
-                    rate * (o->step_wb.beta - l_q * (o->current_a.beta - o->before_a.beta))};
+    const cvk_ab chord = cvk_chord_seen(&angles->observed, setup);
+    const float rate = 1.0f / setup->period_s;
+    return (cvk_ab){rate * chord.alpha, rate * chord.beta};
 }
 
 /* The flux linkage along the rotor (active flux) of a stator's, and how long it should be. */

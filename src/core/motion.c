@@ -42,9 +42,16 @@ static float way_between(cvk_place from, cvk_place to)
     return CVK_TWO_PI * (float)(to.turns - from.turns) + (to.angle_rad - from.angle_rad);
 }
 
+/* One when they are not known: then the shaft is taken to turn as the field does. */
+static int32_t pole_pairs_of(const cvk_setup *setup)
+{
+    const int32_t p = setup->settings.motor.pole_pairs;
+    return p > 0 ? p : 1;
+}
+
 void cvk_motion_count(cvk_motion *m, const cvk_setup *setup, cvk_moment *now)
 {
-    const int32_t p = setup->settings.motor.pole_pairs > 0 ? setup->settings.motor.pole_pairs : 1;
+    const int32_t p = pole_pairs_of(setup);
     const float step = cvk_wrap_angle(now->angle.angle_rad - m->at.angle_rad);
     if (now->bridge_on == 0 && now->angle_source != CVK_ANGLE_ROTOR) {
         m->counting = false; /* nothing tells where the rotor goes */
@@ -101,7 +108,7 @@ float cvk_motion_to_speed(cvk_motion *m, const cvk_setup *setup, float speed_rad
 /* Electrical, of the request. */
 static cvk_place place_asked(const cvk_setup *setup, const cvk_request *request)
 {
-    const int32_t p = setup->settings.motor.pole_pairs > 0 ? setup->settings.motor.pole_pairs : 1;
+    const int32_t p = pole_pairs_of(setup);
     const cvk_place whole = {request->position_turns * p, 0.0f};
     return moved(whole, request->position_mech_rad * (float)p);
 }

@@ -16,15 +16,14 @@ void cvk_emf_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
 {
     cvk_emf_observer *s = &angles->emf;
     const cvk_observed *o = &angles->observed;
-    const float l_q = setup->settings.motor.inductance_q_h, T = setup->period_s, rate = 1.0f / T;
+    const float T = setup->period_s, rate = 1.0f / T;
     if (o->fresh) {
         *s = (cvk_emf_observer){.at = {.unknown_rad2 = CVK_ANYWHERE_RAD2}};
     }
     const float half = 0.5f * s->at.speed_rad_s * T;
     const cvk_rotation middle = cvk_rotation_of(s->at.angle_rad + half);
     cvk_tracked_predict(&s->at, setup);
-    const cvk_ab chord = {o->step_wb.alpha - l_q * (o->current_a.alpha - o->before_a.alpha),
-                          o->step_wb.beta - l_q * (o->current_a.beta - o->before_a.beta)};
+    const cvk_ab chord = cvk_chord_seen(o, setup);
     const cvk_dq seen = cvk_park(chord, middle);
     const float speed_seen = (fabsf(s->emf_v.d) + fabsf(s->emf_v.q)) / o->flux_wb;
     const float slow =

@@ -49,15 +49,10 @@ static void predict(cvk_kalman_observer *s, const cvk_setup *setup)
     s->ss += setup->observer.drift_speed_rad * setup->observer.drift_speed_rad;
 }
 
-/* The length says something of the flux along d. Corrections of d, q, angle, speed. */
-static void take_length(cvk_kalman_observer *s, float residual, float x[4])
+/* What a measurement leaves of the doubts: less its products with each of them, over its variance.
+ */
+static void learn(cvk_kalman_observer *s, float per, float d, float q, float a, float w)
 {
-    const float per = 1.0f / (s->dd + 1.0f);
-    const float d = s->dd, q = s->dq, a = s->da, w = s->ds;
-    x[0] = per * d * residual;
-    x[1] = per * q * residual;
-    x[2] = per * a * residual;
-    x[3] = per * w * residual;
     s->dd -= per * d * d;
     s->dq -= per * d * q;
     s->da -= per * d * a;
@@ -70,6 +65,18 @@ static void take_length(cvk_kalman_observer *s, float residual, float x[4])
     s->ss -= per * w * w;
 }
 
+/* The length says something of the flux along d. Corrections of d, q, angle, speed. */
+static void take_length(cvk_kalman_observer *s, float residual, float x[4])
+{
+    const float per = 1.0f / (s->dd + 1.0f);
+    const float d = s->dd, q = s->dq, a = s->da, w = s->ds;
+    x[0] = per * d * residual;
+    x[1] = per * q * residual;
+    x[2] = per * a * residual;
+    x[3] = per * w * residual;
+    learn(s, per, d, q, a, w);
+}
+
 /* The direction, of the flux along q and the angle. */
 static void take_direction(cvk_kalman_observer *s, float residual, float x[4])
 {
@@ -79,16 +86,7 @@ static void take_direction(cvk_kalman_observer *s, float residual, float x[4])
     x[1] += q * left;
     x[2] += a * left;
     x[3] += w * left;
-    s->dd -= per * d * d;
-    s->dq -= per * d * q;
-    s->da -= per * d * a;
-    s->ds -= per * d * w;
-    s->qq -= per * q * q;
-    s->qa -= per * q * a;
-    s->qs -= per * q * w;
-    s->aa -= per * a * a;
-    s->as -= per * a * w;
-    s->ss -= per * w * w;
+    learn(s, per, d, q, a, w);
 }
 
 void cvk_kalman_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)

@@ -49,6 +49,7 @@
 #define WATCH_QUICK_S 3e-3f
 #define WATCH_SLOW_S 20e-3f
 /* Each attempt after the first. */
+#define MOST_SHARE 0.95f /* of limit.current_a, at most */
 #define MORE_CURRENT 1.4f
 #define MORE_TIME 0.6f
 
@@ -144,7 +145,7 @@ static void hand_back(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles
 
 static void begin_attempt(cvk_startup *s, const cvk_setup *setup, cvk_moment *now)
 {
-    const float most_a = 0.95f * setup->settings.limit.current_a, full_a = s->full_a;
+    const float most_a = MOST_SHARE * setup->settings.limit.current_a, full_a = s->full_a;
     const bool first = now->start_attempt++ == 0;
     s->full_a = first ? setup->start.current_a : full_a * MORE_CURRENT;
     s->full_a = s->full_a > most_a ? (full_a > most_a ? full_a : most_a) : s->full_a;
@@ -248,9 +249,8 @@ static void look(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
         return;
     }
     now->current_set_a = (cvk_dq){0.0f, 0.0f};
-    use(now, CVK_ANGLE_IMPOSED);
     impose(angles, now, 0.0f, 0.0f);
-    now->angle = now->source[CVK_ANGLE_IMPOSED];
+    use(now, CVK_ANGLE_IMPOSED);
     now->start_gives_v = now->bridge_waits != 0 || c->stage != 0 ? 1 : 0;
     now->voltage_set_v = now->bridge_waits != 0
                              ? cvk_catch_emf(setup, now, c->angle_rad, c->speed_rad_s)
@@ -298,7 +298,7 @@ static bool agrees(const cvk_setup *setup, const cvk_moment *now)
 /* More current when the rotor trails far, less when it hardly does. */
 static void follow_load(cvk_startup *s, const cvk_setup *setup, const cvk_moment *now, bool seen)
 {
-    const float most_a = 0.95f * setup->settings.limit.current_a;
+    const float most_a = MOST_SHARE * setup->settings.limit.current_a;
     const float step = setup->start.current_step_a, least_a = LEAST_SHARE * s->full_a;
     if (!seen) {
         s->current_a = cvk_toward(s->current_a, s->full_a, step);
