@@ -56,7 +56,8 @@ enum { KEPT = sizeof kept / sizeof kept[0] };
 
 static void open_log(sensor_log *out, const cvk_rig_config *config, size_t most, bool off)
 {
-    *out = (sensor_log){.log = cvk_log_empty(config->name), .most = most};
+    *out = (sensor_log){.log = cvk_log_empty(out->name), .most = most};
+    snprintf(out->name, sizeof out->name, "%s", config->name);
     for (size_t n = 0; n < KEPT; n++) {
         cvk_column column = kept[n];
         if (off && column >= CVK_COLUMN_DUTY_A && column <= CVK_COLUMN_DUTY_C) {

@@ -12,7 +12,8 @@
 
 #include <stdint.h>
 
-typedef struct sensor_log {
+typedef struct sensor_log { /* not to be copied: the log points at the name in it */
+    char name[CVK_RIG_NAME_LENGTH];
     cvk_log log;
     double *cells[CVK_COLUMN_COUNT];
     size_t most;
