@@ -16,6 +16,7 @@ bench: build
 	./build/dev/bench/bench_sensorless
 	./build/dev/bench/bench_link
 	./scripts/check-core.sh build/dev
+	./scripts/count-steps.py
 
 screenshots: build
 	./scripts/screenshots.sh build/dev/corvak

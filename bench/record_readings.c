@@ -1,7 +1,8 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
  * record_readings [plain] [flux|emf|kalman|absolute|encoder|sincos|halls]: writes a run of the
- * potter's wheel without a rotor sensor, as readings.bin (ports/replay): start, takeover, speed.
+ * potter's wheel without a rotor sensor, as readings.bin (ports/replay): start, takeover, speed,
+ * torque.
  * With gains from the wheel's own card; plain: without compensation of the inverter's own voltage
  * and of the currents' harmonics. With a sensor named, that one is decoded beside the observer: the
  * difference is what it costs.
@@ -57,7 +58,11 @@ int main(int argc, char **argv)
             bench.rotor_sensor.kind = n;
         }
     }
-    const cvk_run_plan plan = there_and_back(&bench, 0.5);
+    cvk_run_plan plan = there_and_back(&bench, 0.5);
+    plan.item[1] = plan.item[2]; /* some torque in place of the way back */
+    plan.item[1].from_s = 2.2;
+    plan.item[1].request = (cvk_request){.mode = CVK_MODE_TORQUE, .torque_nm = 0.1f};
+    plan.count = 2;
     cvk_device device;
     cvk_run run;
     if (cvk_sim_device_open(&device, &bench, 3, NULL) != CVK_OK) {

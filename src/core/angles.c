@@ -16,6 +16,9 @@ const cvk_parameter_rows cvk_angle_rows = CVK_ROWS(rows);
 void cvk_imposed_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
 {
     cvk_imposed *s = &angles->imposed;
+    if (s->speed_rad_s == 0.0f && now->source[CVK_ANGLE_IMPOSED].speed_rad_s == 0.0f) {
+        return; /* it stands */
+    }
     s->angle_rad = cvk_wrap_angle(s->angle_rad + s->speed_rad_s * setup->period_s);
     now->source[CVK_ANGLE_IMPOSED] =
         (cvk_angle){s->angle_rad, s->speed_rad_s, 1.0f, CVK_ANGLE_FINE};
@@ -23,9 +26,7 @@ void cvk_imposed_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *no
 
 void cvk_angles_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
 {
-    static void (*const steps[])(cvk_angles *, const cvk_setup *, cvk_moment *) = {
-        cvk_imposed_step, cvk_rotor_step, cvk_observers_step};
-    for (unsigned n = 0; n < sizeof steps / sizeof steps[0]; n++) {
-        steps[n](angles, setup, now);
-    }
+    cvk_imposed_step(angles, setup, now);
+    cvk_rotor_step(angles, setup, now);
+    cvk_observers_step(angles, setup, now);
 }

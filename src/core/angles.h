@@ -107,6 +107,12 @@ cvk_kalman_observer cvk_kalman_begin(const cvk_setup *setup, const cvk_tracked *
 void cvk_observers_seed(cvk_angles *angles, const cvk_setup *setup, const cvk_moment *now,
                         float angle_rad, float speed_rad_s, float variance_rad2);
 
+/* Neither does the bridge make voltages nor are the terminals measured. */
+static inline bool cvk_is_blind(const cvk_moment *now)
+{
+    return now->bridge_on == 0 && now->terminals_known == 0;
+}
+
 /* How the active flux has moved since the sample before; and the back-EMF that this is. */
 static inline cvk_ab cvk_chord_seen(const cvk_observed *o, const cvk_setup *setup)
 {

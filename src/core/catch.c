@@ -38,6 +38,11 @@
 
 enum stage { LISTEN = 0, FIRST, GAP, SECOND, FOUND };
 
+bool cvk_catch_listens(const cvk_catch *c)
+{
+    return c->stage == LISTEN;
+}
+
 static void go_to(cvk_catch *c, enum stage stage)
 {
     c->stage = (int32_t)stage;
@@ -46,7 +51,7 @@ static void go_to(cvk_catch *c, enum stage stage)
 
 void cvk_catch_begin(cvk_catch *c, cvk_moment *now)
 {
-    const bool blind = now->bridge_on == 0 && now->terminals_known == 0;
+    const bool blind = cvk_is_blind(now);
     *c = (cvk_catch){.stage = blind ? FIRST : LISTEN};
     now->bridge_waits = now->bridge_on == 0 && !blind ? 1 : 0;
 }

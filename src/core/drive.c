@@ -44,6 +44,8 @@ static void come_into_force(cvk_drive_state *d, cvk_moment *now, uint8_t place)
     d->current_control.primed = false;
     d->angles.rotor.found = false; /* the settings say it now */
     now->settings_number++;
+    cvk_motion *m = &d->reference.motion;
+    cvk_motion_turn_to(m, &d->setup[place], m->at.turns, now); /* with its pole pairs */
 }
 
 /* Staged settings, between two calls. */
@@ -248,6 +250,7 @@ cvk_status cvk_drive_init(cvk_drive *drive, const cvk_port *port, const cvk_hard
     if (status == CVK_OK) {
         cvk_measure_start(&d->setup[0], &d->now);
         d->now.duty = (cvk_abc){0.5f, 0.5f, 0.5f};
+        d->now.source[CVK_ANGLE_IMPOSED].quality = 1.0f;
         port->gate_enable(port->context, false);
     }
     return status;

@@ -74,12 +74,11 @@ static void finish_rest(cvk_measure *m, const cvk_setup *setup, float count, cvk
 static void calibrate(cvk_measure *m, const cvk_setup *setup, cvk_moment *now)
 {
     const uint32_t from = setup->rest_ticks / 4u;
-    if (now->request.mode != CVK_MODE_REST || now->bridge_on == 0) {
-        if (m->rest_ticks != 0) {
-            m->rest_ticks = 0;
-            m->sum_a = m->square_a2 = (cvk_abc){0.0f, 0.0f, 0.0f};
-        }
-        now->rest_done = now->request.mode == CVK_MODE_REST ? now->rest_done : 0;
+    if (now->bridge_on == 0 || m->rest_ticks == 0) {
+        m->rest_ticks = 0;
+        m->sum_a = m->square_a2 = (cvk_abc){0.0f, 0.0f, 0.0f};
+    }
+    if (now->bridge_on == 0) {
         return;
     }
     const cvk_abc i = now->phase_a;
@@ -153,5 +152,10 @@ void cvk_measure_step(cvk_measure *m, const cvk_setup *setup, cvk_moment *now)
     correct_delay(setup, now);
     now->current_ab_a = cvk_clarke(now->phase_a);
     now->bus_v = now->readings.bus_v;
-    calibrate(m, setup, now);
+    if (now->request.mode == CVK_MODE_REST) {
+        calibrate(m, setup, now);
+    } else {
+        now->rest_done = 0;
+        m->rest_ticks = 0;
+    }
 }

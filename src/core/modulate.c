@@ -75,7 +75,7 @@ void cvk_modulate_step(const cvk_setup *setup, cvk_moment *now)
     now->duty = out.duties;
     now->headroom = out.headroom;
     now->voltage_made_v = (cvk_ab){out.voltage_v.alpha - own.alpha, out.voltage_v.beta - own.beta};
-    if (setup->most_duty < 1.0f) {
+    if (1.0f - 0.5f * out.headroom > setup->most_duty) { /* the largest duty */
         keep_windows(setup, now);
     }
 }

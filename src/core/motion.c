@@ -42,29 +42,28 @@ static float way_between(cvk_place from, cvk_place to)
     return CVK_TWO_PI * (float)(to.turns - from.turns) + (to.angle_rad - from.angle_rad);
 }
 
-/* One when they are not known: then the shaft is taken to turn as the field does. */
-static int32_t pole_pairs_of(const cvk_setup *setup)
+void cvk_motion_turn_to(cvk_motion *m, const cvk_setup *setup, int32_t turns, cvk_moment *now)
 {
-    const int32_t p = setup->settings.motor.pole_pairs;
-    return p > 0 ? p : 1;
+    const int32_t p = setup->pole_pairs, over = turns % p;
+    m->at.turns = turns;
+    m->within = over + (over < 0 ? p : 0);
+    now->position_turns = (turns - m->within) / p;
 }
 
 void cvk_motion_count(cvk_motion *m, const cvk_setup *setup, cvk_moment *now)
 {
-    const int32_t p = pole_pairs_of(setup);
-    const float step = cvk_wrap_angle(now->angle.angle_rad - m->at.angle_rad);
+    const float step = now->angle.angle_rad - m->at.angle_rad;
     if (now->bridge_on == 0 && now->angle_source != CVK_ANGLE_ROTOR) {
         m->counting = false; /* nothing tells where the rotor goes */
-    } else if (!m->counting) {
-        m->at.angle_rad = now->angle.angle_rad; /* the same turn */
-        m->counting = true;
-    } else {
-        m->at = named(m->at.turns, m->at.angle_rad + step, now->angle.angle_rad);
+        return;
     }
-    int32_t within = m->at.turns % p;
-    within += within < 0 ? p : 0;
-    now->position_turns = (m->at.turns - within) / p;
-    now->position_mech_rad = (CVK_TWO_PI * (float)within + m->at.angle_rad) / (float)p;
+    if (m->counting && fabsf(step) > CVK_PI) { /* the shorter way leads over the end of a turn */
+        cvk_motion_turn_to(m, setup, m->at.turns + (step < 0.0f ? 1 : -1), now);
+    }
+    m->counting = true; /* from the same turn on where it was lost */
+    m->at.angle_rad = now->angle.angle_rad;
+    now->position_mech_rad =
+        (CVK_TWO_PI * (float)m->within + m->at.angle_rad) * setup->per_pole_pair;
 }
 
 void cvk_motion_lead_from(cvk_motion *m, float speed_rad_s)
@@ -108,7 +107,7 @@ float cvk_motion_to_speed(cvk_motion *m, const cvk_setup *setup, float speed_rad
 /* Electrical, of the request. */
 static cvk_place place_asked(const cvk_setup *setup, const cvk_request *request)
 {
-    const int32_t p = pole_pairs_of(setup);
+    const int32_t p = setup->pole_pairs;
     const cvk_place whole = {request->position_turns * p, 0.0f};
     return moved(whole, request->position_mech_rad * (float)p);
 }

@@ -17,8 +17,12 @@ typedef struct cvk_place {
 typedef struct cvk_motion {
     cvk_place at, led_to;                   /* the rotor; and where the profile has got to */
     float speed_rad_s, acceleration_rad_s2; /* of the profile */
+    int32_t within; /* electrical turns of the rotor within one of the shaft */
     bool counting, leading;
 } cvk_motion;
+
+/* This electrical turn, as one of the shaft's: when it changes, and when the pole pairs do. */
+void cvk_motion_turn_to(cvk_motion *motion, const cvk_setup *setup, int32_t turns, cvk_moment *now);
 
 /* Counts the turns of the angle in use; at standstill with the bridge off it goes on from where it
  * was. */

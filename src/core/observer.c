@@ -49,6 +49,7 @@ static void restart(cvk_angles *angles, cvk_moment *now)
     angles->emf = (cvk_emf_observer){.at = {0}};
     angles->kalman = (cvk_kalman_observer){.at = {0}};
     angles->observing = false;
+    angles->observed.judge = true; /* that there is nothing to look at */
     for (int n = CVK_ANGLE_FLUX; n <= CVK_ANGLE_KALMAN; n++) {
         now->source[n] = (cvk_angle){0.0f, 0.0f, 0.0f, CVK_ANGLE_OFF};
     }
@@ -64,7 +65,7 @@ static void observe(cvk_angles *angles, const cvk_setup *setup, const cvk_moment
     o->current_a = now->current_ab_a;
     o->flux_wb = m->flux_linkage_wb + angles->adaptation.flux_wb;
     const float turned = T * now->source[setup->observer.chosen].speed_rad_s;
-    const cvk_ab i = cvk_mean_of_turning(o->before_a, o->current_a, cvk_clamp(turned, 1.0f));
+    const cvk_ab i = cvk_mean_of_turning(o->before_a, o->current_a, turned);
     o->step_wb =
         (cvk_ab){T * (now->acted_v.alpha - R * i.alpha), T * (now->acted_v.beta - R * i.beta)};
     o->doubt_rad_s = setup->observer.doubt_rad_s * (now->bridge_on == 0 ? TERMINAL_DOUBT : 1.0f);
@@ -111,8 +112,8 @@ static void adapt(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
 
 void cvk_observers_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
 {
-    const bool blind = now->bridge_on == 0 && now->terminals_known == 0;
-    if (blind || now->fault != CVK_FAULT_NONE || !(setup->settings.motor.flux_linkage_wb > 0.0f)) {
+    if (cvk_is_blind(now) || now->fault != CVK_FAULT_NONE ||
+        !(setup->settings.motor.flux_linkage_wb > 0.0f)) {
         restart(angles, now);
         return;
     }

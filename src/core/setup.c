@@ -186,6 +186,8 @@ cvk_status cvk_setup_prepare(cvk_setup *setup, const cvk_hardware *hardware,
         const float torque_per_a = 1.5f * (float)m->pole_pairs * m->flux_linkage_wb;
         setup->current_per_torque = torque_per_a > 0.0f ? 1.0f / torque_per_a : 0.0f;
         setup->most_duty = most_duty(hardware);
+        setup->pole_pairs = m->pole_pairs > 0 ? m->pole_pairs : 1;
+        setup->per_pole_pair = 1.0f / (float)setup->pole_pairs;
     }
     return status;
 }

@@ -58,7 +58,9 @@ typedef struct cvk_setup {
     cvk_start_constants start;
     float speed_current_a;
     float current_per_torque; /* A per N m; 0: not known */
-    float most_duty;          /* above it a low-side shunt cannot see its phase */
+    int32_t pole_pairs; /* 1 when they are not known: the shaft is taken to turn as the field */
+    float per_pole_pair;
+    float most_duty; /* above it a low-side shunt cannot see its phase */
 } cvk_setup;
 
 /* Checks settings against the hardware and prepares them. */

@@ -25,7 +25,6 @@
 
 #define TRUSTED 0.8f /* quality: a probability */
 #define LOST 0.1f
-#define FADE_S 0.1f       /* the d current of the start is gone after this time */
 #define MOST_WAY_RAD 0.8f /* that the vector gives way */
 #define WAY_RAD_S 400.0f  /* how fast */
 #define STANDS_RAD_S 3.0f /* a stop is over below this electrical speed */
@@ -111,9 +110,10 @@ static cvk_dq seen_from(const cvk_moment *now, cvk_angle_source source)
     return cvk_park(now->current_ab_a, cvk_rotation_of(now->source[source].angle_rad));
 }
 
-static void take_over(cvk_startup *s, const cvk_setup *setup, cvk_reference *reference,
-                      cvk_moment *now)
+static void take_over(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
+                      cvk_reference *reference, cvk_moment *now)
 {
+    angles->imposed.speed_rad_s = 0.0f;
     const cvk_dq i = seen_from(now, setup->observer.chosen);
     enter(s, now, CVK_START_RUN);
     use(now, setup->observer.chosen);
@@ -171,9 +171,7 @@ static void begin(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cv
     now->start_reason = CVK_START_FINE;
     begin_attempt(s, setup, now);
     if (setup->settings.start.catch_turning != 0) {
-        enter(s, now,
-              now->bridge_on == 0 && now->terminals_known == 0 ? CVK_START_PROBE
-                                                               : CVK_START_LISTEN);
+        enter(s, now, cvk_is_blind(now) ? CVK_START_PROBE : CVK_START_LISTEN);
         cvk_catch_begin(&s->catch, now);
     } else {
         stand(s, angles, now);
@@ -235,7 +233,7 @@ static void look(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
         cvk_observers_seed(angles, setup, now, c->angle_rad, c->speed_rad_s, CAUGHT_RAD2);
         now->source[setup->observer.chosen] =
             (cvk_angle){c->angle_rad, c->speed_rad_s, 1.0f, CVK_ANGLE_FINE};
-        take_over(s, setup, reference, now);
+        take_over(s, setup, angles, reference, now);
         now->start_d_a = 0.0f;
         return;
     }
@@ -251,7 +249,7 @@ static void look(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
     now->current_set_a = (cvk_dq){0.0f, 0.0f};
     impose(angles, now, 0.0f, 0.0f);
     use(now, CVK_ANGLE_IMPOSED);
-    now->start_gives_v = now->bridge_waits != 0 || c->stage != 0 ? 1 : 0;
+    now->start_gives_v = now->bridge_waits != 0 || !cvk_catch_listens(c) ? 1 : 0;
     now->voltage_set_v = now->bridge_waits != 0
                              ? cvk_catch_emf(setup, now, c->angle_rad, c->speed_rad_s)
                              : (cvk_ab){0.0f, 0.0f};
@@ -326,7 +324,7 @@ static void turn(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
     s->agreed = counted(s->agreed, goes_on && agrees(setup, now));
     s->lost = counted(s->lost, slips || waits);
     if (s->agreed >= setup->start.settle_ticks) {
-        take_over(s, setup, reference, now);
+        take_over(s, setup, angles, reference, now);
     } else if (s->lost > (slips ? setup->start.slip_ticks : setup->start.patience_ticks)) {
         const float still = STILL_SHARE * full_v;
         fail(s, setup, angles, now,
@@ -336,27 +334,28 @@ static void turn(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
     }
 }
 
-/* The angle in use is without an idea, and has been too long. */
-static bool angle_is_lost(cvk_startup *s, const cvk_setup *setup, const cvk_moment *now)
+/* The angle in use is without an idea, and has been too long. Looked at once in `calls`. */
+static bool angle_is_lost(cvk_startup *s, const cvk_setup *setup, const cvk_moment *now,
+                          uint32_t calls)
 {
-    s->lost = now->angle.quality < LOST ? s->lost + 1u : 0u;
+    s->lost = now->angle.quality < LOST ? s->lost + calls : 0u;
     return s->lost > setup->start.lost_ticks;
 }
 
-/* The d current of the start fades; slow, it comes back. */
+/* The d current of the start fades; slow, it comes back. Looked at when the angle is judged. */
 static void run(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cvk_moment *now)
 {
     const float slow = setup->start.yield_rad_s, speed = now->angle.speed_rad_s;
-    const float step_a = setup->start.current_a * setup->period_s / FADE_S;
+    const float step_a = (float)CVK_JUDGE_TICKS * setup->start.current_step_a;
     const float along = wanted_speed(setup, now) * copysignf(1.0f, speed);
     const bool yields = along < slow && fabsf(speed) < 1.2f * slow;
     now->start_phase = yields ? CVK_START_YIELD : CVK_START_RUN;
     now->start_d_a = cvk_toward(now->start_d_a, yields ? setup->start.current_a : 0.0f, step_a);
-    const bool lost = angle_is_lost(s, setup, now);
+    const bool lost = angle_is_lost(s, setup, now, CVK_JUDGE_TICKS);
     const bool strains = fabsf(now->current_set_a.q) > 0.98f * setup->speed_current_a;
     s->calm = counted(s->calm, strains && cvk_mode_by_speed(now->request.mode) && along > slow &&
                                    fabsf(speed) < slow);
-    if (s->calm > setup->start.patience_ticks) {
+    if (CVK_JUDGE_TICKS * s->calm > setup->start.patience_ticks) {
         fail(s, setup, angles, now, CVK_START_BLOCKED);
     } else if (yields && now->start_d_a >= setup->start.current_a) {
         hand_back(s, setup, angles, now);
@@ -391,7 +390,7 @@ static void by_observer(cvk_startup *s, const cvk_setup *setup, cvk_angles *angl
         align(s, setup, angles, now);
     } else if (now->start_phase == CVK_START_TURN) {
         turn(s, setup, angles, reference, now);
-    } else {
+    } else if (angles->observed.judge) {
         run(s, setup, angles, now);
     }
     if (now->start_phase == CVK_START_ALIGN || now->start_phase == CVK_START_TURN) {
@@ -406,7 +405,7 @@ static void by_observer(cvk_startup *s, const cvk_setup *setup, cvk_angles *angl
 static void by_rotor_sensor(cvk_startup *s, const cvk_setup *setup, cvk_moment *now)
 {
     use(now, CVK_ANGLE_ROTOR);
-    if (angle_is_lost(s, setup, now)) {
+    if (angle_is_lost(s, setup, now, 1u)) {
         cvk_protect_raise(now, CVK_FAULT_ANGLE);
     }
 }
@@ -442,6 +441,11 @@ void cvk_startup_step(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles
                       cvk_reference *reference, cvk_moment *now)
 {
     const int32_t mode = now->request.mode;
+    if (now->start_phase >= CVK_START_RUN && !angles->observed.judge &&
+        now->fault == CVK_FAULT_NONE && cvk_mode_by_angle(mode)) {
+        use(now, setup->observer.chosen); /* nothing new until it is judged again */
+        return;
+    }
     const bool by_sensor = setup->settings.angle.source == CVK_BY_ROTOR_SENSOR;
     const bool turns = cvk_mode_by_angle(mode);
     if (mode == CVK_MODE_STOP && now->bridge_on == 0) { /* nothing turns under its power */

@@ -57,6 +57,9 @@ void cvk_catch_begin(cvk_catch *c, cvk_moment *now);
 cvk_catch_answer cvk_catch_step(cvk_catch *c, const cvk_setup *setup, const cvk_angles *angles,
                                 cvk_moment *now);
 
+/* It looks at a back-EMF, and makes no pulse. */
+bool cvk_catch_listens(const cvk_catch *c);
+
 /* The back-EMF in the middle of the period after this one: with the bridge off it becomes the
  * voltage that the bridge will be switched on with. */
 cvk_ab cvk_catch_emf(const cvk_setup *setup, const cvk_moment *now, float angle_rad,

@@ -5,6 +5,8 @@
  */
 #include "corvak/core/svm.h"
 
+#define SAFE_SHARE 0.999f /* of the hexagon: below it no rounding takes a duty out of 0 .. 1 */
+
 static float max3(cvk_abc x)
 {
     float m = x.a > x.b ? x.a : x.b;
@@ -30,11 +32,13 @@ cvk_svm_output cvk_svm(cvk_ab voltage_v, float bus_v)
     const float per_volt = shorten / bus_v;
     const float centre = 0.5f - 0.5f * (high + low) * per_volt;
     cvk_svm_output out = {
-        /* the clamp only removes rounding: at most one unit in the last place */
-        .duties = {unit_clamp(centre + x.a * per_volt), unit_clamp(centre + x.b * per_volt),
-                   unit_clamp(centre + x.c * per_volt)},
+        .duties = {centre + x.a * per_volt, centre + x.b * per_volt, centre + x.c * per_volt},
         .voltage_v = {voltage_v.alpha * shorten, voltage_v.beta * shorten},
         .headroom = share < 1.0f ? 1.0f - share : 0.0f,
     };
+    if (!(share < SAFE_SHARE)) { /* rounding, and what is no number */
+        cvk_abc *d = &out.duties;
+        *d = (cvk_abc){unit_clamp(d->a), unit_clamp(d->b), unit_clamp(d->c)};
+    }
     return out;
 }
