@@ -20,7 +20,8 @@ typedef struct arguments {
     char *output, *tune, *plot;
     char **parameters;
     gboolean json, sensor;
-    double edge_s;
+    double edge_s, margin_deg;
+    cvk_gains_wish wish;
 } arguments;
 
 /* What was computed, and the limits that it was computed with. */
@@ -41,6 +42,16 @@ static void fill_tune(cvk_tune *tune, const cvk_gains *gains, const char *card, 
         g_free(from);
     }
     g_free(origin);
+}
+
+static void print_motion(const char *name, const cvk_motion_prediction *m)
+{
+    g_print(
+        "%-14s bandwidth %.3g rad/s; phase margin %.0f deg; at worst over inertia, load and\n"
+        "               observer %.0f deg; at the shaft: stiffness %.3g N m/rad, damping %.3g N m "
+        "s/rad\n",
+        name, m->bandwidth_rad_s, DEGREES * m->margin_rad, DEGREES * m->worst_margin_rad,
+        m->stiffness_nm_rad, m->damping_nms_rad);
 }
 
 static void print_gains(const cvk_gains *g, const char *name)
@@ -65,8 +76,9 @@ static void print_gains(const cvk_gains *g, const char *name)
             "overshoot %.1f %%\n",
             c->bandwidth_hz, c->rise_periods, 100.0 * c->overshoot, DEGREES * c->margin_rad,
             DEGREES * c->worst_margin_rad, 100.0 * c->worst_overshoot);
-    if (g->speed_bandwidth_rad_s > 0.0) {
-        g_print("speed loop     bandwidth %.3g rad/s, both poles real\n", g->speed_bandwidth_rad_s);
+    if (g->speed.bandwidth_rad_s > 0.0) {
+        print_motion("speed loop", &g->speed);
+        print_motion("position loop", &g->position);
     } else {
         g_print("speed loop     left as it was: the card has no inertia; record a spin and a "
                 "coast-down (corvak plan)\n");
@@ -175,6 +187,23 @@ static gboolean draw(const cvk_pwm_advice *a, const char *name, const char *path
     return close_figure(g, path, complaint);
 }
 
+/* null where the card has no inertia. */
+static void add_motion(JsonBuilder *b, const char *key, const cvk_motion_prediction *m)
+{
+    json_builder_set_member_name(b, key);
+    if (!(m->bandwidth_rad_s > 0.0)) {
+        json_builder_add_null_value(b);
+        return;
+    }
+    json_builder_begin_object(b);
+    add_json_number(b, "bandwidth_rad_s", m->bandwidth_rad_s);
+    add_json_number(b, "margin_rad", m->margin_rad);
+    add_json_number(b, "worst_margin_rad", m->worst_margin_rad);
+    add_json_number(b, "stiffness_nm_rad", m->stiffness_nm_rad);
+    add_json_number(b, "damping_nms_rad", m->damping_nms_rad);
+    json_builder_end_object(b);
+}
+
 static void print_json(const cvk_gains *g, const cvk_pwm_advice *pwm, const char *name)
 {
     const cvk_loop_prediction *c = &g->current;
@@ -203,7 +232,8 @@ static void print_json(const cvk_gains *g, const cvk_pwm_advice *pwm, const char
     add_json_number(b, "worst_margin_rad", c->worst_margin_rad);
     add_json_number(b, "worst_overshoot", c->worst_overshoot);
     json_builder_end_object(b);
-    add_json_number(b, "speed_bandwidth_rad_s", g->speed_bandwidth_rad_s);
+    add_motion(b, "speed_loop", &g->speed);
+    add_motion(b, "position_loop", &g->position);
     add_json_number(b, "top_speed_rad_s", g->top_speed_rad_s);
     json_builder_set_member_name(b, "pwm");
     add_pwm(b, pwm);
@@ -231,8 +261,10 @@ static int work(const arguments *a, const char *card_path, const char *rig_path)
                                    .knee_a = cvk_rig_crossover_current(&rig)};
     cvk_settings base = rig.tune;
     base.angle.source = a->sensor ? CVK_BY_ROTOR_SENSOR : CVK_BY_OBSERVER;
-    if (cvk_compute_gains(&card, &stage, &base, &gains) != CVK_OK) {
-        g_printerr("corvak gains: the card lacks %s\n", gains.missing);
+    const cvk_status computed = cvk_compute_gains(&card, &stage, &base, &a->wish, &gains);
+    if (computed != CVK_OK) {
+        g_printerr("corvak gains: %s%s\n", computed == CVK_NOT_IN_LOG ? "the card lacks " : "",
+                   gains.missing);
         return EXIT_ANSWER_NO;
     }
     cvk_refusal why = {0};
@@ -271,9 +303,35 @@ static int work(const arguments *a, const char *card_path, const char *rig_path)
     return EXIT_DONE;
 }
 
+static int check_numbers(arguments *a)
+{
+    const struct {
+        const char *option;
+        double value, most;
+        const char *range;
+    } numbers[] = {
+        {"--bandwidth", a->wish.current_bandwidth_hz, 1e5, "above 0, to 1e5 Hz"},
+        {"--observer-bandwidth", a->wish.observer_bandwidth_hz, 1e5, "above 0, to 1e5 Hz"},
+        {"--speed-bandwidth", a->wish.speed_bandwidth_hz, 1e5, "above 0, to 1e5 Hz"},
+        {"--position-bandwidth", a->wish.position_bandwidth_hz, 1e5, "above 0, to 1e5 Hz"},
+        {"--load", a->wish.load_inertia_kg_m2, 1e3, "above 0, to 1000 kg m2"},
+        {"--edge", a->edge_s, 1e-5, "0 to 1e-5 s"}};
+    for (size_t n = 0; n < G_N_ELEMENTS(numbers); n++) {
+        if (!(numbers[n].value >= 0.0 && numbers[n].value <= numbers[n].most)) {
+            return complain_usage(VERB, "%s: %g; it may be %s", numbers[n].option, numbers[n].value,
+                                  numbers[n].range);
+        }
+    }
+    if (!(a->margin_deg >= 20.0 && a->margin_deg <= 75.0)) {
+        return complain_usage(VERB, "--margin: %g; it may be 20 to 75 degrees", a->margin_deg);
+    }
+    a->wish.margin_rad = a->margin_deg / DEGREES;
+    return EXIT_DONE;
+}
+
 int cmd_gains(int argc, char **argv)
 {
-    arguments a = {.edge_s = 30e-9};
+    arguments a = {.edge_s = 30e-9, .margin_deg = 45.0};
     const GOptionEntry entries[] = {
         {"output", 'o', 0, G_OPTION_ARG_FILENAME, &a.output, "write the tune file", "FILE"},
         {"tune", 't', 0, G_OPTION_ARG_FILENAME, &a.tune,
@@ -282,18 +340,31 @@ int cmd_gains(int argc, char **argv)
          "change one of those, such as limit.current_a=10", "KEY=VALUE"},
         {"rotor-sensor", 0, 0, G_OPTION_ARG_NONE, &a.sensor,
          "the angle comes from the rotor sensor, not from an observer", NULL},
+        {"bandwidth", 0, 0, G_OPTION_ARG_DOUBLE, &a.wish.current_bandwidth_hz,
+         "of the current loop; this and the next three in place of the rules", "HZ"},
+        {"observer-bandwidth", 0, 0, G_OPTION_ARG_DOUBLE, &a.wish.observer_bandwidth_hz,
+         "of the observer's tracking filter", "HZ"},
+        {"speed-bandwidth", 0, 0, G_OPTION_ARG_DOUBLE, &a.wish.speed_bandwidth_hz,
+         "of the speed loop", "HZ"},
+        {"position-bandwidth", 0, 0, G_OPTION_ARG_DOUBLE, &a.wish.position_bandwidth_hz,
+         "of the position loop", "HZ"},
+        {"margin", 0, 0, G_OPTION_ARG_DOUBLE, &a.margin_deg,
+         "phase margin of every loop at its worst corner (45)", "DEG"},
+        {"load", 0, 0, G_OPTION_ARG_DOUBLE, &a.wish.load_inertia_kg_m2,
+         "inertia of the heaviest load that may come to the shaft", "KG_M2"},
         {"edge", 0, 0, G_OPTION_ARG_DOUBLE, &a.edge_s,
          "time that a leg's node takes to go across, for switching losses (3e-8)", "S"},
         {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &a.plot, "draw what each PWM frequency costs",
          "FILE.png|.svg"},
         {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
         G_OPTION_ENTRY_NULL};
-    if (!parse_options(VERB, "CARD RIG",
-                       "Computes a controller's gains from a motor card and the power stage of a "
-                       "rig: current loop,\nobserver, start and speed loop, each with a sentence "
-                       "on where it comes from.",
-                       "corvak gains wheel.card.yaml data/wheel.rig.yaml -o wheel.tune.yaml",
-                       entries, &argc, &argv)) {
+    if (!parse_options(
+            VERB, "CARD RIG",
+            "Computes a controller's gains from a motor card and the power stage of a "
+            "rig: current loop,\nobserver, start, speed and position, each with a sentence "
+            "on where it comes from.",
+            "corvak gains wheel.card.yaml data/wheel.rig.yaml -o wheel.tune.yaml", entries, &argc,
+            &argv)) {
         return EXIT_BAD_USAGE;
     }
     int status = EXIT_BAD_USAGE;
@@ -305,9 +376,7 @@ int cmd_gains(int argc, char **argv)
         status = status == EXIT_DONE
                      ? check_output(VERB, a.plot, TRUE, inputs, G_N_ELEMENTS(inputs))
                      : status;
-        if (status == EXIT_DONE && !(a.edge_s >= 0.0 && a.edge_s < 1e-5)) {
-            status = complain_usage(VERB, "--edge: 0 to 1e-5 s");
-        }
+        status = status == EXIT_DONE ? check_numbers(&a) : status;
         if (status == EXIT_DONE) {
             status = work(&a, argv[1], argv[2]);
         }

@@ -59,7 +59,7 @@ static int settings_from_card(job *j)
     const cvk_gains_stage stage = {
         .hardware = {.period_s = (float)j->rows.period_s, .updates_per_period = 1},
         .bus_v = cvk_log_has(log, CVK_COLUMN_VDC) ? log->column[CVK_COLUMN_VDC][0] : bus_v};
-    const cvk_status status = cvk_compute_gains(&j->card, &stage, &base, gains);
+    const cvk_status status = cvk_compute_gains(&j->card, &stage, &base, NULL, gains);
     int result = EXIT_DONE;
     if (status == CVK_NOT_IN_LOG) {
         g_printerr("corvak replay: the card lacks %s\n", gains->missing);

@@ -21,7 +21,6 @@
 #define FILTER_RATIO 4.0f    /* of the back-EMF's filter to the tracking filter */
 #define QUALITY_RAD 0.5236f  /* spread of the error at the least speed: 30 degrees */
 #define MOST_TURNED_RAD 2.5f /* in a control period, of an observer */
-#define PACE_LEAST 0.4f  /* of the tracking bandwidth, at rest: it still follows accelerations */
 #define ADAPT_S 0.3f     /* in which a misfit is taken up */
 #define STUCK_RAD 0.6f   /* electrical, that the rotor goes on while the sensor's reading stays */
 #define STUCK_STEPS 4.0f /* and steps of the sensor */
@@ -130,7 +129,7 @@ static void prepare_observer(cvk_setup *setup)
     c->filter = 1.0f - expf(-FILTER_RATIO * turn);
     c->most_rad_s = MOST_TURNED_RAD / T;
     c->pace_per_rad_s = 1.0f / s->tracking_bandwidth_rad_s;
-    c->pace_least = PACE_LEAST;
+    c->pace_least = CVK_LEAST_PACE;
     c->drift_speed_rad = turn * turn;
     c->doubt_rad_s = QUALITY_RAD * s->least_speed_rad_s;
     c->adapting = s->adapt != 0 ? (float)CVK_JUDGE_TICKS * T / ADAPT_S : 0.0f;

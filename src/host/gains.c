@@ -4,9 +4,8 @@
  */
 #include "corvak/host/gains.h"
 
-#include "corvak/core/current_control.h"
+#include "corvak/host/loop_margin.h"
 
-#include <complex.h>
 #include <math.h>
 #include <stdarg.h>
 #include <stdio.h>
@@ -17,6 +16,7 @@
 #define PERIODS_PER_RADIAN 3.5 /* of the control rate over the bandwidth in rad/s */
 #define NOISE_SHARE 0.03       /* of the bus, that noise of the readings may stir up, rms */
 #define LEAST_MARGIN_RAD (45.0 * PI / 180.0)
+#define SLOWER 0.95 /* a loop that lacks margin, step by step */
 /* Angle. */
 #define VOLTAGE_TO_ANGLE 0.75 /* rad of angle error for a voltage that is off by the back-EMF */
 #define LEAST_RAD (30.0 * PI / 180.0) /* angle error at observer.least_speed_rad_s, rms */
@@ -36,6 +36,8 @@
 #define SLEW_SHARE 0.6 /* of what the speed loop's current could do */
 #define SPEED_TO_TRACKING 0.2
 #define SPEED_TO_CURRENT 0.1
+#define INTEGRAL_SHARE 0.25 /* of the bandwidth squared: both poles real */
+#define INTEGRAL_RAD 0.2    /* of margin, that the integral may take before it is lowered */
 #define POSITION_TO_SPEED 0.3
 
 typedef struct work {
@@ -43,7 +45,9 @@ typedef struct work {
     const cvk_gains_stage *stage;
     cvk_gains *out;
     double T, r, l_d, l_q, flux, pole_pairs, inverter_v;
-    double reach; /* electrical acceleration per A of q current, rad/s^2; 0: not known */
+    double reach;        /* electrical acceleration per A of q current, rad/s^2; 0: not known */
+    double light, heavy; /* the same at the ends of what inertia, load and flux linkage may be */
+    cvk_gains_wish wish;
 } work;
 
 static double value_of(const work *w, cvk_card_key key)
@@ -80,66 +84,18 @@ set(work *w, const char *key, double value, const char *format, ...)
     va_end(arguments);
 }
 
+/* A wish that cannot be kept: `most` can. */
+static void cannot_keep(work *w, const char *loop, double wished_hz, double most_hz,
+                        const char *why)
+{
+    if (w->out->missing[0] == '\0') {
+        snprintf(w->out->missing, sizeof w->out->missing,
+                 "%s loop: %.4g Hz cannot be kept: %s; at most %.4g Hz", loop, wished_hz, why,
+                 most_hz);
+    }
+}
+
 /* ---- the current loop ----------------------------------------------------------------------- */
-
-/* From the model flux X = Lm i to the voltage times T, u(z) / X(z), with the learnt disturbance in
- * it; and the plant i = u / (L (z - 1)). With q = 1/z:
- *     e (1 - q + l q) = l ((1 - q) X - q u),   u (z + a) = -a X - (1 + a) e
- * (docs/theory.md section 11). */
-static double complex loop_gain(double omega, double a, double l, double ratio)
-{
-    const double complex z = cexp(I * omega), q = 1.0 / z;
-    const double complex learnt = l / (1.0 - q + l * q);
-    const double complex u =
-        -(a + (1.0 + a) * learnt * (1.0 - q)) / (z + a - (1.0 + a) * learnt * q);
-    return -u / ((z - 1.0) * ratio);
-}
-
-void cvk_current_loop_step(double bandwidth_hz, double period_s, double ratio, double *response,
-                           size_t count)
-{
-    const double a = 1.0 - exp(-2.0 * PI * bandwidth_hz * period_s),
-                 l = (double)CVK_LEARNING_RATIO * a;
-    double x = 0.0, predicted = 0.0, e = 0.0, acting = 0.0; /* x: model flux of the current */
-    for (size_t n = 0; n < count; n++) {
-        response[n] = x;
-        e += n > 0 ? l * (x - predicted) : 0.0;
-        const double next = x + acting + e;
-        const double wanted = a * (1.0 - next) - e;
-        predicted = next;
-        x += acting / ratio;
-        acting = wanted;
-    }
-}
-
-/* Largest overshoot of a step of the set-point, by running the loop. */
-static double overshoot_of(double bandwidth_hz, double period_s, double ratio)
-{
-    double response[400], highest = 0.0;
-    cvk_current_loop_step(bandwidth_hz, period_s, ratio, response, 400);
-    for (int n = 0; n < 400; n++) {
-        highest = fmax(highest, response[n]);
-    }
-    return fmax(0.0, highest - 1.0);
-}
-
-void cvk_current_loop_analysis(double bandwidth_hz, double period_s, double ratio,
-                               double *margin_rad, double *overshoot)
-{
-    const double a = 1.0 - exp(-2.0 * PI * bandwidth_hz * period_s),
-                 l = (double)CVK_LEARNING_RATIO * a;
-    *margin_rad = PI;
-    double before = INFINITY;
-    for (int n = 1; n < 4000; n++) {
-        const double omega = PI * n / 4000.0;
-        const double complex g = loop_gain(omega, a, l, ratio);
-        if (before > 1.0 && cabs(g) <= 1.0) {
-            *margin_rad = fmin(*margin_rad, fabs(remainder(carg(g) - PI, 2.0 * PI)));
-        }
-        before = cabs(g);
-    }
-    *overshoot = overshoot_of(bandwidth_hz, period_s, ratio);
-}
 
 /* Periods until 63 % of a step have been reached: the voltage acts one period late. */
 static double rise_periods(double bandwidth_hz, double period_s)
@@ -169,9 +125,11 @@ static void current_loop(work *w)
 {
     const double fastest_hz = 1.0 / (2.0 * PI * PERIODS_PER_RADIAN * w->T);
     const double noise_a = w->stage->current_noise_a, l_h = fmax(w->l_d, w->l_q);
-    double bandwidth_hz = fmin(fastest_hz, 0.0624 / w->T);
-    const char *why = "a radian of the loop takes 3.5 control periods";
-    if (noise_a > 0.0) {
+    const double wished_hz = w->wish.current_bandwidth_hz;
+    double bandwidth_hz = fmin(wished_hz > 0.0 ? wished_hz : fastest_hz, 0.0624 / w->T);
+    const char *why =
+        wished_hz > 0.0 ? "as asked for" : "a radian of the loop takes 3.5 control periods";
+    if (noise_a > 0.0 && !(wished_hz > 0.0)) {
         const double quiet_hz = NOISE_SHARE * w->stage->bus_v / (2.0 * PI * l_h * noise_a);
         if (quiet_hz < bandwidth_hz) {
             bandwidth_hz = quiet_hz;
@@ -179,10 +137,16 @@ static void current_loop(work *w)
         }
     }
     predict(w, bandwidth_hz);
-    while (w->out->current.worst_margin_rad < LEAST_MARGIN_RAD && bandwidth_hz > 2.0) {
-        bandwidth_hz *= 0.9;
-        why = "45 degrees of phase margin at the corner of the inductances' intervals";
+    while (w->out->current.worst_margin_rad < w->wish.margin_rad && bandwidth_hz > 2.0) {
+        bandwidth_hz *= SLOWER;
+        why = "phase margin at the corner of the inductances' intervals";
         predict(w, bandwidth_hz);
+    }
+    if (bandwidth_hz < wished_hz) {
+        cannot_keep(w, "current", wished_hz, bandwidth_hz,
+                    wished_hz > 0.0624 / w->T
+                        ? "the control rate allows a sixteenth of it"
+                        : "it lacks phase margin at the corner of the inductances' intervals");
     }
     set(w, "current.bandwidth_hz", bandwidth_hz,
         "gains: %s; phase margin %.0f deg, %.0f deg at worst over the card's intervals", why,
@@ -239,19 +203,26 @@ static void observer_and_start(work *w)
         fmin(fmax(VOLTAGE_TO_ANGLE * doubt_v / (LEAST_RAD * w->flux), 0.01 * top), 0.2 * top);
     const double takeover = TAKEOVER * least;
     const double fastest = w->reach * SPEED_CURRENT_SHARE * largest_current(w);
+    const double wished = 2.0 * PI * w->wish.observer_bandwidth_hz;
+    const double most = TRACK_RAD_PER_SAMPLE / w->T;
     const double tracking =
-        fmin(fmax(sqrt(fastest / TRACK_ERROR_RAD), 0.5 * takeover), TRACK_RAD_PER_SAMPLE / w->T);
+        wished > 0.0 ? wished : fmin(fmax(sqrt(fastest / TRACK_ERROR_RAD), 0.5 * takeover), most);
+    if (wished > most) {
+        cannot_keep(w, "observer's tracking", wished / (2.0 * PI), most / (2.0 * PI),
+                    "it would turn by more than 0.15 rad in a control period");
+    }
     set(w, "observer.bandwidth_rad_s", fmin(PULL_SHARE * takeover, 0.5 * tracking),
         "gains: %.0f %% of the speed of the takeover", 100.0 * PULL_SHARE);
     set(w, "observer.tracking_bandwidth_rad_s", tracking,
-        "gains: lags by less than %.1f deg at %.0f rad/s^2", 180.0 / PI * TRACK_ERROR_RAD, fastest);
+        "gains: %slags by %.1f deg at %.0f rad/s^2", wished > 0.0 ? "as asked for; " : "",
+        180.0 / PI * fastest / (tracking * tracking), fastest);
     set(w, "observer.least_speed_rad_s", least,
         "gains: there the %.2g V that the model may be off by make 30 deg of angle error", doubt_v);
     set(w, "start.current_a", start_a, "gains: %.0f %% of limit.current_a", 100.0 * START_SHARE);
     set(w, "start.speed_rad_s", takeover, "gains: %.1f times observer.least_speed_rad_s", TAKEOVER);
     if (w->reach > 0.0) {
         const double swing_s = 2.0 * PI / sqrt(w->reach * start_a);
-        const double able = START_ACCELERATION * w->reach * start_a;
+        const double able = START_ACCELERATION * w->heavy * start_a;
         const double gentle = takeover / (RAMP_SWINGS * swing_s);
         set(w, "start.acceleration_rad_s2", fmin(able, gentle),
             able < gentle ? "gains: %.0f %% of what the start's current can do"
@@ -264,38 +235,164 @@ static void observer_and_start(work *w)
     }
 }
 
+/* ---- speed and position --------------------------------------------------------------------- */
+
+static double tracking_of(const cvk_settings *s)
+{
+    return s->angle.source == CVK_BY_ROTOR_SENSOR ? 2.0 * PI * (double)s->rotor.bandwidth_hz
+                                                  : (double)s->observer.tracking_bandwidth_rad_s;
+}
+
+/* The loops on a shaft of that reach; an observer is slower in a slow rotor. */
+static cvk_motion_loop loop_on(const work *w, double reach, bool slow)
+{
+    const cvk_settings *s = &w->out->settings;
+    const bool paced = slow && s->angle.source != CVK_BY_ROTOR_SENSOR;
+    const double takeover = (double)s->start.speed_rad_s, tracking = tracking_of(s);
+    const double pace = fmin(1.0, fmax((double)CVK_LEAST_PACE, takeover / tracking));
+    return (cvk_motion_loop){.period_s = w->T,
+                             .current_bandwidth_hz = w->out->current.bandwidth_hz,
+                             .tracking_rad_s = tracking * (paced ? pace : 1.0),
+                             .reach = reach,
+                             .gain_a_s = (double)s->speed.gain_a_s,
+                             .integral_gain_a = (double)s->speed.integral_gain_a,
+                             .gain_per_s = (double)s->position.gain_per_s};
+}
+
+/* The corner with the least margin, and that margin. */
+static double worst_corner(const work *w, cvk_loop_margin (*margin)(const cvk_motion_loop *),
+                           cvk_motion_loop *worst)
+{
+    double least = INFINITY;
+    for (int corner = 0; corner < 4; corner++) {
+        const cvk_motion_loop l = loop_on(w, corner < 2 ? w->light : w->heavy, corner % 2 != 0);
+        const double there = margin(&l).margin_rad;
+        if (there < least) {
+            least = there;
+            *worst = l;
+        }
+    }
+    return least;
+}
+
+static void judge_motion(const work *w, cvk_loop_margin (*margin)(const cvk_motion_loop *),
+                         double bandwidth_rad_s, cvk_motion_prediction *out)
+{
+    cvk_motion_loop l = loop_on(w, w->reach, false);
+    const cvk_settings *s = &w->out->settings;
+    out->bandwidth_rad_s = bandwidth_rad_s;
+    out->margin_rad = margin(&l).margin_rad;
+    out->worst_margin_rad = worst_corner(w, margin, &l);
+    out->damping_nms_rad =
+        1.5 * w->pole_pairs * w->flux * (double)s->speed.gain_a_s * w->pole_pairs;
+}
+
+/* The integral is lowered where it takes the margin (a heavy shaft, a slow rotor), else the gain,
+ * until the worst corner has its margin. */
+static double settle_speed(work *w, double bandwidth)
+{
+    cvk_speed_settings *s = &w->out->settings.speed;
+    double share = INTEGRAL_SHARE;
+    for (int n = 0; n < 200; n++) {
+        cvk_motion_loop l;
+        s->gain_a_s = (float)(bandwidth / w->reach);
+        s->integral_gain_a = (float)(share * bandwidth * bandwidth / w->reach);
+        if (worst_corner(w, cvk_speed_loop_margin, &l) >= w->wish.margin_rad) {
+            break;
+        }
+        l.integral_gain_a = 0.0;
+        if (cvk_speed_loop_margin(&l).margin_rad > w->wish.margin_rad + INTEGRAL_RAD) {
+            share *= SLOWER;
+        } else {
+            bandwidth *= SLOWER;
+        }
+    }
+    return bandwidth;
+}
+
 static void speed_loop(work *w)
 {
     const double current_a = SPEED_CURRENT_SHARE * largest_current(w);
+    const cvk_settings *s = &w->out->settings;
     set(w, "speed.current_a", current_a, "gains: %.0f %% of limit.current_a",
         100.0 * SPEED_CURRENT_SHARE);
     if (w->reach <= 0.0) {
         return;
     }
-    const cvk_settings *s = &w->out->settings;
-    const double tracking = s->angle.source == CVK_BY_ROTOR_SENSOR
-                                ? 2.0 * PI * (double)s->rotor.bandwidth_hz
-                                : (double)s->observer.tracking_bandwidth_rad_s;
-    const double current_rad_s = 2.0 * PI * w->out->current.bandwidth_hz;
-    const double bandwidth = fmin(SPEED_TO_TRACKING * tracking, SPEED_TO_CURRENT * current_rad_s);
-    w->out->speed_bandwidth_rad_s = bandwidth;
+    const double rule = fmin(SPEED_TO_TRACKING * tracking_of(s),
+                             SPEED_TO_CURRENT * 2.0 * PI * w->out->current.bandwidth_hz);
+    const double wished = 2.0 * PI * w->wish.speed_bandwidth_hz;
+    const double bandwidth = settle_speed(w, wished > 0.0 ? wished : rule);
+    if (bandwidth < wished) {
+        cannot_keep(w, "speed", wished / (2.0 * PI), bandwidth / (2.0 * PI),
+                    "it lacks phase margin with the lightest shaft, or in a slow rotor");
+    }
+    judge_motion(w, cvk_speed_loop_margin, bandwidth, &w->out->speed);
+    w->out->speed.stiffness_nm_rad =
+        1.5 * w->pole_pairs * w->flux * (double)s->speed.integral_gain_a * w->pole_pairs;
     set(w, "speed.gain_a_s", bandwidth / w->reach,
-        "gains: bandwidth %.3g rad/s with the card's inertia (+-%.0f %%)", bandwidth,
-        100.0 * half_share(w, CVK_CARD_INERTIA));
-    set(w, "speed.integral_gain_a", 0.25 * bandwidth * bandwidth / w->reach,
-        "gains: both poles of the speed loop real, a quarter of the bandwidth");
-    set(w, "speed.acceleration_rad_s2", SLEW_SHARE * w->reach * current_a,
-        "gains: %.0f %% of what speed.current_a can do", 100.0 * SLEW_SHARE);
-    set(w, "speed.jerk_rad_s3", SLEW_SHARE * w->reach * current_a * bandwidth,
+        "gains: bandwidth %.3g rad/s with the card's inertia; phase margin %.0f deg, %.0f deg at "
+        "worst",
+        bandwidth, 180.0 / PI * w->out->speed.margin_rad,
+        180.0 / PI * w->out->speed.worst_margin_rad);
+    const double integral = (double)s->speed.integral_gain_a;
+    const bool real = integral * w->reach >= 0.99 * INTEGRAL_SHARE * bandwidth * bandwidth;
+    set(w, "speed.integral_gain_a", integral, "gains: %s",
+        real ? "both poles of the speed loop real, a quarter of the bandwidth"
+             : "as much as leaves the worst corner its phase margin");
+    set(w, "speed.acceleration_rad_s2", SLEW_SHARE * w->heavy * current_a,
+        "gains: %.0f %% of what speed.current_a can do with the heaviest shaft",
+        100.0 * SLEW_SHARE);
+    set(w, "speed.jerk_rad_s3", SLEW_SHARE * w->heavy * current_a * bandwidth,
         "gains: the acceleration comes within a radian of the speed loop");
     set(w, "speed.feedforward_a_s2", 1.0 / w->reach,
         "gains: what the card's inertia takes, so that the loop need not wait for an error");
-    set(w, "position.gain_per_s", POSITION_TO_SPEED * bandwidth,
-        "gains: %.2g of the speed loop's bandwidth", POSITION_TO_SPEED);
-    set(w, "position.speed_rad_s", 0.6 * w->out->top_speed_rad_s,
-        "gains: 60 %% of the speed at the end of the linear range");
     set(w, "program.speed_rad_s", 0.6 * w->out->top_speed_rad_s,
         "gains: 60 %% of the speed at the end of the linear range");
+}
+
+static void position_loop(work *w)
+{
+    if (w->reach <= 0.0) {
+        return;
+    }
+    const double wished = 2.0 * PI * w->wish.position_bandwidth_hz;
+    double bandwidth = wished > 0.0 ? wished : POSITION_TO_SPEED * w->out->speed.bandwidth_rad_s;
+    cvk_motion_loop worst;
+    float *gain = &w->out->settings.position.gain_per_s;
+    *gain = (float)bandwidth;
+    for (int n = 0; n < 200; n++) {
+        if (worst_corner(w, cvk_position_loop_margin, &worst) >= w->wish.margin_rad) {
+            break;
+        }
+        bandwidth *= SLOWER;
+        *gain = (float)bandwidth;
+    }
+    if (bandwidth < wished) {
+        cannot_keep(w, "position", wished / (2.0 * PI), bandwidth / (2.0 * PI),
+                    "it lacks phase margin around the speed loop");
+    }
+    judge_motion(w, cvk_position_loop_margin, bandwidth, &w->out->position);
+    w->out->position.stiffness_nm_rad = bandwidth * w->out->position.damping_nms_rad;
+    set(w, "position.gain_per_s", bandwidth,
+        "gains: %.2g of the speed loop's bandwidth; phase margin %.0f deg, %.0f deg at worst",
+        bandwidth / w->out->speed.bandwidth_rad_s, 180.0 / PI * w->out->position.margin_rad,
+        180.0 / PI * w->out->position.worst_margin_rad);
+    set(w, "position.speed_rad_s", 0.6 * w->out->top_speed_rad_s,
+        "gains: 60 %% of the speed at the end of the linear range");
+}
+
+/* What a q current can do with the card's shaft, and at the ends of what is known. */
+static void find_reach(work *w)
+{
+    const cvk_card_entry *j = &w->card->entry[CVK_CARD_INERTIA];
+    if (j->known && j->value > 0.0 && j->low > 0.0) {
+        const double torque = 1.5 * w->pole_pairs * w->pole_pairs * w->flux;
+        const double share = half_share(w, CVK_CARD_FLUX_LINKAGE);
+        w->reach = torque / j->value;
+        w->light = (1.0 + share) * torque / j->low;
+        w->heavy = (1.0 - share) * torque / (j->high + w->wish.load_inertia_kg_m2);
+    }
 }
 
 /* ---- all of it ------------------------------------------------------------------------------ */
@@ -318,13 +415,15 @@ static bool card_suffices(work *w)
 }
 
 cvk_status cvk_compute_gains(const cvk_card *card, const cvk_gains_stage *stage,
-                             const cvk_settings *base, cvk_gains *out)
+                             const cvk_settings *base, const cvk_gains_wish *wish, cvk_gains *out)
 {
     if (card == NULL || stage == NULL || base == NULL || out == NULL) {
         return CVK_NULL_ARGUMENT;
     }
     work w = {.card = card, .stage = stage, .out = out, .T = (double)stage->hardware.period_s};
     *out = (cvk_gains){.settings = *base};
+    w.wish = wish != NULL ? *wish : (cvk_gains_wish){0};
+    w.wish.margin_rad = w.wish.margin_rad > 0.0 ? w.wish.margin_rad : LEAST_MARGIN_RAD;
     if (!card_suffices(&w)) {
         return CVK_NOT_IN_LOG;
     }
@@ -334,8 +433,7 @@ cvk_status cvk_compute_gains(const cvk_card *card, const cvk_gains_stage *stage,
     w.flux = value_of(&w, CVK_CARD_FLUX_LINKAGE);
     w.pole_pairs = value_of(&w, CVK_CARD_POLE_PAIRS);
     w.inverter_v = value_of(&w, CVK_CARD_DEAD_TIME_VOLTAGE);
-    const double inertia = value_of(&w, CVK_CARD_INERTIA);
-    w.reach = inertia > 0.0 ? 1.5 * w.pole_pairs * w.pole_pairs * w.flux / inertia : 0.0;
+    find_reach(&w);
     const double current_a = SPEED_CURRENT_SHARE * largest_current(&w);
     out->top_speed_rad_s =
         fmax(0.2 * stage->bus_v, stage->bus_v / sqrt(3.0) - w.r * current_a) / w.flux;
@@ -347,5 +445,6 @@ cvk_status cvk_compute_gains(const cvk_card *card, const cvk_gains_stage *stage,
     current_loop(&w);
     observer_and_start(&w);
     speed_loop(&w);
-    return CVK_OK;
+    position_loop(&w);
+    return out->missing[0] == '\0' ? CVK_OK : CVK_CONTRADICTION;
 }

@@ -6,7 +6,7 @@
 #include "corvak/host/measured_step.h"
 
 #include "collect.h"
-#include "corvak/host/gains.h"
+#include "corvak/host/loop_margin.h"
 
 #include <math.h>
 #include <stdio.h>

@@ -3,6 +3,7 @@
  * Gains against what they promise: margins and steps of the loop, and the loop on a real bridge,
  * switched, with every imperfection on and late current readings.
  */
+#include "corvak/host/loop_margin.h"
 #include "corvak/host/pwm_advice.h"
 #include "corvak/core/svm.h"
 #include "corvak/sim/sim.h"
@@ -11,7 +12,10 @@
 #include "suite.h"
 
 #include <math.h>
+#include <stdlib.h>
 #include <string.h>
+
+#define PI 3.14159265358979323846
 
 static cvk_gains gains;
 
@@ -49,7 +53,7 @@ static void compute(const cvk_rig_config *rig, double share)
 {
     const cvk_card card = card_of(rig, share);
     const cvk_gains_stage stage = stage_of(rig);
-    ck_assert_int_eq(cvk_compute_gains(&card, &stage, &rig->tune, &gains), CVK_OK);
+    ck_assert_int_eq(cvk_compute_gains(&card, &stage, &rig->tune, NULL, &gains), CVK_OK);
 }
 
 /* Gains that are computed contradict nothing, and what is less known is controlled more slowly. */
@@ -77,12 +81,12 @@ START_TEST(what_the_card_lacks_is_named)
     const cvk_gains_stage stage = stage_of(&rig);
     cvk_card card = card_of(&rig, 0.01);
     card.entry[CVK_CARD_INERTIA] = (cvk_card_entry){.known = false};
-    ck_assert_int_eq(cvk_compute_gains(&card, &stage, &rig.tune, &gains), CVK_OK);
+    ck_assert_int_eq(cvk_compute_gains(&card, &stage, &rig.tune, NULL, &gains), CVK_OK);
     ck_assert_float_eq(gains.settings.speed.gain_a_s, rig.tune.speed.gain_a_s);
-    ck_assert_double_eq(gains.speed_bandwidth_rad_s, 0.0);
+    ck_assert_double_eq(gains.speed.bandwidth_rad_s, 0.0);
     card.entry[CVK_CARD_INDUCTANCE_Q] =
         (cvk_card_entry){.known = false, .missing = "record a standstill run"};
-    ck_assert_int_eq(cvk_compute_gains(&card, &stage, &rig.tune, &gains), CVK_NOT_IN_LOG);
+    ck_assert_int_eq(cvk_compute_gains(&card, &stage, &rig.tune, NULL, &gains), CVK_NOT_IN_LOG);
     ck_assert_str_eq(gains.missing, "inductance_q_h: record a standstill run");
 }
 END_TEST
@@ -101,6 +105,143 @@ START_TEST(the_margin_is_where_the_loop_becomes_unstable)
     ck_assert_double_gt(overshoot, 0.5); /* 17 degrees of margin: it rings */
     cvk_current_loop_analysis(900.0, 50e-6, 1.0, &margin, &overshoot);
     ck_assert_double_lt(overshoot, 0.01);
+}
+END_TEST
+
+/* ---- speed and position ---------------------------------------------------------------------- */
+
+/* The loops' own equations, in time: how much larger the speed's swing is at the end than halfway,
+ * after a push. Position rules when its gain is above 0. */
+static double growth(const cvk_motion_loop *l)
+{
+    enum { CALLS = 60000 };
+    const double T = l->period_s, a = 1.0 - exp(-2.0 * PI * l->current_bandwidth_hz * T);
+    const double r = exp(-l->tracking_rad_s * T), g = 1.0 - r * r, h = (1.0 - r) * (1.0 - r) / T;
+    double speed = 1.0, angle = 0.0, seen = 0.0, seen_speed = 0.0, integral = 0.0;
+    double current = 0.0, acting = 0.0, halfway = 0.0, end = 0.0;
+    for (int n = 0; n < CALLS; n++) {
+        const double off = angle - seen - T * seen_speed;
+        seen += T * seen_speed + g * off;
+        seen_speed += h * off;
+        const double error = -l->gain_per_s * seen - seen_speed;
+        const double wanted = l->gain_a_s * error + integral;
+        integral += T * l->integral_gain_a * error;
+        const double before = current, speed_before = speed;
+        current += acting;
+        acting = a * (wanted - current); /* the current that the voltage after this one makes */
+        speed += 0.5 * T * l->reach * (before + current);
+        angle += 0.5 * T * (speed_before + speed);
+        double *most = n < CALLS / 2       ? (n > CALLS / 4 ? &halfway : NULL)
+                       : n > 3 * CALLS / 4 ? &end
+                                           : NULL;
+        if (most != NULL) {
+            *most = fmax(*most, fabs(speed));
+        }
+        if (fabs(speed) > 1e30) {
+            return INFINITY;
+        }
+    }
+    return end / halfway;
+}
+
+/* Gains times `factor`, on a shaft of the same reach. */
+static cvk_motion_loop harder(bool position, double tracking_rad_s, double factor)
+{
+    const double bandwidth = 0.1 * factor * tracking_rad_s, reach = 500.0;
+    return (cvk_motion_loop){.period_s = 100e-6,
+                             .current_bandwidth_hz = 600.0,
+                             .tracking_rad_s = tracking_rad_s,
+                             .reach = reach,
+                             .gain_a_s = bandwidth / reach,
+                             .integral_gain_a = 0.25 * bandwidth * bandwidth / reach,
+                             .gain_per_s = position ? 0.5 * bandwidth : 0.0};
+}
+
+/* The gain at which the margin is gone is the one from which the loop no longer comes to rest. */
+START_TEST(without_margin_a_loop_does_not_come_to_rest)
+{
+    static const double tracking_rad_s[] = {150.0, 3000.0};
+    const bool position = _i % 2 != 0;
+    double low = 1.0, high = 100.0;
+    while (high > 1.001 * low) {
+        const double middle = sqrt(low * high);
+        const cvk_motion_loop l = harder(position, tracking_rad_s[_i / 2], middle);
+        const bool has = cvk_speed_loop_margin(&l).margin_rad > 0.0 &&
+                         (!position || cvk_position_loop_margin(&l).margin_rad > 0.0);
+        *(has ? &low : &high) = middle;
+    }
+    ck_assert_double_gt(low, 1.5);
+    const cvk_motion_loop under = harder(position, tracking_rad_s[_i / 2], 0.98 * low),
+                          over = harder(position, tracking_rad_s[_i / 2], 1.02 * low);
+    ck_assert_double_lt(growth(&under), 1.0);
+    ck_assert_double_gt(growth(&over), 1.0);
+}
+END_TEST
+
+static cvk_status compute_wish(const char *motor, const cvk_gains_wish *wish)
+{
+    cvk_rig_config rig = studio_rig(motor);
+    rig.tune.angle.source = CVK_BY_OBSERVER;
+    const cvk_card card = card_of(&rig, 0.03);
+    const cvk_gains_stage stage = stage_of(&rig);
+    return cvk_compute_gains(&card, &stage, &rig.tune, wish, &gains);
+}
+
+/* A heavy load may come: the margin holds with it and without, and profiles are what it can
+ * follow. */
+START_TEST(gains_hold_for_every_load)
+{
+    static const char *const motors[] = {"wheel", "mixer", "blower", "table"};
+    const cvk_rig_config rig = studio_rig(motors[_i]);
+    const double inertia = rig.shaft.inertia_kg_m2 + rig.shaft.load_inertia_kg_m2;
+    ck_assert_int_eq(compute_wish(motors[_i], NULL), CVK_OK);
+    const cvk_settings alone = gains.settings;
+    ck_assert_double_ge(gains.speed.worst_margin_rad, 0.78);
+    const cvk_gains_wish wish = {.load_inertia_kg_m2 = 6.0 * inertia};
+    ck_assert_int_eq(compute_wish(motors[_i], &wish), CVK_OK);
+    const cvk_settings *s = &gains.settings;
+    ck_assert_float_lt(s->speed.acceleration_rad_s2, 0.2f * alone.speed.acceleration_rad_s2);
+    ck_assert_float_lt(s->start.acceleration_rad_s2, 1.01f * alone.start.acceleration_rad_s2);
+    for (int n = 0; n <= 6; n++) { /* the loads, looked at one by one */
+        const double torque = 1.5 * pow(rig.motor.pole_pairs, 2.0) * rig.motor.flux_linkage_wb;
+        const cvk_motion_loop l = {.period_s = (double)stage_of(&rig).hardware.period_s,
+                                   .current_bandwidth_hz = (double)s->current.bandwidth_hz,
+                                   .tracking_rad_s = (double)s->observer.tracking_bandwidth_rad_s,
+                                   .reach = torque / (inertia * (1.0 + n)),
+                                   .gain_a_s = (double)s->speed.gain_a_s,
+                                   .integral_gain_a = (double)s->speed.integral_gain_a,
+                                   .gain_per_s = (double)s->position.gain_per_s};
+        ck_assert_double_ge(cvk_position_loop_margin(&l).margin_rad, 0.78);
+    }
+}
+END_TEST
+
+/* What is asked for is given, or refused with what can be had, which is then given. */
+START_TEST(wishes_are_kept_or_refused)
+{
+    cvk_gains_wish wish = {
+        .speed_bandwidth_hz = 1.0, .current_bandwidth_hz = 300.0, .margin_rad = 1.0};
+    ck_assert_int_eq(compute_wish("wheel", &wish), CVK_OK);
+    ck_assert_double_eq_tol(gains.speed.bandwidth_rad_s, 6.283, 0.01);
+    ck_assert_double_eq_tol(gains.current.bandwidth_hz, 300.0, 0.01);
+    ck_assert_double_ge(gains.speed.worst_margin_rad, 1.0);
+    ck_assert_double_ge(gains.position.worst_margin_rad, 1.0);
+    const double kt = 1.5 * 12.0 * (double)gains.settings.motor.flux_linkage_wb;
+    ck_assert_double_eq_tol(gains.speed.stiffness_nm_rad,
+                            12.0 * kt * (double)gains.settings.speed.integral_gain_a, 1e-6);
+    ck_assert_double_eq_tol(gains.speed.damping_nms_rad,
+                            12.0 * kt * (double)gains.settings.speed.gain_a_s, 1e-6);
+    double *const asked[] = {&wish.speed_bandwidth_hz, &wish.current_bandwidth_hz,
+                             &wish.position_bandwidth_hz, &wish.observer_bandwidth_hz};
+    for (int n = 0; n < 4; n++) {
+        wish = (cvk_gains_wish){0};
+        *asked[n] = 5000.0;
+        ck_assert_int_eq(compute_wish("wheel", &wish), CVK_CONTRADICTION);
+        const char *most = strstr(gains.missing, "at most ");
+        ck_assert_msg(most != NULL, "%s", gains.missing);
+        *asked[n] = 0.999 * strtod(most + 8, NULL);
+        ck_assert_msg(compute_wish("wheel", &wish) == CVK_OK, "%s", gains.missing);
+    }
 }
 END_TEST
 
@@ -301,7 +442,7 @@ START_TEST(pwm_frequencies_are_compared)
     const cvk_rig_config rig = studio_rig("blower");
     const cvk_card card = card_of(&rig, 0.01);
     const cvk_gains_stage stage = stage_of(&rig);
-    ck_assert_int_eq(cvk_compute_gains(&card, &stage, &rig.tune, &gains), CVK_OK);
+    ck_assert_int_eq(cvk_compute_gains(&card, &stage, &rig.tune, NULL, &gains), CVK_OK);
     cvk_pwm_advice advice;
     const cvk_pwm_stage power = {40e3, 1.0, rig.supply.bus_v, 200e-9, 1e-3, 0.002, 30e-9};
     cvk_advise_pwm(&gains, &power, &advice);
@@ -328,6 +469,9 @@ static void add(TCase *tests)
     tcase_add_loop_test(tests, gains_are_consistent_and_careful, 0, 4);
     tcase_add_test(tests, what_the_card_lacks_is_named);
     tcase_add_test(tests, the_margin_is_where_the_loop_becomes_unstable);
+    tcase_add_loop_test(tests, without_margin_a_loop_does_not_come_to_rest, 0, 4);
+    tcase_add_loop_test(tests, gains_hold_for_every_load, 0, 4);
+    tcase_add_test(tests, wishes_are_kept_or_refused);
     tcase_add_test(tests, pwm_frequencies_are_compared);
     tcase_add_loop_test(tests, a_step_is_as_predicted, 0, 2);
     tcase_add_loop_test(tests, the_current_loop_holds_on_a_real_bridge, 0, CASES);

@@ -44,7 +44,7 @@ cvk_rig_config with_own_gains(const cvk_rig_config *of, uint64_t seed)
                                    .current_delay_s = bench.sensing.amplifier_lag_s,
                                    .knee_a = cvk_rig_crossover_current(&bench)};
     bench.tune.angle.source = CVK_BY_OBSERVER;
-    if (cvk_compute_gains(&estimate.card, &stage, &bench.tune, &gains) != CVK_OK) {
+    if (cvk_compute_gains(&estimate.card, &stage, &bench.tune, NULL, &gains) != CVK_OK) {
         fprintf(stderr, "%s: no gains: %s\n", bench.name, gains.missing);
         abort();
     }

@@ -116,6 +116,10 @@ typedef enum cvk_observer_kind {
     CVK_OBSERVER_KALMAN    /* Kalman filter over flux linkage, angle and speed */
 } cvk_observer_kind;
 
+/* Share of the tracking bandwidth, at least, that a slow rotor leaves: it still follows
+ * accelerations. */
+#define CVK_LEAST_PACE 0.4f
+
 typedef struct cvk_observer_settings {
     int32_t kind;                   /* cvk_observer_kind: the one whose angle is used */
     int32_t all;                    /* 1: the others run beside it */

@@ -28,6 +28,13 @@ typedef struct cvk_gains_stage {
     double knee_a;          /* current at which the inverter's own voltage bends; 0: not known */
 } cvk_gains_stage;
 
+/* What is asked of the loops, in place of the rules. 0: as the rules say. */
+typedef struct cvk_gains_wish {
+    double current_bandwidth_hz, observer_bandwidth_hz, speed_bandwidth_hz, position_bandwidth_hz;
+    double margin_rad;         /* phase margin of every loop at the worst corner; 45 degrees */
+    double load_inertia_kg_m2; /* the heaviest load that may come to the shaft */
+} cvk_gains_wish;
+
 /* What the current loop is designed to do; the worst over the corners of the card's intervals. */
 typedef struct cvk_loop_prediction {
     double bandwidth_hz;
@@ -36,6 +43,14 @@ typedef struct cvk_loop_prediction {
     double margin_rad;   /* phase margin, with the card's values */
     double worst_margin_rad, worst_overshoot;
 } cvk_loop_prediction;
+
+/* Speed or position loop; the worst over the intervals of inertia (the load with it) and flux
+ * linkage, and over the observer's speeds. */
+typedef struct cvk_motion_prediction {
+    double bandwidth_rad_s; /* 0: the card has no inertia, nothing was set */
+    double margin_rad, worst_margin_rad;
+    double stiffness_nm_rad, damping_nms_rad; /* what the hand feels at the shaft */
+} cvk_motion_prediction;
 
 typedef struct cvk_gains_item {
     const cvk_parameter *parameter;
@@ -47,25 +62,18 @@ typedef struct cvk_gains {
     unsigned items;
     cvk_gains_item item[CVK_GAINS_MOST]; /* what was set, in the order of the table */
     cvk_loop_prediction current;
-    double speed_bandwidth_rad_s, top_speed_rad_s; /* electrical; top: at the linear range's end */
-    char missing[CVK_CARD_TEXT];                   /* CVK_NOT_IN_LOG: what the card lacks */
+    cvk_motion_prediction speed, position;
+    double top_speed_rad_s;      /* electrical; at the linear range's end */
+    char missing[CVK_CARD_TEXT]; /* what the card lacks, or which wish cannot be kept and why */
 } cvk_gains;
 
 /* Settings for this motor on this stage. `base` has the limits and everything that gains do not
- * set. CVK_NOT_IN_LOG when the card lacks a value that is needed (see `missing`); without inertia
+ * set; `wish` may be null. CVK_NOT_IN_LOG when the card lacks a value that is needed,
+ * CVK_CONTRADICTION when a wish cannot be kept with the margin (see `missing`); without inertia
  * the speed loop stays as in `base`. */
 cvk_status cvk_compute_gains(const cvk_card *card, const cvk_gains_stage *stage,
-                             const cvk_settings *base, cvk_gains *out) CVK_MUST_CHECK;
-
-/* The same loop's answer to a unit step of the set-point: response[0] is the current at the sample
- * that first knows of the step, then one value each control period. */
-void cvk_current_loop_step(double bandwidth_hz, double period_s, double ratio, double *response,
-                           size_t count);
-
-/* The current loop that settings make of a motor whose inductance is `ratio` times what they say:
- * phase margin (rad) and overshoot of a step. */
-void cvk_current_loop_analysis(double bandwidth_hz, double period_s, double ratio,
-                               double *margin_rad, double *overshoot);
+                             const cvk_settings *base, const cvk_gains_wish *wish,
+                             cvk_gains *out) CVK_MUST_CHECK;
 
 #ifdef __cplusplus
 }
