@@ -1,12 +1,13 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
  * corvak ladder: the lowest and the highest usable speed of a simulated bench, without and with
- * load.
+ * load, or of a device as it stands.
  */
 #include "cli.h"
 
 #include "corvak/host/ladder.h"
 #include "corvak/sim/device.h"
+#include "device.h"
 #include "gnuplot.h"
 
 #include <math.h>
@@ -26,8 +27,13 @@ typedef struct arguments {
 
 typedef struct job {
     const arguments *given;
-    cvk_rig_config rig;
-    double load_nm, rpm; /* rpm per electrical rad/s */
+    char name[64];
+    cvk_rig_config rig;     /* of a simulated bench */
+    device_session session; /* of a device: only walks without a load are made */
+    gboolean distant;
+    cvk_settings settings;
+    int walks;
+    double pole_pairs, load_nm, rpm; /* rpm per electrical rad/s */
     cvk_ladder_options options;
     cvk_ladder ladder[WALKS];
     int walk;
@@ -48,18 +54,15 @@ static gboolean is_loaded(int walk)
 static bool on_progress(void *context, double share)
 {
     const job *j = context;
-    show_progress(VERB, fmin(0.99, (j->walk + share) / WALKS));
-    return true;
+    show_progress(VERB, fmin(0.99, (j->walk + share) / j->walks));
+    return !interrupted;
 }
 
-static int walk(job *j, int number)
+static int walk_bench(job *j, int number, const cvk_ladder_options *options)
 {
     cvk_device device;
     cvk_refusal why = {0};
     cvk_rig_scenario load = {.count = 1};
-    cvk_ladder_options options = j->options;
-    options.up = goes_up(number);
-    j->walk = number;
     cvk_status status = cvk_sim_device_open(&device, &j->rig, (uint64_t)j->given->seed, &why);
     if (status == CVK_OK) {
         load.item[0] = cvk_rig_event_default(CVK_LOAD_BRAKE);
@@ -67,10 +70,41 @@ static int walk(job *j, int number)
         if (is_loaded(number)) {
             cvk_rig_set_scenario(cvk_sim_device_inside(&device)->rig, &load);
         }
-        status = cvk_ladder_walk(&device, &options, on_progress, j, &j->ladder[number], &why);
+        status = cvk_ladder_walk(&device, options, on_progress, j, &j->ladder[number], &why);
     }
     cvk_device_close(&device);
     return status == CVK_OK ? EXIT_DONE : complain_refusal(VERB, status, &why);
+}
+
+/* A fault that ended the walk before is cleared: it is in its answer. */
+static int walk_device(job *j, int number, const cvk_ladder_options *options)
+{
+    cvk_session *s = &j->session.session;
+    cvk_device device;
+    cvk_status status = CVK_OK;
+    if (number > 0 && j->ladder[number - 1].fault != CVK_FAULT_NONE) {
+        status = cvk_session_clear_fault(s);
+    }
+    if (status == CVK_OK) {
+        status = cvk_linked_device_open(&device, s);
+    }
+    if (status == CVK_OK) {
+        status = cvk_ladder_walk(&device, options, on_progress, j, &j->ladder[number], NULL);
+        cvk_device_close(&device);
+    }
+    if (status == CVK_OK && s->state.fault == CVK_FAULT_NONE && j->ladder[number].count == 0 &&
+        !interrupted) {
+        return complain_usage(VERB, "%s does not answer any more", j->name);
+    }
+    return check_device(VERB, &j->session, status);
+}
+
+static int walk(job *j, int number)
+{
+    cvk_ladder_options options = j->options;
+    options.up = goes_up(number);
+    j->walk = number;
+    return j->distant ? walk_device(j, number, &options) : walk_bench(j, number, &options);
 }
 
 /* ---- the answer ------------------------------------------------------------------------------ */
@@ -88,7 +122,9 @@ static void print_rungs(const job *j, const cvk_ladder *l)
                 100.0 * (r->run.mean_rad_s / r->run.wanted_rad_s - 1.0),
                 100.0 * r->run.ripple_rad_s / r->run.wanted_rad_s, off, r->run.quality,
                 r->run.current_a, r->run.by_vector > 0.5 ? "vector" : "angle",
-                r->usable ? "usable" : "NOT usable");
+                r->usable ? "usable"
+                : r->seen ? "NOT usable"
+                          : "not seen: nothing here tells whether the rotor follows");
     }
     if (l->fault != CVK_FAULT_NONE) {
         g_print("  it ended with a fault: %s\n", cvk_fault_text(l->fault));
@@ -98,7 +134,7 @@ static void print_rungs(const job *j, const cvk_ladder *l)
 /* Why the observer cannot go lower, in numbers. */
 static void print_flux(const job *j)
 {
-    const cvk_settings *s = &j->rig.tune;
+    const cvk_settings *s = &j->settings;
     const double flux = (double)s->motor.flux_linkage_wb, speed = (double)s->start.speed_rad_s;
     if (s->angle.source == CVK_BY_OBSERVER && flux > 0.0) {
         g_print(
@@ -110,16 +146,23 @@ static void print_flux(const job *j)
     }
 }
 
+static const char *unloaded(const job *j)
+{
+    return j->distant ? "as it stands" : "without load";
+}
+
 static void print_ladders(const job *j)
 {
-    g_print("Ladder: %s (seed %" G_GINT64_FORMAT
-            ", %s inverter); usable: mean within %.3g %%, ripple "
-            "%.3g %% rms\n",
-            j->rig.name, j->given->seed,
-            j->rig.inverter.fidelity == CVK_FIDELITY_SWITCHED ? "switched" : "averaged",
-            100.0 * j->options.within, 100.0 * j->options.ripple);
-    for (int n = 0; n < WALKS; n++) {
-        char load[40] = "without load";
+    g_print("Ladder: %s", j->name);
+    if (!j->distant) {
+        g_print(" (seed %" G_GINT64_FORMAT ", %s inverter)", j->given->seed,
+                j->rig.inverter.fidelity == CVK_FIDELITY_SWITCHED ? "switched" : "averaged");
+    }
+    g_print("; usable: mean within %.3g %%, ripple %.3g %% rms\n", 100.0 * j->options.within,
+            100.0 * j->options.ripple);
+    for (int n = 0; n < j->walks; n++) {
+        char load[40];
+        g_strlcpy(load, unloaded(j), sizeof load);
         if (is_loaded(n)) {
             g_snprintf(load, sizeof load, "against %.3g N m", j->load_nm);
         }
@@ -128,11 +171,11 @@ static void print_ladders(const job *j)
                 "ripple", "angle off", "quality", "current", "held by");
         print_rungs(j, &j->ladder[n]);
     }
-    for (int loaded = 0; loaded < 2; loaded++) {
+    for (int loaded = 0; loaded < j->walks / 2; loaded++) {
         const cvk_ladder *down = &j->ladder[2 * loaded], *up = &j->ladder[2 * loaded + 1];
         g_print("\n%-13s lowest usable speed %.4g rpm (%.2g %% of the rated), highest %.4g rpm "
                 "(%.3g %%)",
-                loaded ? "with load" : "without load", j->rpm * down->farthest_rad_s,
+                loaded ? "with load" : unloaded(j), j->rpm * down->farthest_rad_s,
                 100.0 * down->farthest_rad_s / j->options.rated_rad_s, j->rpm * up->farthest_rad_s,
                 100.0 * up->farthest_rad_s / j->options.rated_rad_s);
     }
@@ -143,10 +186,10 @@ static void print_ladders(const job *j)
 static void add_ladder(JsonBuilder *b, const job *j, int number)
 {
     const cvk_ladder *l = &j->ladder[number];
-    const double p = j->rig.motor.pole_pairs;
+    const double p = j->pole_pairs;
     json_builder_begin_object(b);
     add_json_text(b, "way", goes_up(number) ? "up" : "down");
-    add_json_number(b, "load_nm", is_loaded(number) ? j->load_nm : 0.0);
+    add_json_number(b, "load_nm", j->distant ? NAN : is_loaded(number) ? j->load_nm : 0.0);
     add_json_number(b, "farthest_mech_rad_s", l->farthest_rad_s / p);
     add_json_text(b, "fault", cvk_fault_text(l->fault));
     json_builder_set_member_name(b, "rungs");
@@ -161,6 +204,8 @@ static void add_ladder(JsonBuilder *b, const job *j, int number)
         add_json_number(b, "quality", r->quality);
         add_json_number(b, "current_a", r->current_a);
         add_json_number(b, "by_vector_share", r->by_vector);
+        json_builder_set_member_name(b, "seen");
+        json_builder_add_boolean_value(b, l->rung[n].seen);
         json_builder_set_member_name(b, "usable");
         json_builder_add_boolean_value(b, l->rung[n].usable);
         json_builder_end_object(b);
@@ -173,11 +218,11 @@ static void print_json(const job *j)
 {
     JsonBuilder *b = json_builder_new();
     json_builder_begin_object(b);
-    add_json_text(b, "rig", j->rig.name);
-    add_json_number(b, "rated_mech_rad_s", j->options.rated_rad_s / j->rig.motor.pole_pairs);
+    add_json_text(b, "name", j->name);
+    add_json_number(b, "rated_mech_rad_s", j->options.rated_rad_s / j->pole_pairs);
     json_builder_set_member_name(b, "ladders");
     json_builder_begin_array(b);
-    for (int n = 0; n < WALKS; n++) {
+    for (int n = 0; n < j->walks; n++) {
         add_ladder(b, j, n);
     }
     json_builder_end_array(b);
@@ -188,20 +233,23 @@ static void print_json(const job *j)
 /* Off by and ripple over the speed, without and with load. */
 static gboolean draw(const job *j, cvk_complaint *complaint)
 {
-    static const char *const quantity[] = {"ripple / %", "angle off / deg", "current / A"};
-    char *title = g_strdup_printf("%s: a ladder of speeds", j->rig.name);
+    const char *const quantity[] = {"ripple / %", j->distant ? "quality" : "angle off / deg",
+                                    "current / A"};
+    char *title = g_strdup_printf("%s: a ladder of speeds", j->name);
     FILE *g = open_figure(j->given->plot, title, complaint);
     g_free(title);
     if (g == NULL) {
         return FALSE;
     }
-    for (int n = 0; n < WALKS; n++) {
+    for (int n = 0; n < j->walks; n++) {
         fprintf(g, "$w%d << EOD\n", n);
         for (size_t k = 0; k < j->ladder[n].count; k++) {
-            const cvk_run_result *r = &j->ladder[n].rung[k].run;
+            const cvk_rung *rung = &j->ladder[n].rung[k];
+            const cvk_run_result *r = &rung->run;
+            const double trust = j->distant ? r->quality : DEGREES * r->angle_rms_rad;
             fprintf(g, "%g %g %g %g\n", j->rpm * r->wanted_rad_s,
-                    100.0 * r->ripple_rad_s / r->wanted_rad_s, DEGREES * r->angle_rms_rad,
-                    r->current_a);
+                    rung->seen ? 100.0 * r->ripple_rad_s / r->wanted_rad_s : NAN,
+                    rung->seen ? trust : NAN, r->current_a);
         }
         fprintf(g, "EOD\n");
     }
@@ -213,13 +261,14 @@ static gboolean draw(const job *j, cvk_complaint *complaint)
                 "set ylabel '%s'\nset yrange [0:*]\nset xlabel '%s'\nset format x '%s'\nplot ",
                 bottom, bottom + 0.26, quantity[panel], panel == 2 ? "speed / rpm" : "",
                 panel == 2 ? "%g" : "");
-        for (int n = 0; n < WALKS; n++) {
+        for (int n = 0; n < j->walks; n++) {
             fprintf(g, "$w%d using 1:%d with linespoints lw 1.4 pt 7 ps 0.6 lc rgb '%s' %s%s", n,
                     2 + panel, is_loaded(n) ? ORANGE : BLUE,
                     goes_up(n)     ? "notitle"
                     : is_loaded(n) ? "title 'with load'"
+                    : j->distant   ? "title 'as it stands'"
                                    : "title 'without load'",
-                    n + 1 < WALKS ? ", " : "\n");
+                    n + 1 < j->walks ? ", " : "\n");
         }
     }
     return close_figure(g, j->given->plot, complaint);
@@ -227,30 +276,74 @@ static gboolean draw(const job *j, cvk_complaint *complaint)
 
 /* ---- the command ----------------------------------------------------------------------------- */
 
-static int work(job *j, const char *rig_path)
+static void choose_speeds(job *j, double bus_v)
 {
     const arguments *a = j->given;
-    cvk_complaint complaint;
-    int status = read_bench(VERB, rig_path, a->tune, a->parameters, &j->rig);
-    status = status == EXIT_DONE ? set_rig_keys(VERB, a->set, &j->rig) : status;
-    if (status != EXIT_DONE) {
-        return status;
-    }
-    const cvk_rig_motor *m = &j->rig.motor;
-    const double no_load = j->rig.supply.bus_v / sqrt(3.0) / m->flux_linkage_wb;
-    j->rpm = RPM_PER_RAD_S / m->pole_pairs;
+    const cvk_motor_settings *m = &j->settings.motor;
+    const double no_load = bus_v / sqrt(3.0) / fmax((double)m->flux_linkage_wb, 1e-6);
+    j->rpm = RPM_PER_RAD_S / j->pole_pairs;
     j->options = cvk_ladder_options_default();
     j->options.within = a->within;
     j->options.ripple = a->ripple;
     j->options.rated_rad_s = a->rated_rpm > 0.0 ? a->rated_rpm / j->rpm : 0.6 * no_load;
-    j->load_nm =
-        a->load * 1.5 * m->pole_pairs * m->flux_linkage_wb * (double)j->rig.tune.limit.current_a;
-    for (int n = 0; n < WALKS && status == EXIT_DONE; n++) {
+}
+
+static int prepare_bench(job *j, const char *path)
+{
+    const arguments *a = j->given;
+    int status = read_bench(VERB, path, a->tune, a->parameters, &j->rig);
+    status = status == EXIT_DONE ? set_rig_keys(VERB, a->set, &j->rig) : status;
+    if (status == EXIT_DONE) {
+        const cvk_rig_motor *m = &j->rig.motor;
+        g_strlcpy(j->name, j->rig.name, sizeof j->name);
+        j->walks = WALKS;
+        j->pole_pairs = m->pole_pairs;
+        j->settings = j->rig.tune;
+        j->settings.motor.flux_linkage_wb = (float)m->flux_linkage_wb;
+        j->load_nm = a->load * 1.5 * m->pole_pairs * m->flux_linkage_wb *
+                     (double)j->rig.tune.limit.current_a;
+        choose_speeds(j, j->rig.supply.bus_v);
+    }
+    return status;
+}
+
+/* A controller behind a link, with the settings that it has. */
+static int prepare_device(job *j, const char *address)
+{
+    const arguments *a = j->given;
+    cvk_device device;
+    if (a->tune != NULL || a->set != NULL || a->parameters != NULL) {
+        return complain_usage(VERB, "a device has its own settings (corvak tune changes them) and "
+                                    "no rig: --tune, --parameter and --set are for rigs");
+    }
+    j->distant = TRUE;
+    const int status = open_motor(VERB, address, &j->session, &device);
+    if (status == EXIT_DONE) {
+        g_strlcpy(j->name, device.name, sizeof j->name);
+        j->walks = WALKS / 2;
+        j->pole_pairs = device.pole_pairs;
+        j->settings = *device.settings(device.context);
+        choose_speeds(j, device_signal(&j->session, "vdc"));
+        cvk_device_close(&device);
+    }
+    return status;
+}
+
+static int work(job *j, const char *bench)
+{
+    const arguments *a = j->given;
+    cvk_complaint complaint;
+    int status = names_device(bench) ? prepare_device(j, bench) : prepare_bench(j, bench);
+    for (int n = 0; n < j->walks && status == EXIT_DONE && !interrupted; n++) {
         status = walk(j, n);
     }
     show_progress(VERB, 1.0);
     if (status != EXIT_DONE) {
         return status;
+    }
+    if (interrupted) {
+        g_printerr("corvak ladder: interrupted\n");
+        return EXIT_ANSWER_NO;
     }
     if (a->json) {
         print_json(j);
@@ -261,7 +354,7 @@ static int work(job *j, const char *rig_path)
         return complain_file(VERB, &complaint);
     }
     gboolean all = TRUE;
-    for (int n = 0; n < WALKS; n++) {
+    for (int n = 0; n < j->walks; n++) {
         all = all && j->ladder[n].farthest_rad_s > 0.0;
     }
     return all ? EXIT_DONE : EXIT_ANSWER_NO;
@@ -290,17 +383,17 @@ int cmd_ladder(int argc, char **argv)
          "FILE.png|.svg"},
         {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
         G_OPTION_ENTRY_NULL};
-    if (!parse_options(VERB, "RIG",
-                       "Walks a ladder of speeds downwards and upwards, without and with load, and "
-                       "tells the lowest and the\nhighest that the motor keeps. Exit status 1 when "
-                       "there is none.",
+    if (!parse_options(VERB, "RIG|DEVICE",
+                       "Walks a ladder of speeds downwards and upwards, without and with load (a "
+                       "device as it stands), and\ntells the lowest and the highest that the motor "
+                       "keeps. Exit status 1 when there is none.",
                        "corvak ladder data/wheel.rig.yaml --tune wheel.tune.yaml --plot ladder.png",
                        entries, &argc, &argv)) {
         return EXIT_BAD_USAGE;
     }
     int status = EXIT_BAD_USAGE;
     if (argc != 2) {
-        complain_usage(VERB, "name a rig file");
+        complain_usage(VERB, "name a rig file or a device");
     } else if (!(a.within > 0.0 && a.ripple > 0.0 && a.load >= 0.0 && a.load <= 1.0 &&
                  a.seed >= 0 && a.rated_rpm >= 0.0)) {
         complain_usage(VERB,
@@ -312,7 +405,9 @@ int cmd_ladder(int argc, char **argv)
         if (status == EXIT_DONE) {
             job *j = g_new0(job, 1);
             j->given = &a;
+            catch_interrupt();
             status = work(j, argv[1]);
+            close_device(&j->session);
             g_free(j);
         }
     }

@@ -9,7 +9,6 @@
 #include "corvak/files/rig_yaml.h"
 #include "corvak/files/scenario_yaml.h"
 #include "corvak/files/tune_yaml.h"
-#include "corvak/host/linked_device.h"
 #include "corvak/host/run.h"
 #include "device.h"
 #include "figure_run.h"
@@ -21,7 +20,6 @@
 #define RPM_PER_RAD_S (60.0 / 6.28318530717958647693)
 #define DEGREES (180.0 / 3.14159265358979323846)
 #define TWO_PI 6.28318530717958647693
-#define LEASE_S 0.5
 #define AFTER_STOP_S 3.0 /* time for the last request, when no --length is given */
 #define AFTER_SPEED_S 5.0
 
@@ -432,19 +430,8 @@ static int prepare_distant(job *j, const char *address, const char *scenario_pat
     if (cvk_scenario_file_read(&j->scenario, scenario_path, &complaint) != CVK_OK) {
         return complain_file(VERB, &complaint);
     }
-    int status = open_device(VERB, address, FALSE, &j->session);
-    if (status != EXIT_DONE) {
-        return status;
-    }
+    int status = open_motor(VERB, address, &j->session, &j->device);
     cvk_session *s = &j->session.session;
-    status = check_device(VERB, &j->session, cvk_session_claim(s, LEASE_S));
-    if (status == EXIT_DONE) {
-        status = check_device(VERB, &j->session, cvk_linked_device_open(&j->device, s));
-    }
-    if (status == EXIT_DONE && !(j->device.pole_pairs > 0.0)) {
-        return complain_usage(VERB, "the controller does not know motor.pole_pairs: set it "
-                                    "(corvak tune)");
-    }
     if (status == EXIT_DONE) {
         g_strlcpy(j->rig.name, s->name, sizeof j->rig.name);
         j->rig.motor.pole_pairs = j->device.pole_pairs;

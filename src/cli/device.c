@@ -9,6 +9,7 @@
 #include <math.h>
 
 #define SEED 1u
+#define LEASE_S 0.5
 
 volatile sig_atomic_t interrupted;
 
@@ -59,6 +60,22 @@ int open_device(const char *verb, const char *address, gboolean paced, device_se
         return EXIT_BAD_USAGE;
     }
     return EXIT_DONE;
+}
+
+int open_motor(const char *verb, const char *address, device_session *session, cvk_device *device)
+{
+    int status = open_device(verb, address, FALSE, session);
+    if (status == EXIT_DONE) {
+        status = check_device(verb, session, cvk_session_claim(&session->session, LEASE_S));
+    }
+    if (status == EXIT_DONE) {
+        status = check_device(verb, session, cvk_linked_device_open(device, &session->session));
+    }
+    if (status == EXIT_DONE && !(device->pole_pairs > 0.0)) {
+        return complain_usage(verb, "the controller does not know motor.pole_pairs: set it "
+                                    "(corvak tune)");
+    }
+    return status;
 }
 
 void close_device(device_session *device)

@@ -7,7 +7,7 @@
 
 #include "cli.h"
 
-#include "corvak/host/session.h"
+#include "corvak/host/linked_device.h"
 #include "corvak/sim/controller.h"
 
 #include <signal.h>
@@ -30,6 +30,9 @@ typedef struct device_session {
 
 int open_device(const char *verb, const char *address, gboolean paced, device_session *device);
 void close_device(device_session *device);
+
+/* The same, owned, as a device that runs are made on; its pole pairs are known. */
+int open_motor(const char *verb, const char *address, device_session *session, cvk_device *device);
 
 /* EXIT_DONE, or bad usage with what the session says printed. */
 int check_device(const char *verb, const device_session *device, cvk_status status);

@@ -9,8 +9,8 @@
 
 #define TWO_PI 6.28318530717958647693
 #define DOWN 0.7 /* from rung to rung */
-#define RUNGS 16
-#define UP 0.1 /* of the rated speed */
+#define RUNGS 16 /* at most CVK_LADDER_MOST */
+#define UP 0.1   /* of the rated speed */
 #define SHORTEST_S 1.5
 #define LONGEST_S 10.0
 #define TURNS 10.0 /* electrical, on a rung: two of them in its last fifth */
@@ -50,7 +50,8 @@ static void make_plan(cvk_run_plan *plan, const cvk_device *device, const cvk_la
         at_s += hold_s + (n == 0 ? 2.0 * start_s + speed / a : 0.5 * start_s);
         speed = o->up ? speed + UP * o->rated_rad_s : speed * DOWN;
     }
-    plan->length_s = at_s;
+    plan->item[plan->count++] = (cvk_run_request){at_s, {.mode = CVK_MODE_STOP}};
+    plan->length_s = at_s + 1.0 + (o->up ? speed / a : 0.5 * start_s);
 }
 
 static bool is_usable(const cvk_run_result *r, const cvk_ladder_options *o)
@@ -76,10 +77,11 @@ cvk_status cvk_ladder_walk(cvk_device *device, const cvk_ladder_options *options
         status = status == CVK_STOPPED ? CVK_OK : status;
     }
     bool usable = status == CVK_OK;
-    for (size_t n = 0; usable && n < run->count && n < CVK_LADDER_MOST; n++) {
+    for (size_t n = 0; usable && n < run->count && n < RUNGS; n++) {
         const bool ended = run->fault != CVK_FAULT_NONE && n + 1 == run->count;
-        usable = !ended && is_usable(&run->result[n], options);
-        out->rung[out->count++] = (cvk_rung){run->result[n], usable};
+        const bool seen = device->truth != NULL || run->result[n].by_vector < 0.5;
+        usable = !ended && seen && is_usable(&run->result[n], options);
+        out->rung[out->count++] = (cvk_rung){run->result[n], seen, usable};
         out->farthest_rad_s = usable ? run->result[n].wanted_rad_s : out->farthest_rad_s;
     }
     free(run);

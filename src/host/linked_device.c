@@ -6,6 +6,7 @@
 
 #include "corvak/core/signals.h"
 
+#include <math.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -35,6 +36,7 @@ typedef struct linked {
     uint32_t first_tick;
     bool begun;
     cvk_moment now;
+    cvk_settings settings; /* in force when it was opened */
 } linked;
 
 static void take(void *context, const cvk_session_samples *s)
@@ -90,6 +92,27 @@ static cvk_status request(void *context, const cvk_request *wanted, cvk_refusal 
     return status;
 }
 
+static const cvk_settings *settings(void *context)
+{
+    const linked *l = context;
+    return &l->settings;
+}
+
+/* By their keys; what the controller does not have stays at its preset. */
+static void take_settings(linked *l)
+{
+    l->settings = cvk_settings_default();
+    for (unsigned n = 0; n < cvk_parameter_count(); n++) {
+        const cvk_parameter *row = cvk_parameter_at(n);
+        char key[80];
+        snprintf(key, sizeof key, "%s.%s", row->section, row->name);
+        const double value = cvk_session_value(l->session, key);
+        if (isfinite(value) && cvk_parameter_set(&l->settings, row, (float)value, NULL) != CVK_OK) {
+            continue; /* another range there: the preset stays */
+        }
+    }
+}
+
 static void close_linked(void *context)
 {
     linked *l = context;
@@ -125,6 +148,7 @@ cvk_status cvk_linked_device_open(cvk_device *device, cvk_session *session)
         free(l);
         return status;
     }
+    take_settings(l);
     session->calls.context = l;
     session->calls.samples = take;
     *device = (cvk_device){.context = l,
@@ -132,6 +156,7 @@ cvk_status cvk_linked_device_open(cvk_device *device, cvk_session *session)
                            .pole_pairs = cvk_session_value(session, "motor.pole_pairs"),
                            .step = step,
                            .request = request,
+                           .settings = settings,
                            .close = close_linked};
     snprintf(device->name, sizeof device->name, "%s", session->name);
     return CVK_OK;

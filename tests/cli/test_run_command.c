@@ -191,6 +191,12 @@ START_TEST(a_ladder_finds_both_ends)
     assert_says(out, "the flux linkage of 21.5 mWb is too small for the observer");
     assert_status(run(CORVAK_COMMAND " ladder " WHEEL " --tune wheel.tune.yaml --within 0"), 2);
     assert_status(run(CORVAK_COMMAND " ladder"), 2);
+    /* behind a link nothing sees a rotor that the vector holds */
+    assert_status(run("cp " WHEEL " ."), 0);
+    assert_status(run(CORVAK_COMMAND " ladder sim:wheel.rig.yaml --plot device.svg"), 0);
+    assert_says(out, "as it stands  lowest usable speed 27.");
+    assert_says(out, "vector    not seen");
+    assert_status(run(CORVAK_COMMAND " ladder sim:wheel.rig.yaml --tune wheel.tune.yaml"), 2);
 }
 END_TEST
 

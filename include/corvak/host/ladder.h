@@ -25,7 +25,8 @@ cvk_ladder_options cvk_ladder_options_default(void);
 
 typedef struct cvk_rung {
     cvk_run_result run;
-    bool usable; /* reached, and kept by the criterion */
+    bool seen;   /* false: by the vector, with nothing that tells whether the rotor follows */
+    bool usable; /* reached, kept by the criterion, and seen */
 } cvk_rung;
 
 typedef struct cvk_ladder {
@@ -35,7 +36,7 @@ typedef struct cvk_ladder {
     cvk_fault fault;       /* that ended it */
 } cvk_ladder;
 
-/* Walks a device that is at rest. What the walk ends with is the answer, a fault included; other
+/* Walks a device that is at rest, and stops it. What the walk ends with is the answer, a fault included; other
  * statuses are the device's refusals. `progress` may be null; false ends the walk. */
 cvk_status cvk_ladder_walk(cvk_device *device, const cvk_ladder_options *options,
                            bool (*progress)(void *context, double share), void *context,
