@@ -2,8 +2,9 @@
  *
  * bench_sensorless [CASES] [WHAT] [MOTOR] [OBSERVER]: the studio's motors without a rotor sensor,
  * in random cases (tests/support/sensorless_case.h), every imperfection on; a fifth as many on the
- * switched inverter. WHAT: start, loaded, blocked, catch, blind, angle, angle10, slow, reverse or
- * all; OBSERVER: flux, emf or kalman.
+ * switched inverter. WHAT: start, loaded, blocked, catch, blind, angle, angle10, slow, reverse,
+ * torque, turns or all; OBSERVER: flux, emf or kalman. Then, over all of it, how often an angle of
+ * a given quality was right.
  */
 #include "sensorless.h"
 #include "sensorless_case.h"
@@ -21,8 +22,12 @@
 typedef struct tally {
     unsigned cases, good;
     double slowest_s, sum_s, backward_rad, current_a, caught_a, angle_worst_rad, angle_square,
-        speed_off;
+        speed_off, slip_mech_rad;
 } tally;
+
+typedef struct reliability {
+    double rows[10], quality[10], within[10];
+} reliability;
 
 static void add(tally *t, const sensorless_outcome *o)
 {
@@ -36,6 +41,25 @@ static void add(tally *t, const sensorless_outcome *o)
     t->angle_worst_rad = fmax(t->angle_worst_rad, o->angle_rms_rad);
     t->angle_square += o->angle_rms_rad * o->angle_rms_rad;
     t->speed_off = fmax(t->speed_off, o->speed_off);
+    t->slip_mech_rad = fmax(t->slip_mech_rad, o->slip_mech_rad);
+}
+
+static void count_right(reliability *r, const sensorless_outcome *o)
+{
+    for (int bin = 0; bin < 10; bin++) {
+        r->rows[bin] += o->rows[bin];
+        r->quality[bin] += o->quality[bin];
+        r->within[bin] += o->within[bin];
+    }
+}
+
+static void print_right(const reliability *r)
+{
+    printf("\nquality   mean quality   within 30 deg   rows\n");
+    for (int bin = 0; bin < 10; bin++) {
+        printf("%.1f..%.1f  %12.3f   %13.3f   %.0f\n", 0.1 * bin, 0.1 * (bin + 1),
+               r->quality[bin] / r->rows[bin], r->within[bin] / r->rows[bin], r->rows[bin]);
+    }
 }
 
 static void print(const char *motor, int fidelity, sensorless_what w, const tally *t,
@@ -49,6 +73,8 @@ static void print(const char *motor, int fidelity, sensorless_what w, const tall
     } else if (w == CASE_ANGLE || w == CASE_ANGLE_10) {
         printf("  angle %5.2f deg rms, worst case %5.2f",
                DEGREES * sqrt(t->angle_square / t->cases), DEGREES * t->angle_worst_rad);
+    } else if (w == CASE_TURNS) {
+        printf("  position off by %.2f deg mechanical at most", DEGREES * t->slip_mech_rad);
     } else if (w == CASE_SLOW) {
         printf("  mean speed off by %.1f %% at most", 100.0 * t->speed_off);
     } else {
@@ -60,7 +86,7 @@ static void print(const char *motor, int fidelity, sensorless_what w, const tall
 }
 
 static void bench_motor(const char *motor, const cvk_rig_config *cards, sensorless_what w,
-                        unsigned cases)
+                        unsigned cases, reliability *right)
 {
     for (int f = 0; f < 2; f++) {
         tally t = {0};
@@ -70,6 +96,7 @@ static void bench_motor(const char *motor, const cvk_rig_config *cards, sensorle
             bench.inverter.fidelity = f;
             const sensorless_outcome o = sensorless_case(&bench, w, k);
             add(&t, &o);
+            count_right(right, &o);
             if (!o.good) {
                 printf("    case %u: %s; %s; after %.2f s\n", k, cvk_fault_text(o.fault),
                        cvk_start_reason_text(o.reason), o.took_s);
@@ -89,6 +116,7 @@ int main(int argc, char **argv)
     static const char *const motors[] = {"wheel", "blower", "mixer", "table"};
     const unsigned cases = argc > 1 ? (unsigned)strtoul(argv[1], NULL, 10) : 100u;
     const cvk_parameter *kind = cvk_parameter_named("observer.kind");
+    reliability right = {.rows = {0}};
     for (size_t m = 0; m < 4; m++) {
         cvk_rig_config cards[CARDS];
         if (!wanted(motors[m], argc, argv, 3)) {
@@ -103,9 +131,12 @@ int main(int argc, char **argv)
         }
         for (int w = 0; w < CASES; w++) {
             if (wanted(sensorless_names[w], argc, argv, 2)) {
-                bench_motor(motors[m], cards, (sensorless_what)w, cases);
+                const unsigned most =
+                    w == CASE_TURNS && cases > 5u ? 5u : cases; /* they are long */
+                bench_motor(motors[m], cards, (sensorless_what)w, most, &right);
             }
         }
     }
+    print_right(&right);
     return EXIT_SUCCESS;
 }

@@ -17,8 +17,9 @@
 #define JUDGED_S 0.7
 #define CAUGHT_PERIODS 4
 
-const char *const sensorless_names[CASES] = {"start", "loaded",  "blocked", "catch",  "blind",
-                                             "angle", "angle10", "slow",    "reverse"};
+const char *const sensorless_names[CASES] = {"start",   "loaded", "blocked", "catch",
+                                             "blind",   "angle",  "angle10", "slow",
+                                             "reverse", "torque", "turns"};
 
 typedef struct work {
     cvk_device device;
@@ -72,6 +73,22 @@ static cvk_rig_scenario load_of(const cvk_rig_config *b, sensorless_what what, u
     return s;
 }
 
+/* How often an angle of that quality is right, while the bridge is on. */
+static void note_quality(work *w, double angle_rad)
+{
+    static const cvk_angle_source of[] = {CVK_ANGLE_FLUX, CVK_ANGLE_EMF, CVK_ANGLE_KALMAN};
+    const cvk_settings *s = w->device.settings(w->device.context);
+    const cvk_angle *seen = &w->now->source[of[s->observer.kind]];
+    if (w->now->bridge_on == 0 || seen->reason == CVK_ANGLE_OFF) {
+        return;
+    }
+    const int bin = (int)fmin(9.0, 10.0 * (double)seen->quality);
+    w->out.rows[bin] += 1.0;
+    w->out.quality[bin] += (double)seen->quality;
+    w->out.within[bin] +=
+        fabs(remainder((double)seen->angle_rad - angle_rad, 2.0 * PI)) < PI / 6.0 ? 1.0 : 0.0;
+}
+
 /* One control period, and what it shows. `way`: the direction asked for. */
 static bool look(work *w, double way)
 {
@@ -96,6 +113,7 @@ static bool look(work *w, double way)
     if (w->since_caught < CAUGHT_PERIODS) { /* and what switching the bridge on has done */
         o->caught_a = o->current_a;
     }
+    note_quality(w, truth.angle_e_rad);
     o->fault = (cvk_fault)row.now->fault;
     o->reason = (cvk_start_reason)row.now->start_reason;
     return o->fault == CVK_FAULT_NONE;
@@ -154,6 +172,50 @@ static bool judge(work *w, double speed_rad_s, double length_s)
     return goes;
 }
 
+/* All the torque there is, forth until the motor is fast and back until it is slow: it has to come
+ * within five periods of the current loop, and nothing may trip. */
+static bool step_torque(work *w, double speed_rad_s, double rated)
+{
+    const cvk_settings *s = w->device.settings(w->device.context);
+    const double limit_a = (double)s->limit.current_a, way = copysign(1.0, speed_rad_s);
+    const double limit_nm = 1.5 * w->pole_pairs * (double)s->motor.flux_linkage_wb * limit_a;
+    const double soon_s = 5.0 / (2.0 * PI * (double)s->current.bandwidth_hz);
+    bool goes = ask(w, (cvk_request){.mode = CVK_MODE_TORQUE}) && judge(w, speed_rad_s, 0.02);
+    for (int n = 0; n < 2 && goes; n++) {
+        const double sign = n == 0 ? way : -way, end = n == 0 ? 0.9 * rated : 0.2 * rated;
+        const cvk_request all = {.mode = CVK_MODE_TORQUE, .torque_nm = (float)(sign * limit_nm)};
+        bool on = false;
+        goes = ask(w, all);
+        for (double t = 0.0; t < LONGEST_S && goes; t += (double)w->device.hardware.period_s) {
+            const double speed = cvk_rig_state_of(w->rig)->speed_mech_rad_s * w->pole_pairs * way;
+            goes = look(w, way);
+            on = on || sign * (double)w->now->current_a.q > 0.9 * limit_a;
+            if (t > soon_s + 5.0 * (double)w->device.hardware.period_s && !on) {
+                return false;
+            }
+            if (n == 0 ? speed > end : speed < end) {
+                break;
+            }
+        }
+    }
+    return goes;
+}
+
+/* What the drive counts against where the shaft is, in the end. */
+static bool count_turns(work *w, double speed_rad_s)
+{
+    const double way = copysign(1.0, speed_rad_s), from = w->turned_rad;
+    const cvk_moment begun = *w->now;
+    bool goes = true;
+    while (goes && w->turned_rad - from < 2.0 * PI * 1000.0 * w->pole_pairs) {
+        goes = look(w, way);
+    }
+    const double counted = 2.0 * PI * (w->now->position_turns - begun.position_turns) +
+                           (double)w->now->position_mech_rad - (double)begun.position_mech_rad;
+    w->out.slip_mech_rad = fabs(counted - way * (w->turned_rad - from) / w->pole_pairs);
+    return goes && w->out.slip_mech_rad * w->pole_pairs < 1.0;
+}
+
 static double speed_of(sensorless_what what, double rated, uint64_t *n)
 {
     const double way = even(n) < 0.5 ? -1.0 : 1.0;
@@ -162,6 +224,8 @@ static double speed_of(sensorless_what what, double rated, uint64_t *n)
             : what == CASE_ANGLE || what == CASE_ANGLE_10 ? 0.1 + 0.9 * even(n)
             : what == CASE_SLOW                           ? 0.02
             : what == CASE_REVERSE                        ? 0.6
+            : what == CASE_TORQUE                         ? 0.4
+            : what == CASE_TURNS                          ? 1.0
                                                           : 0.3);
 }
 
@@ -187,6 +251,11 @@ static void run(work *w, sensorless_what what, double rated, uint64_t *n)
                w->out.speed_off < 0.05;
     } else if (good && (what == CASE_ANGLE || what == CASE_ANGLE_10)) {
         good = judge(w, speed, JUDGED_S);
+    }
+    if (good && what == CASE_TORQUE) {
+        good = step_torque(w, speed, rated);
+    } else if (good && what == CASE_TURNS) {
+        good = count_turns(w, speed);
     }
     w->out.good = good;
 }

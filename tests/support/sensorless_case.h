@@ -21,6 +21,8 @@ typedef enum sensorless_what {
     CASE_ANGLE_10,  /* the same, and what is known is off by up to 10 % */
     CASE_SLOW,      /* 2 % of the rated speed, no load or 30 %: the mean speed within 5 % */
     CASE_REVERSE,   /* from 60 % one way to 60 % the other */
+    CASE_TORQUE,    /* at 40 %: no torque, then in one step all that the limit allows, and back */
+    CASE_TURNS,     /* 1000 turns of the shaft at the rated speed, counted */
     CASES
 } sensorless_what;
 
@@ -35,6 +37,10 @@ typedef struct sensorless_outcome {
     double current_a, caught_a;  /* largest true phase current; and until it has been caught */
     double angle_rms_rad;        /* of the angle in use; CASE_ANGLE and up */
     double speed_off;            /* share, of the mean speed; CASE_SLOW */
+    double slip_mech_rad;        /* of the counted position; CASE_TURNS */
+    /* by the quality of the observer in use, 0 .. 1 in tenths: rows, sum of the quality, rows in
+     * which its angle was off by less than 30 degrees */
+    double rows[10], quality[10], within[10];
 } sensorless_outcome;
 
 /* The rated speed is taken as 60 % of that without load, electrical; the rated current as the
