@@ -41,12 +41,49 @@ START_TEST(random_cases)
     cvk_rig_config bench = bench_with_gains(motors[_i], 2);
     for (int f = 0; f < 2; f++) {
         bench.inverter.fidelity = f;
-        for (int what = 0; what < CASES; what++) {
+        for (int what = 0; what < CASE_TURNS; what++) {
             for (unsigned k = 0; k < EACH; k++) {
                 check(&bench, (sensorless_what)what, 50u + k);
             }
         }
     }
+}
+END_TEST
+
+/* A thousand turns at full speed, and no electrical turn is lost. */
+START_TEST(turns_are_counted_without_a_sensor)
+{
+    const cvk_rig_config bench = bench_with_gains("blower", 2);
+    const sensorless_outcome o = sensorless_case(&bench, CASE_TURNS, 50u);
+    ck_assert(o.good);
+    ck_assert_double_lt(o.slip_mech_rad, 2.0 / DEGREES);
+}
+END_TEST
+
+/* A high quality is kept to: it is a probability. Rows of a run hang together, so this is rough. */
+START_TEST(a_quality_is_a_probability)
+{
+    double rows[10] = {0.0}, within[10] = {0.0};
+    for (int m = 0; m < 4; m++) {
+        const cvk_rig_config bench = bench_with_gains(motors[m], 2);
+        for (unsigned k = 0; k < 6; k++) {
+            const sensorless_outcome o =
+                sensorless_case(&bench, k % 2 == 0 ? CASE_TORQUE : CASE_REVERSE, 300u + k);
+            for (int bin = 0; bin < 10; bin++) {
+                rows[bin] += o.rows[bin];
+                within[bin] += o.within[bin];
+            }
+        }
+    }
+    ck_assert_double_gt(rows[9], 1e5);
+    ck_assert_double_ge(within[9] / rows[9], 0.98);
+    ck_assert_double_ge(within[8] / rows[8], 0.8);
+    double low = 0.0, low_rows = 0.0; /* what is called doubtful is: else nobody would start */
+    for (int bin = 3; bin < 8; bin++) {
+        low += within[bin];
+        low_rows += rows[bin];
+    }
+    ck_assert_double_le(low / low_rows, 0.85);
 }
 END_TEST
 
@@ -126,6 +163,8 @@ END_TEST
 static void add(TCase *tests)
 {
     tcase_add_loop_test(tests, random_cases, 0, 4);
+    tcase_add_test(tests, turns_are_counted_without_a_sensor);
+    tcase_add_test(tests, a_quality_is_a_probability);
     tcase_add_loop_test(tests, a_start_goes_back_little, 0, 2);
     tcase_add_test(tests, a_motor_of_microhenries_runs_at_20_khz);
     tcase_add_loop_test(tests, very_fast_motors_turn_round, 0, 2);

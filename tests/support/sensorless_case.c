@@ -180,7 +180,10 @@ static bool step_torque(work *w, double speed_rad_s, double rated)
     const double limit_a = (double)s->limit.current_a, way = copysign(1.0, speed_rad_s);
     const double limit_nm = 1.5 * w->pole_pairs * (double)s->motor.flux_linkage_wb * limit_a;
     const double soon_s = 5.0 / (2.0 * PI * (double)s->current.bandwidth_hz);
-    bool goes = ask(w, (cvk_request){.mode = CVK_MODE_TORQUE}) && judge(w, speed_rad_s, 0.02);
+    bool goes = ask(w, (cvk_request){.mode = CVK_MODE_TORQUE});
+    for (int n = 0; n < 200 && goes; n++) {
+        goes = look(w, way);
+    }
     for (int n = 0; n < 2 && goes; n++) {
         const double sign = n == 0 ? way : -way, end = n == 0 ? 0.9 * rated : 0.2 * rated;
         const cvk_request all = {.mode = CVK_MODE_TORQUE, .torque_nm = (float)(sign * limit_nm)};
