@@ -2,7 +2,7 @@
  *
  * The list of angle sources, and the imposed angle.
  */
-#include "angles.h"
+#include "injection.h"
 
 #include <stddef.h>
 
@@ -29,4 +29,5 @@ void cvk_angles_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now
     cvk_imposed_step(angles, setup, now);
     cvk_rotor_step(angles, setup, now);
     cvk_observers_step(angles, setup, now);
+    cvk_injection_step(&angles->injection, setup, now);
 }

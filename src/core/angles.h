@@ -71,6 +71,19 @@ typedef struct cvk_kalman_observer {
     float dd, dq, da, ds, qq, qa, qs, aa, as, ss;
 } cvk_kalman_observer;
 
+/* injection.c */
+typedef struct cvk_injection {
+    cvk_tracked at;
+    cvk_ab before_a, change_a; /* current at the sample before, and its change up to that */
+    float sign;                /* of the voltage of this call */
+    cvk_dq swing_a;            /* mean, in the frame of the angle */
+    float last_swing_d_a;
+    float error_rad, error_square_rad2; /* means */
+    cvk_ab injected_v;                  /* on top of the voltage that acts until the next sample */
+    uint32_t ticks;                     /* since it began; 0: it rests */
+    bool known;                         /* north and south are told apart */
+} cvk_injection;
+
 typedef struct cvk_angles {
     cvk_imposed imposed;
     cvk_rotor rotor;
@@ -79,6 +92,7 @@ typedef struct cvk_angles {
     cvk_flux_observer flux;
     cvk_emf_observer emf;
     cvk_kalman_observer kalman;
+    cvk_injection injection;
     uint32_t judged_ticks; /* since qualities were judged */
     bool observing;        /* voltage and current were known at the sample before */
 } cvk_angles;

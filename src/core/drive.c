@@ -6,6 +6,7 @@
 
 #include "bounds.h"
 #include "drive_state.h"
+#include "injection.h"
 #include "modulate.h"
 #include "protect.h"
 
@@ -165,13 +166,18 @@ static void change_frame(cvk_drive_state *d, const cvk_setup *setup, const cvk_m
     d->angle = now->angle;
 }
 
+static cvk_ab less(cvk_ab a, cvk_ab b)
+{
+    return (cvk_ab){a.alpha - b.alpha, a.beta - b.beta};
+}
+
 /* From set-points to the voltage for the period after this one. */
 static void make_voltage(cvk_drive_state *d, const cvk_setup *setup, cvk_moment *now)
 {
     const int32_t mode = now->request.mode;
     change_frame(d, setup, now);
     now->frame = cvk_rotation_of(now->angle.angle_rad);
-    now->current_a = cvk_park(now->current_ab_a, now->frame);
+    now->current_a = cvk_park(now->base_ab_a, now->frame);
     if (now->start_gives_v != 0) {
         cvk_current_control_restart(&d->current_control);
     } else if (now->bridge_on == 0 || mode == CVK_MODE_REST) {
@@ -180,8 +186,13 @@ static void make_voltage(cvk_drive_state *d, const cvk_setup *setup, cvk_moment 
         now->voltage_set_v = now->request.voltage_v;
     } else {
         now->voltage_set_v = cvk_current_control_step(
-            &d->current_control, &setup->current, now->current_set_a, now->current_ab_a,
-            now->acting_v, now->frame, now->angle.speed_rad_s);
+            &d->current_control, &setup->current, now->current_set_a, now->base_ab_a,
+            less(now->acting_v, d->angles.injection.injected_v), now->frame,
+            now->angle.speed_rad_s);
+        const cvk_ab more = cvk_injection_voltage(&d->angles.injection, setup);
+        now->voltage_set_v.alpha += more.alpha;
+        now->voltage_set_v.beta += more.beta;
+        d->angles.injection.injected_v = more;
     }
 }
 

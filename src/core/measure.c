@@ -150,7 +150,7 @@ void cvk_measure_step(cvk_measure *m, const cvk_setup *setup, cvk_moment *now)
     take_voltage(m, setup, now);
     now->phase_a = completed(read, now->readings.current_valid, now->phase_a);
     correct_delay(setup, now);
-    now->current_ab_a = cvk_clarke(now->phase_a);
+    now->base_ab_a = now->current_ab_a = cvk_clarke(now->phase_a);
     now->bus_v = now->readings.bus_v;
     if (now->request.mode == CVK_MODE_REST) {
         calibrate(m, setup, now);

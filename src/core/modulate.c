@@ -34,7 +34,7 @@ static cvk_ab own_voltage(const cvk_setup *setup, const cvk_moment *now)
 {
     const float ahead = 1.5f * setup->period_s * now->angle.speed_rad_s;
     const cvk_rotation on = cvk_small_rotation_of(cvk_clamp(ahead, 1.0f));
-    const cvk_dq coming = {now->current_ab_a.alpha, now->current_ab_a.beta};
+    const cvk_dq coming = {now->base_ab_a.alpha, now->base_ab_a.beta};
     const cvk_abc i = cvk_clarke_inverse(cvk_park_inverse(coming, on));
     return cvk_clarke((cvk_abc){cvk_inverter_own_v(setup, i.a), cvk_inverter_own_v(setup, i.b),
                                 cvk_inverter_own_v(setup, i.c)});

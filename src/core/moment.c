@@ -22,11 +22,10 @@ const char *cvk_fault_text(cvk_fault fault)
 
 const char *cvk_angle_source_text(cvk_angle_source source)
 {
-    static const char *const texts[CVK_ANGLE_SOURCES] = {[CVK_ANGLE_IMPOSED] = "imposed",
-                                                         [CVK_ANGLE_ROTOR] = "rotor sensor",
-                                                         [CVK_ANGLE_FLUX] = "flux observer",
-                                                         [CVK_ANGLE_EMF] = "back-EMF observer",
-                                                         [CVK_ANGLE_KALMAN] = "Kalman filter"};
+    static const char *const texts[CVK_ANGLE_SOURCES] = {
+        [CVK_ANGLE_IMPOSED] = "imposed",      [CVK_ANGLE_ROTOR] = "rotor sensor",
+        [CVK_ANGLE_FLUX] = "flux observer",   [CVK_ANGLE_EMF] = "back-EMF observer",
+        [CVK_ANGLE_KALMAN] = "Kalman filter", [CVK_ANGLE_INJECTION] = "injection"};
     return TEXT_OF(source, texts, "unknown source");
 }
 
@@ -61,7 +60,7 @@ const char *cvk_start_phase_text(cvk_start_phase phase)
     static const char *const texts[CVK_START_PHASES] = {
         [CVK_START_IDLE] = "idle",   [CVK_START_LISTEN] = "listen", [CVK_START_PROBE] = "probe",
         [CVK_START_ALIGN] = "align", [CVK_START_TURN] = "turn",     [CVK_START_RUN] = "run",
-        [CVK_START_YIELD] = "yield"};
+        [CVK_START_YIELD] = "yield", [CVK_START_SEEK] = "seek"};
     return TEXT_OF(phase, texts, "unknown phase");
 }
 
@@ -72,6 +71,7 @@ const char *cvk_start_reason_text(cvk_start_reason reason)
         [CVK_START_NO_CURRENT] = "no current flows: motor wires off?",
         [CVK_START_BLOCKED] = "rotor stood still: blocked, or current too low",
         [CVK_START_SLIPPED] = "rotor fell behind: more current, or gentler",
+        [CVK_START_NO_POLARITY] = "north and south look alike: more start.current_a",
         [CVK_START_UNSEEN] = "rotor turned unseen: start.speed_rad_s, motor?"};
     return TEXT_OF(reason, texts, "unknown reason");
 }

@@ -24,9 +24,10 @@ static const cvk_parameter motor[] = {
 const cvk_parameter_rows cvk_motor_rows = CVK_ROWS(motor);
 
 static const cvk_parameter_rows *const sections[] = {
-    &cvk_motor_rows,   &cvk_inverter_rows,  &cvk_measure_rows, &cvk_protect_rows,
-    &cvk_current_rows, &cvk_reference_rows, &cvk_motion_rows,  &cvk_angle_rows,
-    &cvk_rotor_rows,   &cvk_observer_rows,  &cvk_startup_rows, &cvk_program_rows};
+    &cvk_motor_rows,   &cvk_inverter_rows,  &cvk_measure_rows,   &cvk_protect_rows,
+    &cvk_current_rows, &cvk_reference_rows, &cvk_motion_rows,    &cvk_angle_rows,
+    &cvk_rotor_rows,   &cvk_observer_rows,  &cvk_injection_rows, &cvk_startup_rows,
+    &cvk_program_rows};
 enum { SECTIONS = sizeof sections / sizeof sections[0] };
 
 unsigned cvk_parameter_count(void)
@@ -148,13 +149,26 @@ static const cvk_refusal *contradiction_in(const cvk_settings *s)
         .against = "observer.tracking_bandwidth_rad_s",
         .reason = "the flux linkage's length may not be corrected faster than the angle is "
                   "tracked: lower it"};
-    return s->protect.bus_max_v <= s->protect.bus_min_v                         ? &bus
-           : s->protect.trip_current_a <= s->limit.current_a                    ? &trip
-           : s->start.current_a > s->limit.current_a                            ? &start
-           : s->speed.current_a > s->limit.current_a                            ? &speed
-           : s->start.speed_rad_s < s->observer.least_speed_rad_s               ? &takeover
-           : s->observer.bandwidth_rad_s > s->observer.tracking_bandwidth_rad_s ? &pace
-                                                                                : NULL;
+    static const cvk_refusal alike = {
+        .field = "injection.voltage_v",
+        .against = "motor.inductance_q_h",
+        .reason =
+            "injection sees a rotor by its saliency: inductance q must be at least 1.15 times "
+            "inductance d; set the voltage to 0"};
+    static const cvk_refusal handover = {
+        .field = "injection.leave_rad_s",
+        .against = "observer.least_speed_rad_s",
+        .reason = "there the observer does not trust its angle yet: raise it"};
+    const bool injects = s->injection.voltage_v > 0.0f;
+    return s->protect.bus_max_v <= s->protect.bus_min_v                           ? &bus
+           : s->protect.trip_current_a <= s->limit.current_a                      ? &trip
+           : s->start.current_a > s->limit.current_a                              ? &start
+           : s->speed.current_a > s->limit.current_a                              ? &speed
+           : s->start.speed_rad_s < s->observer.least_speed_rad_s                 ? &takeover
+           : s->observer.bandwidth_rad_s > s->observer.tracking_bandwidth_rad_s   ? &pace
+           : injects && s->motor.inductance_q_h < 1.15f * s->motor.inductance_d_h ? &alike
+           : injects && s->injection.leave_rad_s < s->observer.least_speed_rad_s  ? &handover
+                                                                                  : NULL;
 }
 
 cvk_status cvk_settings_check(const cvk_settings *settings, cvk_refusal *why)

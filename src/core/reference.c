@@ -61,7 +61,8 @@ static float speed_wanted(const cvk_setup *setup, const cvk_moment *now)
     const float wanted = now->request.mode == CVK_MODE_SPEED ? now->request.speed_rad_s : 0.0f;
     const float floor = copysignf(setup->start.yield_rad_s, now->angle.speed_rad_s);
     const bool too_slow = wanted * copysignf(1.0f, floor) < setup->start.yield_rad_s;
-    return now->start_phase != CVK_START_IDLE && too_slow ? floor : wanted;
+    const bool bound = now->start_phase != CVK_START_IDLE && !(setup->injection.swing_a > 0.0f);
+    return bound && too_slow ? floor : wanted;
 }
 
 /* The d current goes first. */

@@ -21,6 +21,8 @@
 #define FILTER_RATIO 4.0f    /* of the back-EMF's filter to the tracking filter */
 #define QUALITY_RAD 0.5236f  /* spread of the error at the least speed: 30 degrees */
 #define MOST_TURNED_RAD 2.5f /* in a control period, of an observer */
+#define SEEK_S 0.03f         /* each step of the search for the axis and its north */
+#define SEEK_BANDWIDTH_RAD_S 150.0f
 #define ADAPT_S 0.3f     /* in which a misfit is taken up */
 #define STUCK_RAD 0.6f   /* electrical, that the rotor goes on while the sensor's reading stays */
 #define STUCK_STEPS 4.0f /* and steps of the sensor */
@@ -136,6 +138,24 @@ static void prepare_observer(cvk_setup *setup)
     cvk_tracking_gains(s->tracking_bandwidth_rad_s, T, &c->gain_angle, &c->gain_speed);
 }
 
+static void prepare_injection(cvk_setup *setup)
+{
+    const cvk_injection_settings *s = &setup->settings.injection;
+    const cvk_motor_settings *m = &setup->settings.motor;
+    cvk_injection_constants *c = &setup->injection;
+    const float T = setup->period_s, volts = s->voltage_v * T;
+    if (!(volts > 0.0f && m->inductance_d_h > 0.0f && m->inductance_q_h > 0.0f)) {
+        return;
+    }
+    const float per_d = 1.0f / m->inductance_d_h, per_q = 1.0f / m->inductance_q_h;
+    float unused;
+    c->swing_a = 0.5f * volts * (per_d + per_q);
+    c->rad_per_a = 1.0f / (volts * (per_d - per_q));
+    cvk_tracking_gains(s->bandwidth_rad_s, T, &c->gain_angle, &c->gain_speed);
+    cvk_tracking_gains(SEEK_BANDWIDTH_RAD_S, T, &c->seek_gain, &unused);
+    setup->start.seek_ticks = cvk_ticks_of(SEEK_S, T);
+}
+
 static float most_duty(const cvk_hardware *hardware)
 {
     const float pwm_hz = 1.0f / (hardware->period_s * (float)hardware->updates_per_period);
@@ -176,6 +196,7 @@ cvk_status cvk_setup_prepare(cvk_setup *setup, const cvk_hardware *hardware,
         prepare_rotor(setup);
         prepare_observer(setup);
         prepare_start(setup);
+        prepare_injection(setup);
         const cvk_speed_settings *speed = &setup->settings.speed;
         setup->rest_ticks = cvk_ticks_of(setup->settings.sensing.rest_s, setup->period_s);
         setup->speed_current_a = speed->current_a > 0.0f

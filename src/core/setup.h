@@ -34,11 +34,17 @@ typedef struct cvk_observer_constants {
     float adapting;        /* share of a misfit that is taken up in one judgement; 0: none */
 } cvk_observer_constants;
 
+typedef struct cvk_injection_constants {
+    float swing_a;   /* mean of both axes, that is expected; 0: no injection */
+    float rad_per_a; /* angle error for a swing along q */
+    float gain_angle, gain_speed, seek_gain;
+} cvk_injection_constants;
+
 typedef struct cvk_start_constants {
     float current_a, current_step_a; /* vector, and its slew in one period */
     float speed_step_rad_s;
     float yield_rad_s; /* slower than that the vector is imposed again */
-    uint32_t align_ticks, patience_ticks, slip_ticks, settle_ticks, lost_ticks;
+    uint32_t align_ticks, patience_ticks, slip_ticks, settle_ticks, lost_ticks, seek_ticks;
 } cvk_start_constants;
 
 /* What holds whatever is asked for. While a change is on trial: the tighter of old and new. */
@@ -55,6 +61,7 @@ typedef struct cvk_setup {
     cvk_current_constants current;
     cvk_rotor_constants rotor;
     cvk_observer_constants observer;
+    cvk_injection_constants injection;
     cvk_start_constants start;
     float speed_current_a;
     float current_per_torque; /* A per N m; 0: not known */
@@ -90,7 +97,7 @@ typedef struct cvk_parameter_rows {
 /* Each module's own: in its file. */
 extern const cvk_parameter_rows cvk_motor_rows, cvk_measure_rows, cvk_protect_rows,
     cvk_current_rows, cvk_reference_rows, cvk_angle_rows, cvk_rotor_rows, cvk_observer_rows,
-    cvk_startup_rows, cvk_motion_rows, cvk_program_rows, cvk_inverter_rows;
+    cvk_injection_rows, cvk_startup_rows, cvk_motion_rows, cvk_program_rows, cvk_inverter_rows;
 
 /* Rows of a table: a number with its range and preset; while_on when it may change at any time. */
 #define CVK_AT(section, name) offsetof(cvk_settings, section.name)

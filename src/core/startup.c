@@ -45,6 +45,7 @@
 #define FOLLOWS 0.35f     /* follow that the observer needs as a witness: no resistance makes it */
 #define SLIPS 0.25f       /* follow below it: not following */
 #define STILL_SHARE 0.35f /* of the back-EMF that the vector's speed would make */
+#define RETURN_SHARE 0.7f /* of injection.leave_rad_s, below which injection is used again */
 #define WATCH_QUICK_S 3e-3f
 #define WATCH_SLOW_S 20e-3f
 /* Each attempt after the first. */
@@ -91,6 +92,11 @@ static void enter(cvk_startup *s, cvk_moment *now, cvk_start_phase phase)
     now->start_gives_v = now->bridge_waits = 0;
 }
 
+static bool injects(const cvk_setup *setup)
+{
+    return setup->injection.swing_a > 0.0f;
+}
+
 static void use(cvk_moment *now, cvk_angle_source source)
 {
     now->angle_source = (int32_t)source;
@@ -111,12 +117,13 @@ static cvk_dq seen_from(const cvk_moment *now, cvk_angle_source source)
 }
 
 static void take_over(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
-                      cvk_reference *reference, cvk_moment *now)
+                      cvk_reference *reference, cvk_moment *now, cvk_angle_source by)
 {
     angles->imposed.speed_rad_s = 0.0f;
-    const cvk_dq i = seen_from(now, setup->observer.chosen);
+    const cvk_dq i = seen_from(now, by);
+    s->by = (int32_t)by;
     enter(s, now, CVK_START_RUN);
-    use(now, setup->observer.chosen);
+    use(now, by);
     now->start_d_a = i.d;
     /* what brakes a swing is no load */
     cvk_reference_continue(reference, setup, i.q * s->way > 0.0f ? i.q : 0.0f, now);
@@ -165,6 +172,16 @@ static void stand(cvk_startup *s, cvk_angles *angles, cvk_moment *now)
     impose(angles, now, -s->way * APPROACH_RAD, 0.0f);
 }
 
+static void from_rest(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cvk_moment *now)
+{
+    if (injects(setup)) {
+        enter(s, now, CVK_START_SEEK);
+        cvk_seek_begin(&s->seek, angles);
+    } else {
+        stand(s, angles, now);
+    }
+}
+
 static void begin(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cvk_moment *now)
 {
     now->start_attempt = 0;
@@ -174,7 +191,7 @@ static void begin(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cv
         enter(s, now, cvk_is_blind(now) ? CVK_START_PROBE : CVK_START_LISTEN);
         cvk_catch_begin(&s->catch, now);
     } else {
-        stand(s, angles, now);
+        from_rest(s, setup, angles, now);
     }
 }
 
@@ -184,7 +201,7 @@ static void fail(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cvk
     now->start_reason = (int32_t)reason;
     if (now->start_attempt <= setup->settings.start.retries && reason != CVK_START_NO_CURRENT) {
         begin_attempt(s, setup, now);
-        stand(s, angles, now);
+        from_rest(s, setup, angles, now);
     } else {
         cvk_protect_raise(now, CVK_FAULT_START);
     }
@@ -233,8 +250,16 @@ static void look(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
         cvk_observers_seed(angles, setup, now, c->angle_rad, c->speed_rad_s, CAUGHT_RAD2);
         now->source[setup->observer.chosen] =
             (cvk_angle){c->angle_rad, c->speed_rad_s, 1.0f, CVK_ANGLE_FINE};
-        take_over(s, setup, angles, reference, now);
+        take_over(s, setup, angles, reference, now, setup->observer.chosen);
         now->start_d_a = 0.0f;
+        return;
+    }
+    if (answer == CVK_CATCH_SLOW && injects(setup)) {
+        cvk_injection_seed(&angles->injection, c->angle_rad, c->speed_rad_s, true);
+        cvk_observers_seed(angles, setup, now, c->angle_rad, c->speed_rad_s, CAUGHT_RAD2);
+        now->source[CVK_ANGLE_INJECTION] =
+            (cvk_angle){c->angle_rad, c->speed_rad_s, 1.0f, CVK_ANGLE_FINE};
+        take_over(s, setup, angles, reference, now, CVK_ANGLE_INJECTION);
         return;
     }
     if (answer == CVK_CATCH_SLOW) {
@@ -243,7 +268,7 @@ static void look(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
         return;
     }
     if (answer == CVK_CATCH_STANDS) {
-        stand(s, angles, now);
+        from_rest(s, setup, angles, now);
         return;
     }
     now->current_set_a = (cvk_dq){0.0f, 0.0f};
@@ -324,13 +349,52 @@ static void turn(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
     s->agreed = counted(s->agreed, goes_on && agrees(setup, now));
     s->lost = counted(s->lost, slips || waits);
     if (s->agreed >= setup->start.settle_ticks) {
-        take_over(s, setup, angles, reference, now);
+        take_over(s, setup, angles, reference, now, setup->observer.chosen);
     } else if (s->lost > (slips ? setup->start.slip_ticks : setup->start.patience_ticks)) {
         const float still = STILL_SHARE * full_v;
         fail(s, setup, angles, now,
              !slips                                ? CVK_START_UNSEEN
              : s->across_square_v2 < still * still ? CVK_START_BLOCKED
                                                    : CVK_START_SLIPPED);
+    }
+}
+
+static void seek(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
+                 cvk_reference *reference, cvk_moment *now)
+{
+    const cvk_seek_answer answer = cvk_seek_step(&s->seek, setup, angles, now);
+    const float flows_a = seen_from(now, CVK_ANGLE_INJECTION).d;
+    s->lost = counted(s->lost, fabsf(flows_a) < 0.3f * fabsf(s->seek.current_a));
+    if (s->lost > setup->start.settle_ticks) {
+        fail(s, setup, angles, now, CVK_START_NO_CURRENT);
+    } else if (answer == CVK_SEEK_NO_POLARITY) {
+        fail(s, setup, angles, now, CVK_START_NO_POLARITY);
+    } else if (answer == CVK_SEEK_FOUND) {
+        const float angle = angles->injection.at.angle_rad;
+        cvk_observers_seed(angles, setup, now, angle, 0.0f, CAUGHT_RAD2);
+        now->source[CVK_ANGLE_INJECTION] = (cvk_angle){angle, 0.0f, 1.0f, CVK_ANGLE_FINE};
+        take_over(s, setup, angles, reference, now, CVK_ANGLE_INJECTION);
+    }
+}
+
+/* Injection below injection.leave_rad_s, the observer above; each only when it is sure. */
+static void choose_by_speed(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
+                            const cvk_moment *now)
+{
+    const float speed = fabsf(now->angle.speed_rad_s),
+                leave = setup->settings.injection.leave_rad_s;
+    const cvk_angle *injected = &now->source[CVK_ANGLE_INJECTION],
+                    *seen = &now->source[setup->observer.chosen];
+    if (s->by == CVK_ANGLE_INJECTION && speed > leave) {
+        if (seen->quality > TRUSTED) {
+            s->by = (int32_t)setup->observer.chosen;
+        } else {
+            cvk_observers_seed(angles, setup, now, injected->angle_rad, injected->speed_rad_s,
+                               CAUGHT_RAD2);
+        }
+    } else if (s->by != CVK_ANGLE_INJECTION && speed < RETURN_SHARE * leave &&
+               injected->quality > TRUSTED) {
+        s->by = CVK_ANGLE_INJECTION;
     }
 }
 
@@ -348,11 +412,15 @@ static void run(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cvk_
     const float slow = setup->start.yield_rad_s, speed = now->angle.speed_rad_s;
     const float step_a = (float)CVK_JUDGE_TICKS * setup->start.current_step_a;
     const float along = wanted_speed(setup, now) * copysignf(1.0f, speed);
-    const bool yields = along < slow && fabsf(speed) < 1.2f * slow;
+    const bool yields = !injects(setup) && along < slow && fabsf(speed) < 1.2f * slow;
+    if (injects(setup)) {
+        choose_by_speed(s, setup, angles, now);
+    }
     now->start_phase = yields ? CVK_START_YIELD : CVK_START_RUN;
     now->start_d_a = cvk_toward(now->start_d_a, yields ? setup->start.current_a : 0.0f, step_a);
     const bool lost = angle_is_lost(s, setup, now, CVK_JUDGE_TICKS);
-    const bool strains = fabsf(now->current_set_a.q) > 0.98f * setup->speed_current_a;
+    const bool strains = s->by != CVK_ANGLE_INJECTION &&
+                         fabsf(now->current_set_a.q) > 0.98f * setup->speed_current_a;
     s->calm = counted(s->calm, strains && cvk_mode_by_speed(now->request.mode) && along > slow &&
                                    fabsf(speed) < slow);
     if (CVK_JUDGE_TICKS * s->calm > setup->start.patience_ticks) {
@@ -390,6 +458,8 @@ static void by_observer(cvk_startup *s, const cvk_setup *setup, cvk_angles *angl
         align(s, setup, angles, now);
     } else if (now->start_phase == CVK_START_TURN) {
         turn(s, setup, angles, reference, now);
+    } else if (now->start_phase == CVK_START_SEEK) {
+        seek(s, setup, angles, reference, now);
     } else if (angles->observed.judge) {
         run(s, setup, angles, now);
     }
@@ -397,8 +467,10 @@ static void by_observer(cvk_startup *s, const cvk_setup *setup, cvk_angles *angl
         use(now, CVK_ANGLE_IMPOSED);
         damp(s, setup, now);
         now->current_set_a = (cvk_dq){s->current_a, 0.0f};
+    } else if (now->start_phase == CVK_START_SEEK) {
+        use(now, CVK_ANGLE_INJECTION);
     } else if (now->start_phase >= CVK_START_RUN) {
-        use(now, setup->observer.chosen);
+        use(now, (cvk_angle_source)s->by);
     }
 }
 
@@ -414,7 +486,8 @@ static void by_rotor_sensor(cvk_startup *s, const cvk_setup *setup, cvk_moment *
 static bool is_over(const cvk_startup *s, const cvk_setup *setup, const cvk_moment *now)
 {
     const bool by_vector = now->start_phase == CVK_START_TURN;
-    const bool by_sensor = now->angle_source == CVK_ANGLE_ROTOR;
+    const bool by_sensor =
+        now->angle_source == CVK_ANGLE_ROTOR || now->angle_source == CVK_ANGLE_INJECTION;
     const float speed = fabsf(now->angle.speed_rad_s);
     if (now->request.mode == CVK_MODE_BRAKE) {
         const bool slow = speed < (by_sensor ? STANDS_RAD_S : setup->start.yield_rad_s);
@@ -443,7 +516,7 @@ void cvk_startup_step(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles
     const int32_t mode = now->request.mode;
     if (now->start_phase >= CVK_START_RUN && !angles->observed.judge &&
         now->fault == CVK_FAULT_NONE && cvk_mode_by_angle(mode)) {
-        use(now, setup->observer.chosen); /* nothing new until it is judged again */
+        use(now, (cvk_angle_source)s->by); /* nothing new until it is judged again */
         return;
     }
     const bool by_sensor = setup->settings.angle.source == CVK_BY_ROTOR_SENSOR;

@@ -45,6 +45,7 @@ typedef enum cvk_angle_source {
     CVK_ANGLE_FLUX,        /* observers: active flux with its length held, */
     CVK_ANGLE_EMF,         /* extended back-EMF, */
     CVK_ANGLE_KALMAN,      /* Kalman filter over flux linkage, angle and speed */
+    CVK_ANGLE_INJECTION,   /* of a salient motor, by a voltage that is injected */
     CVK_ANGLE_SOURCES
 } cvk_angle_source;
 
@@ -152,7 +153,8 @@ typedef enum cvk_start_phase {
     CVK_START_PROBE,    /* the same, by two pulses of a shorted winding */
     CVK_START_ALIGN,    /* the vector stands still */
     CVK_START_TURN,     /* it turns, and the rotor with it */
-    CVK_START_RUN,      /* the observer has taken over */
+    CVK_START_SEEK,     /* the rotor's axis by injection, then which end is north */
+    CVK_START_RUN,      /* the observer, or the injection, gives the angle */
     CVK_START_YIELD,    /* slow: the observer is about to hand back to the imposed angle */
     CVK_START_PHASES
 } cvk_start_phase;
@@ -160,10 +162,11 @@ typedef enum cvk_start_phase {
 /* Why the last attempt of a start failed. */
 typedef enum cvk_start_reason {
     CVK_START_FINE = 0,
-    CVK_START_NO_CURRENT, /* it did not flow */
-    CVK_START_BLOCKED,    /* the rotor did not move */
-    CVK_START_SLIPPED,    /* it moved, but not with the vector */
-    CVK_START_UNSEEN,     /* it turned with the vector, but the observer did not trust its angle */
+    CVK_START_NO_CURRENT,  /* it did not flow */
+    CVK_START_BLOCKED,     /* the rotor did not move */
+    CVK_START_SLIPPED,     /* it moved, but not with the vector */
+    CVK_START_UNSEEN,      /* it turned with the vector, but the observer did not trust its angle */
+    CVK_START_NO_POLARITY, /* a d current changes the inductance by too little either way */
     CVK_START_REASONS
 } cvk_start_reason;
 
@@ -173,6 +176,7 @@ typedef struct cvk_moment {
     /* measure */
     cvk_abc phase_a;     /* currents: offsets off, missing ones completed */
     cvk_ab current_ab_a; /* the same as a vector */
+    cvk_ab base_ab_a;    /* without what an injection makes of it */
     cvk_abc offset_a;    /* of the current channels, taken off above */
     int32_t rest_done;   /* 1 when the calibration at rest has found them */
     float bus_v;

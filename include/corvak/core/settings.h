@@ -129,6 +129,14 @@ typedef struct cvk_observer_settings {
     float least_speed_rad_s;        /* electrical: below it the angle is not trusted */
 } cvk_observer_settings;
 
+/* Injection, for salient motors: the angle at standstill and at low speed. */
+typedef struct cvk_injection_settings {
+    float voltage_v;       /* its sign changes with every control period; 0: none */
+    float bandwidth_rad_s; /* of angle and speed */
+    float leave_rad_s;     /* electrical: above it the observer takes over */
+    float cross_rad_a;     /* angle by which a q current turns the axis that is seen */
+} cvk_injection_settings;
+
 /* Starting without a sensor: a rotor that turns is caught; one that stands is taken along by a
  * current vector, until the observer sees it. */
 typedef struct cvk_start_settings {
@@ -160,6 +168,7 @@ typedef struct cvk_settings {
     cvk_angle_settings angle;
     cvk_rotor_settings rotor;
     cvk_observer_settings observer;
+    cvk_injection_settings injection;
     cvk_start_settings start;
     cvk_program_settings program;
 } cvk_settings;

@@ -1,0 +1,138 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The angle of a salient motor at any speed, standstill included: a voltage along the estimated d
+ * axis changes its sign with every control period, and the currents swing with it (square-wave
+ * injection at half the control rate: Yoon, Sul, Morimoto, Ide, "High-bandwidth sensorless
+ * algorithm for AC machines based on square-wave-type voltage injection", IEEE Trans. Ind. Appl.
+ * 47(3), 2011). With x the error of the angle, in a period of length T
+ *
+ *     swing d = V T [(1/Ld + 1/Lq) / 2 + (1/Ld - 1/Lq) / 2 cos 2x]
+ *     swing q = V T  (1/Ld - 1/Lq) / 2 sin 2x
+ *
+ * The second difference of the currents leaves the swing alone, whatever slope they have. It does
+ * not tell north from south: seek.c does.
+ */
+#include "injection.h"
+
+#include <stddef.h>
+
+#define SETTLE_TICKS 4u    /* until a new injection shows in second differences */
+#define SWING_SHARE 0.02f  /* by which its mean follows in a sample */
+#define ERROR_SHARE 0.005f /* the same of the error that is judged */
+#define ON_BELOW 1.25f     /* times injection.leave_rad_s */
+#define OFF_ABOVE 1.5f
+#define LEAST_SWING 0.5f /* of the expected one; less or more: no motor, or another */
+#define MOST_SWING 2.0f
+#define MOST_ERROR_RAD 0.5f
+#define SURE 0.8f
+
+static const cvk_parameter rows[] = {
+    CVK_ROW(injection, voltage_v, "V", 0.0f, 100.0f, 0.0f, false,
+            "voltage that changes its sign with every control period; 0: no injection"),
+    CVK_ROW(injection, bandwidth_rad_s, "rad/s", 1.0f, 2000.0f, 60.0f, true,
+            "bandwidth of angle and speed by injection"),
+    CVK_ROW(injection, leave_rad_s, "rad/s", 1.0f, 20000.0f, 100.0f, true,
+            "electrical speed above which the observer takes over"),
+    CVK_ROW(injection, cross_rad_a, "rad/A", -1.0f, 1.0f, 0.0f, true,
+            "angle by which a q current turns the axis that is seen (cross-saturation)"),
+};
+const cvk_parameter_rows cvk_injection_rows = CVK_ROWS(rows);
+
+void cvk_injection_seed(cvk_injection *s, float angle_rad, float speed_rad_s, bool known)
+{
+    s->at = (cvk_tracked){.angle_rad = angle_rad, .speed_rad_s = speed_rad_s};
+    s->known = known;
+    s->error_rad = s->error_square_rad2 = 0.0f;
+}
+
+/* Where it is wanted: while it seeks, and at low speed afterwards. */
+static bool wanted(const cvk_injection *s, const cvk_setup *setup, const cvk_moment *now)
+{
+    const float most =
+        (s->ticks > 0u ? OFF_ABOVE : ON_BELOW) * setup->settings.injection.leave_rad_s;
+    return now->bridge_on != 0 && now->fault == CVK_FAULT_NONE &&
+           (now->start_phase == CVK_START_SEEK ||
+            (now->start_phase >= CVK_START_RUN && fabsf(now->angle.speed_rad_s) < most));
+}
+
+static void tell(const cvk_injection *s, const cvk_setup *setup, cvk_angle *out, cvk_dq base_a)
+{
+    const float expected = setup->injection.swing_a;
+    const bool swings =
+        s->swing_a.d > LEAST_SWING * expected && s->swing_a.d < MOST_SWING * expected;
+    out->angle_rad =
+        cvk_wrap_angle(s->at.angle_rad - setup->settings.injection.cross_rad_a * base_a.q);
+    out->speed_rad_s = s->at.speed_rad_s;
+    out->quality = swings && s->known ? cvk_quality_of(4.0f * s->error_square_rad2) : 0.0f;
+    out->reason = !swings               ? CVK_ANGLE_NO_MATCH
+                  : out->quality < 0.5f ? CVK_ANGLE_NOT_SETTLED
+                                        : CVK_ANGLE_FINE;
+}
+
+/* It waits with the observer's angle. */
+static void follow(cvk_injection *s, const cvk_setup *setup, cvk_moment *now)
+{
+    const cvk_angle *seen = &now->source[setup->observer.chosen];
+    s->ticks = 0;
+    s->swing_a = (cvk_dq){0.0f, 0.0f};
+    if (now->start_phase >= CVK_START_RUN) {
+        cvk_injection_seed(s, seen->angle_rad, seen->speed_rad_s, seen->quality > SURE);
+    }
+    now->source[CVK_ANGLE_INJECTION] =
+        (cvk_angle){s->at.angle_rad, s->at.speed_rad_s, 0.0f, CVK_ANGLE_OFF};
+}
+
+void cvk_injection_step(cvk_injection *s, const cvk_setup *setup, cvk_moment *now)
+{
+    const cvk_injection_constants *c = &setup->injection;
+    if (!(c->swing_a > 0.0f)) {
+        return;
+    }
+    const cvk_ab i = now->current_ab_a;
+    const cvk_ab change = {i.alpha - s->before_a.alpha, i.beta - s->before_a.beta};
+    const cvk_ab bend = {0.5f * (change.alpha - s->change_a.alpha),
+                         0.5f * (change.beta - s->change_a.beta)};
+    s->before_a = i;
+    s->change_a = change;
+    s->sign = s->sign > 0.0f ? -1.0f : 1.0f;
+    if (!wanted(s, setup, now)) {
+        follow(s, setup, now);
+        return;
+    }
+    if (s->ticks++ == 0u) {
+        s->swing_a = (cvk_dq){c->swing_a, 0.0f};
+    }
+    const float turned = cvk_clamp(s->at.speed_rad_s * setup->period_s, 0.5f);
+    const float gain = now->start_phase == CVK_START_SEEK ? c->seek_gain : c->gain_angle;
+    const float speed_gain = now->start_phase == CVK_START_SEEK ? 0.0f : c->gain_speed;
+    const cvk_rotation middle = cvk_rotation_of(s->at.angle_rad);
+    if (s->ticks > SETTLE_TICKS) {
+        const cvk_dq seen = cvk_park(bend, middle);
+        const cvk_dq swing = {s->sign * seen.d, s->sign * seen.q};
+        s->swing_a.d += SWING_SHARE * (swing.d - s->swing_a.d);
+        s->swing_a.q += SWING_SHARE * (swing.q - s->swing_a.q);
+        s->last_swing_d_a = swing.d;
+        const float error = cvk_clamp(c->rad_per_a * swing.q, MOST_ERROR_RAD);
+        s->at.angle_rad += gain * error;
+        s->at.speed_rad_s += speed_gain * error;
+        s->error_rad += ERROR_SHARE * (error - s->error_rad);
+        s->error_square_rad2 += ERROR_SHARE * (s->error_rad * s->error_rad - s->error_square_rad2);
+    }
+    s->at.angle_rad = cvk_wrap_angle(s->at.angle_rad + turned);
+    /* the sign that is now is that of the swing up to this sample */
+    const float half = 0.5f * s->sign;
+    const cvk_ab swung =
+        cvk_park_inverse((cvk_dq){half * s->swing_a.d, half * s->swing_a.q}, middle);
+    now->base_ab_a = (cvk_ab){i.alpha - swung.alpha, i.beta - swung.beta};
+    tell(s, setup, &now->source[CVK_ANGLE_INJECTION], cvk_park(now->base_ab_a, middle));
+}
+
+cvk_ab cvk_injection_voltage(cvk_injection *s, const cvk_setup *setup)
+{
+    if (s->ticks == 0u) {
+        return (cvk_ab){0.0f, 0.0f};
+    }
+    const float ahead = cvk_clamp(1.5f * setup->period_s * s->at.speed_rad_s, 1.0f);
+    const float v = s->sign * setup->settings.injection.voltage_v;
+    return cvk_park_inverse((cvk_dq){v, 0.0f}, cvk_rotation_of(s->at.angle_rad + ahead));
+}
