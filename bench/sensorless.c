@@ -3,8 +3,8 @@
  * bench_sensorless [CASES] [WHAT] [MOTOR] [OBSERVER]: the studio's motors without a rotor sensor,
  * in random cases (tests/support/sensorless_case.h), every imperfection on; a fifth as many on the
  * switched inverter. WHAT: start, loaded, blocked, catch, blind, angle, angle10, slow, reverse,
- * torque, turns or all; OBSERVER: flux, emf or kalman. Then, over all of it, how often an angle of
- * a given quality was right.
+ * torque, turns, still, held or all; OBSERVER: flux, emf or kalman. Then, over all of it, how often
+ * an angle of a given quality was right.
  */
 #include "sensorless.h"
 #include "sensorless_case.h"
@@ -22,7 +22,7 @@
 typedef struct tally {
     unsigned cases, good;
     double slowest_s, sum_s, backward_rad, current_a, caught_a, angle_worst_rad, angle_square,
-        speed_off, slip_mech_rad;
+        speed_off, slip_mech_rad, angle_peak_rad;
 } tally;
 
 typedef struct reliability {
@@ -41,6 +41,7 @@ static void add(tally *t, const sensorless_outcome *o)
     t->angle_worst_rad = fmax(t->angle_worst_rad, o->angle_rms_rad);
     t->angle_square += o->angle_rms_rad * o->angle_rms_rad;
     t->speed_off = fmax(t->speed_off, o->speed_off);
+    t->angle_peak_rad = fmax(t->angle_peak_rad, o->angle_peak_rad);
     t->slip_mech_rad = fmax(t->slip_mech_rad, o->slip_mech_rad);
 }
 
@@ -73,6 +74,11 @@ static void print(const char *motor, int fidelity, sensorless_what w, const tall
     } else if (w == CASE_ANGLE || w == CASE_ANGLE_10) {
         printf("  angle %5.2f deg rms, worst case %5.2f",
                DEGREES * sqrt(t->angle_square / t->cases), DEGREES * t->angle_worst_rad);
+    } else if (w == CASE_STILL || w == CASE_HELD) {
+        printf(
+            "  moved %.1f deg at most in the start  angle %.2f deg rms, worst case %.2f, peak %.2f",
+            DEGREES * t->backward_rad, DEGREES * sqrt(t->angle_square / t->cases),
+            DEGREES * t->angle_worst_rad, DEGREES * t->angle_peak_rad);
     } else if (w == CASE_TURNS) {
         printf("  position off by %.2f deg mechanical at most", DEGREES * t->slip_mech_rad);
     } else if (w == CASE_SLOW) {
@@ -129,7 +135,7 @@ int main(int argc, char **argv)
                     strcmp(kind->names[k], argv[4]) == 0 ? k : cards[c].tune.observer.kind;
             }
         }
-        for (int w = 0; w < CASES; w++) {
+        for (int w = 0; w < CASE_STILL; w++) {
             if (wanted(sensorless_names[w], argc, argv, 2)) {
                 const unsigned most =
                     w == CASE_TURNS && cases > 5u ? 5u : cases; /* they are long */
@@ -138,5 +144,19 @@ int main(int argc, char **argv)
         }
     }
     print_right(&right);
+    for (size_t m = 0; m < 4; m += 2) { /* the salient ones, by injection */
+        cvk_rig_config cards[CARDS];
+        if (!wanted(motors[m], argc, argv, 3)) {
+            continue;
+        }
+        for (unsigned c = 0; c < CARDS; c++) {
+            cards[c] = bench_with_injection(motors[m], 1u + c);
+        }
+        for (int w = CASE_STILL; w < CASES; w++) {
+            if (wanted(sensorless_names[w], argc, argv, 2)) {
+                bench_motor(motors[m], cards, (sensorless_what)w, cases, &right);
+            }
+        }
+    }
     return EXIT_SUCCESS;
 }

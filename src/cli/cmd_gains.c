@@ -19,7 +19,7 @@
 typedef struct arguments {
     char *output, *tune, *plot;
     char **parameters;
-    gboolean json, sensor;
+    gboolean json, sensor, injection;
     double edge_s, margin_deg;
     cvk_gains_wish wish;
 } arguments;
@@ -326,6 +326,7 @@ static int check_numbers(arguments *a)
         return complain_usage(VERB, "--margin: %g; it may be 20 to 75 degrees", a->margin_deg);
     }
     a->wish.margin_rad = a->margin_deg / DEGREES;
+    a->wish.injection = a->injection;
     return EXIT_DONE;
 }
 
@@ -352,6 +353,9 @@ int cmd_gains(int argc, char **argv)
          "phase margin of every loop at its worst corner (45)", "DEG"},
         {"load", 0, 0, G_OPTION_ARG_DOUBLE, &a.wish.load_inertia_kg_m2,
          "inertia of the heaviest load that may come to the shaft", "KG_M2"},
+        {"injection", 0, 0, G_OPTION_ARG_NONE, &a.injection,
+         "full torque at standstill without a sensor, by injection, when the motor is salient",
+         NULL},
         {"edge", 0, 0, G_OPTION_ARG_DOUBLE, &a.edge_s,
          "time that a leg's node takes to go across, for switching losses (3e-8)", "S"},
         {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &a.plot, "draw what each PWM frequency costs",

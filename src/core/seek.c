@@ -10,7 +10,8 @@
 
 enum stage { AXIS = 0, ACROSS, NORTH, SOUTH, FADE };
 
-#define MEAN_FROM 0.5f /* of a stage with current: from then on the swing is averaged */
+#define RISE_SHARE 0.2f /* of a pulse, in which its current rises */
+#define MEAN_FROM 0.5f  /* of a stage with current: from then on the swing is averaged */
 #define SURE_SIGMA 5.0f
 
 static void go_to(cvk_seek *s, enum stage stage)
@@ -65,8 +66,11 @@ cvk_seek_answer cvk_seek_step(cvk_seek *s, const cvk_setup *setup, cvk_angles *a
                               cvk_moment *now)
 {
     cvk_injection *injection = &angles->injection;
-    const float length = (float)setup->start.seek_ticks, share = (float)s->ticks++ / length;
-    const float full_a = setup->start.current_a, step_a = 4.0f * full_a / length;
+    const bool pulses = s->stage >= NORTH;
+    const float length =
+        (float)(pulses ? setup->start.pulse_ticks : setup->start.seek_ticks) + 1.0f;
+    const float share = (float)s->ticks++ / length, full_a = setup->start.current_a;
+    const float step_a = full_a / ((float)setup->start.pulse_ticks * RISE_SHARE + 1.0f);
     const float goal_a = s->stage == NORTH ? full_a : s->stage == SOUTH ? -full_a : 0.0f;
     s->current_a = cvk_toward(s->current_a, goal_a, step_a);
     now->current_set_a = (cvk_dq){s->current_a, 0.0f};

@@ -21,7 +21,7 @@
 #define FILTER_RATIO 4.0f    /* of the back-EMF's filter to the tracking filter */
 #define QUALITY_RAD 0.5236f  /* spread of the error at the least speed: 30 degrees */
 #define MOST_TURNED_RAD 2.5f /* in a control period, of an observer */
-#define SEEK_S 0.03f         /* each step of the search for the axis and its north */
+#define SEEK_S 0.03f         /* each step of the search for the axis */
 #define SEEK_BANDWIDTH_RAD_S 150.0f
 #define ADAPT_S 0.3f     /* in which a misfit is taken up */
 #define STUCK_RAD 0.6f   /* electrical, that the rotor goes on while the sensor's reading stays */
@@ -154,6 +154,7 @@ static void prepare_injection(cvk_setup *setup)
     cvk_tracking_gains(s->bandwidth_rad_s, T, &c->gain_angle, &c->gain_speed);
     cvk_tracking_gains(SEEK_BANDWIDTH_RAD_S, T, &c->seek_gain, &unused);
     setup->start.seek_ticks = cvk_ticks_of(SEEK_S, T);
+    setup->start.pulse_ticks = cvk_ticks_of(s->pulse_s, T);
 }
 
 static float most_duty(const cvk_hardware *hardware)

@@ -44,7 +44,8 @@ typedef struct cvk_start_constants {
     float current_a, current_step_a; /* vector, and its slew in one period */
     float speed_step_rad_s;
     float yield_rad_s; /* slower than that the vector is imposed again */
-    uint32_t align_ticks, patience_ticks, slip_ticks, settle_ticks, lost_ticks, seek_ticks;
+    uint32_t align_ticks, patience_ticks, slip_ticks, settle_ticks, lost_ticks, seek_ticks,
+        pulse_ticks;
 } cvk_start_constants;
 
 /* What holds whatever is asked for. While a change is on trial: the tighter of old and new. */

@@ -26,6 +26,14 @@
 #define TRACK_ERROR_RAD 0.05          /* lag of the tracking filter at full acceleration */
 #define TRACK_RAD_PER_SAMPLE 0.15
 #define PULL_SHARE 0.15 /* of the takeover's speed */
+/* Injection. */
+#define LEAST_SALIENCY 1.15
+#define PULSE_FALLS 0.6
+#define INJECTION_MOST_RAD_S 800.0
+#define INJECTION_NOISE 1.8 /* of a second difference turned back, for that of a reading */
+#define INJECTION_RAD (1.5 * PI / 180.0)
+#define INJECTION_TO_INVERTER 18.0
+#define INJECTION_MOST 0.4 /* of the linear range */
 /* Start and speed. */
 #define START_SHARE 0.7        /* of the current limit */
 #define START_ACCELERATION 0.2 /* of what that current could do */
@@ -195,6 +203,54 @@ static double largest_current(const work *w)
     return (double)w->out->settings.limit.current_a;
 }
 
+/* A voltage that swings the current far enough for its noise and for what the dead time spoils, and
+ * no further. */
+static void injection(work *w)
+{
+    const cvk_card_entry *d = &w->card->entry[CVK_CARD_INDUCTANCE_D],
+                         *q = &w->card->entry[CVK_CARD_INDUCTANCE_Q];
+    const cvk_settings *s = &w->out->settings;
+    if (!w->wish.injection) {
+        set(w, "injection.voltage_v", 0.0, "gains: none asked for");
+        return;
+    }
+    if (q->low < LEAST_SALIENCY * d->high) {
+        snprintf(w->out->missing, sizeof w->out->missing,
+                 "injection: inductance q is %.3g times inductance d (%.3g to %.3g by the card); "
+                 "below %.3g times the angle does not show",
+                 w->l_q / w->l_d, q->low / d->high, q->high / d->low, LEAST_SALIENCY);
+        return;
+    }
+    const double bandwidth =
+        fmin((double)s->observer.tracking_bandwidth_rad_s, INJECTION_MOST_RAD_S);
+    const double seen = w->T * (1.0 / w->l_d - 1.0 / w->l_q); /* A per V and rad */
+    const double noise_a = INJECTION_NOISE * w->stage->current_noise_a;
+    const double quiet_v = noise_a * sqrt(bandwidth * w->T) / (seen * INJECTION_RAD);
+    const double firm_v = INJECTION_TO_INVERTER * w->inverter_v;
+    const double most_v = INJECTION_MOST * w->stage->bus_v / sqrt(3.0);
+    const double volts = fmax(quiet_v, firm_v);
+    if (volts > most_v) {
+        snprintf(w->out->missing, sizeof w->out->missing,
+                 "injection: %.3g V would be needed for noise and dead time, and the bus leaves "
+                 "%.3g V",
+                 volts, most_v);
+        return;
+    }
+    set(w, "injection.voltage_v", volts,
+        "gains: saliency %.3g; swings the current by +-%.2g A at %.4g kHz, %s", w->l_q / w->l_d,
+        0.5 * volts * w->T / w->l_d, 0.5e-3 / w->T,
+        quiet_v > firm_v ? "for the readings' noise" : "well above the inverter's own voltage");
+    set(w, "injection.bandwidth_rad_s", bandwidth, "gains: as the observer, at most %.3g",
+        INJECTION_MOST_RAD_S);
+    if (w->reach > 0.0) {
+        const double falls_s = 1.0 / sqrt(w->light * (double)s->start.current_a);
+        set(w, "injection.pulse_s", fmin(fmax(PULSE_FALLS * falls_s, 40.0 * w->T), 0.03),
+            "gains: %.2g times that in which the rotor would begin to turn round", PULSE_FALLS);
+    }
+    set(w, "injection.leave_rad_s", (double)s->start.speed_rad_s,
+        "gains: start.speed_rad_s, from which the observer is good");
+}
+
 static void observer_and_start(work *w)
 {
     const double start_a = START_SHARE * largest_current(w);
@@ -249,7 +305,9 @@ static cvk_motion_loop loop_on(const work *w, double reach, bool slow)
     const cvk_settings *s = &w->out->settings;
     const bool paced = slow && s->angle.source != CVK_BY_ROTOR_SENSOR;
     const double takeover = (double)s->start.speed_rad_s, tracking = tracking_of(s);
-    const double pace = fmin(1.0, fmax((double)CVK_LEAST_PACE, takeover / tracking));
+    const double pace = s->injection.voltage_v > 0.0f
+                            ? (double)s->injection.bandwidth_rad_s / tracking
+                            : fmin(1.0, fmax((double)CVK_LEAST_PACE, takeover / tracking));
     return (cvk_motion_loop){.period_s = w->T,
                              .current_bandwidth_hz = w->out->current.bandwidth_hz,
                              .tracking_rad_s = tracking * (paced ? pace : 1.0),
@@ -444,6 +502,7 @@ cvk_status cvk_compute_gains(const cvk_card *card, const cvk_gains_stage *stage,
     }
     current_loop(&w);
     observer_and_start(&w);
+    injection(&w);
     speed_loop(&w);
     position_loop(&w);
     return out->missing[0] == '\0' ? CVK_OK : CVK_CONTRADICTION;

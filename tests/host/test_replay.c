@@ -55,7 +55,10 @@ START_TEST(observers_are_near_the_sensor)
         ck_assert_double_gt(r->judged_s, 0.5);
         ck_assert_double_gt(r->within_share, 0.95);
         ck_assert_double_le(r->mean_quality, r->within_share + 0.02);
-        ck_assert_double_lt(fabs(r->error_mean_rad), 2.0 / DEGREES);
+        /* the back-EMF's has no memory: while the spin turns round it is anywhere, so half a turn
+         * times half of those rows is in its mean */
+        const double astray = kind == CVK_OBSERVER_EMF ? 90.0 * (1.0 - r->within_share) : 0.0;
+        ck_assert_double_lt(fabs(r->error_mean_rad), (2.0 + astray) / DEGREES);
     }
     ck_assert_uint_gt(trace.points, 400);
     cvk_replay_trace_free(&trace);

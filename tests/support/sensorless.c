@@ -32,7 +32,7 @@ static void estimate_card(const cvk_rig_config *bench, uint64_t seed, cvk_estima
     }
 }
 
-cvk_rig_config with_own_gains(const cvk_rig_config *of, uint64_t seed)
+static cvk_rig_config with_wish(const cvk_rig_config *of, uint64_t seed, const cvk_gains_wish *wish)
 {
     static cvk_estimate estimate;
     static cvk_gains gains;
@@ -44,11 +44,25 @@ cvk_rig_config with_own_gains(const cvk_rig_config *of, uint64_t seed)
                                    .current_delay_s = bench.sensing.amplifier_lag_s,
                                    .knee_a = cvk_rig_crossover_current(&bench)};
     bench.tune.angle.source = CVK_BY_OBSERVER;
-    if (cvk_compute_gains(&estimate.card, &stage, &bench.tune, NULL, &gains) != CVK_OK) {
+    if (cvk_compute_gains(&estimate.card, &stage, &bench.tune, wish, &gains) != CVK_OK) {
         fprintf(stderr, "%s: no gains: %s\n", bench.name, gains.missing);
         abort();
     }
     bench.tune = gains.settings;
+    return bench;
+}
+
+cvk_rig_config with_own_gains(const cvk_rig_config *of, uint64_t seed)
+{
+    return with_wish(of, seed, NULL);
+}
+
+cvk_rig_config bench_with_injection(const char *motor, uint64_t seed)
+{
+    const cvk_rig_config of = studio_rig(motor);
+    const cvk_gains_wish wish = {.injection = true};
+    cvk_rig_config bench = with_wish(&of, seed, &wish);
+    bench.tune.speed.current_a = bench.tune.limit.current_a;
     return bench;
 }
 

@@ -14,6 +14,9 @@
 /* The bench with gains from its own card in its tune. Aborts when something is missing. */
 cvk_rig_config bench_with_gains(const char *motor, uint64_t seed);
 
+/* The same with injection, and all of the limit's current for the speed loop. */
+cvk_rig_config bench_with_injection(const char *motor, uint64_t seed);
+
 /* The same for any bench whose tune has limits and a first guess of the motor. */
 cvk_rig_config with_own_gains(const cvk_rig_config *bench, uint64_t seed);
 

@@ -17,9 +17,9 @@
 #define JUDGED_S 0.7
 #define CAUGHT_PERIODS 4
 
-const char *const sensorless_names[CASES] = {"start",   "loaded", "blocked", "catch",
-                                             "blind",   "angle",  "angle10", "slow",
-                                             "reverse", "torque", "turns"};
+const char *const sensorless_names[CASES] = {"start", "loaded",  "blocked", "catch",   "blind",
+                                             "angle", "angle10", "slow",    "reverse", "torque",
+                                             "turns", "still",   "held"};
 
 typedef struct work {
     cvk_device device;
@@ -219,6 +219,70 @@ static bool count_turns(work *w, double speed_rad_s)
     return goes && w->out.slip_mech_rad * w->pole_pairs < 1.0;
 }
 
+/* A time in which the angle is looked at. */
+static bool watch_angle(work *w, double way, double length_s, double *square, double *rows)
+{
+    bool goes = true;
+    for (double t = 0.0; t < length_s && goes; t += (double)w->device.hardware.period_s) {
+        goes = look(w, way);
+        const double off =
+            fabs(remainder((double)w->now->angle.angle_rad - w->before_rad, 2.0 * PI));
+        *square += off * off;
+        *rows += 1.0;
+        w->out.angle_peak_rad = fmax(w->out.angle_peak_rad, off);
+    }
+    return goes;
+}
+
+/* Full torque at no speed, and at next to none; either way, with the load or against it. */
+static bool stand_still(work *w, uint64_t *n)
+{
+    const cvk_settings *s = w->device.settings(w->device.context);
+    const double limit_nm =
+        1.5 * w->pole_pairs * (double)s->motor.flux_linkage_wb * (double)s->limit.current_a;
+    const double way = even(n) < 0.5 ? -1.0 : 1.0, pull = even(n) < 0.5 ? -0.95 : 0.95;
+    double square = 0.0, rows = 0.0, unused = 0.0, farthest = 0.0;
+    bool goes = ask(w, (cvk_request){.mode = CVK_MODE_SPEED});
+    for (double t = 0.0; t < 2.0 && goes && w->now->start_phase < CVK_START_RUN;
+         t += (double)w->device.hardware.period_s) {
+        goes = look(w, 1.0);
+        farthest = fmax(farthest, fabs(w->turned_rad));
+        w->out.took_s = t;
+    }
+    goes = goes && w->now->start_phase == CVK_START_RUN;
+    w->out.backward_rad = farthest;
+    cvk_rig_scenario load = {.count = 1};
+    load.item[0] = cvk_rig_event_default(CVK_LOAD_CONSTANT);
+    load.item[0].value[0] = pull * limit_nm;
+    cvk_rig_set_scenario(w->rig, &load);
+    goes = goes && watch_angle(w, way, 0.5, &unused, &unused); /* it settles */
+    w->out.angle_peak_rad = 0.0;
+    goes = goes && watch_angle(w, way, 1.0, &square, &rows);
+    const cvk_request creep = {.mode = CVK_MODE_SPEED,
+                               .speed_rad_s = (float)(way * w->pole_pairs * PI / 60.0)};
+    goes = goes && ask(w, creep) && watch_angle(w, way, 2.0, &square, &rows);
+    w->out.angle_rms_rad = sqrt(square / rows);
+    w->out.backward_rad = farthest;
+    return goes && w->out.angle_rms_rad < 5.0 / 180.0 * PI &&
+           w->out.angle_peak_rad < 12.0 / 180.0 * PI;
+}
+
+static bool hold_shaft(work *w, double speed_rad_s)
+{
+    double square = 0.0, rows = 0.0;
+    const double way = copysign(1.0, speed_rad_s);
+    cvk_rig_scenario hold = {.count = 1};
+    hold.item[0] = cvk_rig_event_default(CVK_LOAD_BLOCKED);
+    cvk_rig_set_scenario(w->rig, &hold);
+    bool goes = watch_angle(w, way, 2.0, &square, &rows);
+    hold.count = 0;
+    cvk_rig_set_scenario(w->rig, &hold);
+    w->mean_rad_s = 0.0;
+    goes = goes && reach(w, speed_rad_s) && watch_angle(w, way, 0.5, &square, &rows);
+    w->out.angle_rms_rad = sqrt(square / rows);
+    return goes && w->out.angle_peak_rad < PI / 6.0;
+}
+
 static double speed_of(sensorless_what what, double rated, uint64_t *n)
 {
     const double way = even(n) < 0.5 ? -1.0 : 1.0;
@@ -229,12 +293,17 @@ static double speed_of(sensorless_what what, double rated, uint64_t *n)
             : what == CASE_REVERSE                        ? 0.6
             : what == CASE_TORQUE                         ? 0.4
             : what == CASE_TURNS                          ? 1.0
+            : what == CASE_HELD                           ? 0.05
                                                           : 0.3);
 }
 
 static void run(work *w, sensorless_what what, double rated, uint64_t *n)
 {
     double speed = speed_of(what, rated, n);
+    if (what == CASE_STILL) {
+        w->out.good = stand_still(w, n);
+        return;
+    }
     if (what == CASE_CATCH || what == CASE_BLIND) {
         const double mech = speed / w->pole_pairs;
         cvk_rig_spin(w->rig, mech, mech);
@@ -259,6 +328,8 @@ static void run(work *w, sensorless_what what, double rated, uint64_t *n)
         good = step_torque(w, speed, rated);
     } else if (good && what == CASE_TURNS) {
         good = count_turns(w, speed);
+    } else if (good && what == CASE_HELD) {
+        good = hold_shaft(w, speed);
     }
     w->out.good = good;
 }

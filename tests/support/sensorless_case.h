@@ -23,6 +23,9 @@ typedef enum sensorless_what {
     CASE_REVERSE,   /* from 60 % one way to 60 % the other */
     CASE_TORQUE,    /* at 40 %: no torque, then in one step all that the limit allows, and back */
     CASE_TURNS,     /* 1000 turns of the shaft at the rated speed, counted */
+    /* with injection in the tune */
+    CASE_STILL, /* from rest at speed zero, then 95 % of the limit's torque pulls; then 0.5 rpm */
+    CASE_HELD,  /* somebody holds the shaft of a running motor for two seconds, and lets go */
     CASES
 } sensorless_what;
 
@@ -37,6 +40,7 @@ typedef struct sensorless_outcome {
     double current_a, caught_a;  /* largest true phase current; and until it has been caught */
     double angle_rms_rad;        /* of the angle in use; CASE_ANGLE and up */
     double speed_off;            /* share, of the mean speed; CASE_SLOW */
+    double angle_peak_rad;       /* CASE_STILL, CASE_HELD */
     double slip_mech_rad;        /* of the counted position; CASE_TURNS */
     /* by the quality of the observer in use, 0 .. 1 in tenths: rows, sum of the quality, rows in
      * which its angle was off by less than 30 degrees */

@@ -134,6 +134,7 @@ typedef struct cvk_injection_settings {
     float voltage_v;       /* its sign changes with every control period; 0: none */
     float bandwidth_rad_s; /* of angle and speed */
     float leave_rad_s;     /* electrical: above it the observer takes over */
+    float pulse_s;         /* length of each of the two currents that tell north from south */
     float cross_rad_a;     /* angle by which a q current turns the axis that is seen */
 } cvk_injection_settings;
 

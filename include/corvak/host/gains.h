@@ -33,6 +33,7 @@ typedef struct cvk_gains_wish {
     double current_bandwidth_hz, observer_bandwidth_hz, speed_bandwidth_hz, position_bandwidth_hz;
     double margin_rad;         /* phase margin of every loop at the worst corner; 45 degrees */
     double load_inertia_kg_m2; /* the heaviest load that may come to the shaft */
+    bool injection; /* full torque at standstill by injection; refused when it cannot be */
 } cvk_gains_wish;
 
 /* What the current loop is designed to do; the worst over the corners of the card's intervals. */
