@@ -29,6 +29,7 @@
 /* Injection. */
 #define LEAST_SALIENCY 1.15
 #define PULSE_FALLS 0.6
+#define LEAVE 2.0
 #define INJECTION_MOST_RAD_S 800.0
 #define INJECTION_NOISE 1.8 /* of a second difference turned back, for that of a reading */
 #define INJECTION_RAD (1.5 * PI / 180.0)
@@ -247,8 +248,8 @@ static void injection(work *w)
         set(w, "injection.pulse_s", fmin(fmax(PULSE_FALLS * falls_s, 40.0 * w->T), 0.03),
             "gains: %.2g times that in which the rotor would begin to turn round", PULSE_FALLS);
     }
-    set(w, "injection.leave_rad_s", (double)s->start.speed_rad_s,
-        "gains: start.speed_rad_s, from which the observer is good");
+    set(w, "injection.leave_rad_s", LEAVE * (double)s->start.speed_rad_s,
+        "gains: %.2g times start.speed_rad_s: there the observer is good at any current", LEAVE);
 }
 
 static void observer_and_start(work *w)

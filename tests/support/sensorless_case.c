@@ -16,6 +16,7 @@
 #define MEAN_S 0.03 /* over which a speed is taken */
 #define JUDGED_S 0.7
 #define CAUGHT_PERIODS 4
+#define HELD_S 10.0
 
 const char *const sensorless_names[CASES] = {"start", "loaded",  "blocked", "catch",   "blind",
                                              "angle", "angle10", "slow",    "reverse", "torque",
@@ -26,6 +27,7 @@ typedef struct work {
     cvk_rig *rig;
     const cvk_moment *now;
     double pole_pairs, turned_rad, before_rad, mean_rad_s;
+    double limit_nm;  /* torque at the limit of the current, of magnets at 25 degC */
     int since_caught; /* control periods */
     sensorless_outcome out;
 } work;
@@ -237,10 +239,7 @@ static bool watch_angle(work *w, double way, double length_s, double *square, do
 /* Full torque at no speed, and at next to none; either way, with the load or against it. */
 static bool stand_still(work *w, uint64_t *n)
 {
-    const cvk_settings *s = w->device.settings(w->device.context);
-    const double limit_nm =
-        1.5 * w->pole_pairs * (double)s->motor.flux_linkage_wb * (double)s->limit.current_a;
-    const double way = even(n) < 0.5 ? -1.0 : 1.0, pull = even(n) < 0.5 ? -0.95 : 0.95;
+    const double way = even(n) < 0.5 ? -1.0 : 1.0, pull = even(n) < 0.5 ? -0.9 : 0.9;
     double square = 0.0, rows = 0.0, unused = 0.0, farthest = 0.0;
     bool goes = ask(w, (cvk_request){.mode = CVK_MODE_SPEED});
     for (double t = 0.0; t < 2.0 && goes && w->now->start_phase < CVK_START_RUN;
@@ -253,7 +252,7 @@ static bool stand_still(work *w, uint64_t *n)
     w->out.backward_rad = farthest;
     cvk_rig_scenario load = {.count = 1};
     load.item[0] = cvk_rig_event_default(CVK_LOAD_CONSTANT);
-    load.item[0].value[0] = pull * limit_nm;
+    load.item[0].value[0] = pull * w->limit_nm;
     cvk_rig_set_scenario(w->rig, &load);
     goes = goes && watch_angle(w, way, 0.5, &unused, &unused); /* it settles */
     w->out.angle_peak_rad = 0.0;
@@ -274,7 +273,7 @@ static bool hold_shaft(work *w, double speed_rad_s)
     cvk_rig_scenario hold = {.count = 1};
     hold.item[0] = cvk_rig_event_default(CVK_LOAD_BLOCKED);
     cvk_rig_set_scenario(w->rig, &hold);
-    bool goes = watch_angle(w, way, 2.0, &square, &rows);
+    bool goes = watch_angle(w, way, HELD_S, &square, &rows);
     hold.count = 0;
     cvk_rig_set_scenario(w->rig, &hold);
     w->mean_rad_s = 0.0;
@@ -338,7 +337,10 @@ sensorless_outcome sensorless_case(const cvk_rig_config *bench, sensorless_what 
 {
     uint64_t n = 77u + 1000003u * k + (unsigned)what;
     cvk_rig_config own = *bench;
-    work w = {.pole_pairs = bench->motor.pole_pairs, .before_rad = NAN};
+    work w = {.pole_pairs = bench->motor.pole_pairs,
+              .before_rad = NAN,
+              .limit_nm = 1.5 * bench->motor.pole_pairs * bench->motor.flux_linkage_wb *
+                          (double)bench->tune.limit.current_a};
     spoil(&own, &n, what == CASE_ANGLE ? 0.0 : 0.1);
     own.sensing.terminal_voltages =
         what == CASE_BLIND ? CVK_TERMINALS_NOT_MEASURED : own.sensing.terminal_voltages;

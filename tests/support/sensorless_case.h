@@ -24,8 +24,8 @@ typedef enum sensorless_what {
     CASE_TORQUE,    /* at 40 %: no torque, then in one step all that the limit allows, and back */
     CASE_TURNS,     /* 1000 turns of the shaft at the rated speed, counted */
     /* with injection in the tune */
-    CASE_STILL, /* from rest at speed zero, then 95 % of the limit's torque pulls; then 0.5 rpm */
-    CASE_HELD,  /* somebody holds the shaft of a running motor for two seconds, and lets go */
+    CASE_STILL, /* from rest at speed zero, then 90 % of the limit's torque pulls; then 0.5 rpm */
+    CASE_HELD,  /* somebody holds the shaft of a running motor for ten seconds, and lets go */
     CASES
 } sensorless_what;
 
