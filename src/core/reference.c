@@ -54,6 +54,12 @@ void cvk_reference_continue(cvk_reference *reference, const cvk_setup *setup, fl
     reference->running = true;
 }
 
+void cvk_reference_reseen(cvk_reference *reference, const cvk_setup *setup, float off_rad_s)
+{
+    reference->integral_a = cvk_clamp(
+        reference->integral_a + setup->settings.speed.gain_a_s * off_rad_s, setup->speed_current_a);
+}
+
 /* While the observer gives the angle, the motor must not become slower than the observer can see:
  * there it waits until the start has taken over. */
 static float speed_wanted(const cvk_setup *setup, const cvk_moment *now)

@@ -17,6 +17,9 @@ typedef struct cvk_reference {
 void cvk_reference_continue(cvk_reference *reference, const cvk_setup *setup, float current_q_a,
                             cvk_moment *now);
 
+/* The speed is seen by another source, off by so much from the one before: the current stays. */
+void cvk_reference_reseen(cvk_reference *reference, const cvk_setup *setup, float off_rad_s);
+
 void cvk_reference_step(cvk_reference *reference, const cvk_setup *setup, cvk_moment *now);
 
 #endif

@@ -379,8 +379,9 @@ static void seek(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
 
 /* Injection below injection.leave_rad_s, the observer above; each only when it is sure. */
 static void choose_by_speed(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
-                            const cvk_moment *now)
+                            cvk_reference *reference, const cvk_moment *now)
 {
+    const int32_t before = s->by;
     const float speed = fabsf(now->angle.speed_rad_s),
                 leave = setup->settings.injection.leave_rad_s;
     const cvk_angle *injected = &now->source[CVK_ANGLE_INJECTION],
@@ -396,6 +397,10 @@ static void choose_by_speed(cvk_startup *s, const cvk_setup *setup, cvk_angles *
                injected->quality > TRUSTED) {
         s->by = CVK_ANGLE_INJECTION;
     }
+    if (s->by != before) { /* while it accelerates one lags behind the other */
+        cvk_reference_reseen(reference, setup,
+                             now->source[s->by].speed_rad_s - now->source[before].speed_rad_s);
+    }
 }
 
 /* The angle in use is without an idea, and has been too long. Looked at once in `calls`. */
@@ -407,14 +412,15 @@ static bool angle_is_lost(cvk_startup *s, const cvk_setup *setup, const cvk_mome
 }
 
 /* The d current of the start fades; slow, it comes back. Looked at when the angle is judged. */
-static void run(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cvk_moment *now)
+static void run(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
+                cvk_reference *reference, cvk_moment *now)
 {
     const float slow = setup->start.yield_rad_s, speed = now->angle.speed_rad_s;
     const float step_a = (float)CVK_JUDGE_TICKS * setup->start.current_step_a;
     const float along = wanted_speed(setup, now) * copysignf(1.0f, speed);
     const bool yields = !injects(setup) && along < slow && fabsf(speed) < 1.2f * slow;
     if (injects(setup)) {
-        choose_by_speed(s, setup, angles, now);
+        choose_by_speed(s, setup, angles, reference, now);
     }
     now->start_phase = yields ? CVK_START_YIELD : CVK_START_RUN;
     now->start_d_a = cvk_toward(now->start_d_a, yields ? setup->start.current_a : 0.0f, step_a);
@@ -461,7 +467,7 @@ static void by_observer(cvk_startup *s, const cvk_setup *setup, cvk_angles *angl
     } else if (now->start_phase == CVK_START_SEEK) {
         seek(s, setup, angles, reference, now);
     } else if (angles->observed.judge) {
-        run(s, setup, angles, now);
+        run(s, setup, angles, reference, now);
     }
     if (now->start_phase == CVK_START_ALIGN || now->start_phase == CVK_START_TURN) {
         use(now, CVK_ANGLE_IMPOSED);

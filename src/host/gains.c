@@ -31,6 +31,7 @@
 #define PULSE_FALLS 0.6
 #define LEAVE 2.0
 #define INJECTION_MOST_RAD_S 800.0
+#define INJECTION_LAG_RAD 0.12
 #define INJECTION_NOISE 1.8 /* of a second difference turned back, for that of a reading */
 #define INJECTION_RAD (1.5 * PI / 180.0)
 #define INJECTION_TO_INVERTER 18.0
@@ -222,8 +223,10 @@ static void injection(work *w)
                  w->l_q / w->l_d, q->low / d->high, q->high / d->low, LEAST_SALIENCY);
         return;
     }
+    const double fastest = w->light * largest_current(w);
     const double bandwidth =
-        fmin((double)s->observer.tracking_bandwidth_rad_s, INJECTION_MOST_RAD_S);
+        fmin(fmax((double)s->observer.tracking_bandwidth_rad_s, sqrt(fastest / INJECTION_LAG_RAD)),
+             INJECTION_MOST_RAD_S);
     const double seen = w->T * (1.0 / w->l_d - 1.0 / w->l_q); /* A per V and rad */
     const double noise_a = INJECTION_NOISE * w->stage->current_noise_a;
     const double quiet_v = noise_a * sqrt(bandwidth * w->T) / (seen * INJECTION_RAD);
@@ -241,8 +244,9 @@ static void injection(work *w)
         "gains: saliency %.3g; swings the current by +-%.2g A at %.4g kHz, %s", w->l_q / w->l_d,
         0.5 * volts * w->T / w->l_d, 0.5e-3 / w->T,
         quiet_v > firm_v ? "for the readings' noise" : "well above the inverter's own voltage");
-    set(w, "injection.bandwidth_rad_s", bandwidth, "gains: as the observer, at most %.3g",
-        INJECTION_MOST_RAD_S);
+    set(w, "injection.bandwidth_rad_s", bandwidth,
+        "gains: lags by %.1f deg at %.0f rad/s^2, all that limit.current_a can do",
+        180.0 / PI * fastest / (bandwidth * bandwidth), fastest);
     if (w->reach > 0.0) {
         const double falls_s = 1.0 / sqrt(w->light * (double)s->start.current_a);
         set(w, "injection.pulse_s", fmin(fmax(PULSE_FALLS * falls_s, 40.0 * w->T), 0.03),

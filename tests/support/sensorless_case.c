@@ -20,11 +20,12 @@
 
 const char *const sensorless_names[CASES] = {"start", "loaded",  "blocked", "catch",   "blind",
                                              "angle", "angle10", "slow",    "reverse", "torque",
-                                             "turns", "still",   "held"};
+                                             "turns", "still",   "held",    "band"};
 
 typedef struct work {
     cvk_device device;
     cvk_rig *rig;
+    const cvk_rig_config *config;
     const cvk_moment *now;
     double pole_pairs, turned_rad, before_rad, mean_rad_s;
     double limit_nm;  /* torque at the limit of the current, of magnets at 25 degC */
@@ -62,6 +63,7 @@ static cvk_rig_scenario load_of(const cvk_rig_config *b, sensorless_what what, u
     const double rated_nm =
         1.5 * b->motor.pole_pairs * b->motor.flux_linkage_wb * (double)b->tune.limit.current_a;
     const double share = what == CASE_LOADED                           ? 0.3
+                         : what == CASE_BAND                           ? 0.4
                          : what == CASE_SLOW                           ? (even(n) < 0.5 ? 0.0 : 0.3)
                          : what == CASE_ANGLE || what == CASE_ANGLE_10 ? 0.3 * even(n)
                                                                        : 0.0;
@@ -282,6 +284,56 @@ static bool hold_shaft(work *w, double speed_rad_s)
     return goes && w->out.angle_peak_rad < PI / 6.0;
 }
 
+/* Torque of the true currents. */
+static double torque_now(const work *w, const cvk_device_truth *t)
+{
+    const cvk_rig_config *c = w->config;
+    const cvk_abc i = {(float)t->current_a[0], (float)t->current_a[1], (float)t->current_a[2]};
+    const cvk_dq dq =
+        cvk_park(cvk_clarke(i), cvk_rotation_of((float)remainder(t->angle_e_rad, 2.0 * PI)));
+    const double d = (double)dq.d, q = (double)dq.q;
+    return 1.5 * w->pole_pairs *
+           (c->motor.flux_linkage_wb * q +
+            (c->motor.inductance_d_h - c->motor.inductance_q_h) * d * q);
+}
+
+/* Between 40 and 160 % of the speed of the handover, up and down: the torque within 1 ms before
+ * each handover and within 1 ms after it. */
+static bool cross_band(work *w, double speed_rad_s)
+{
+    enum { ROWS = 20 };
+    const cvk_settings *s = w->device.settings(w->device.context);
+    const double way = copysign(1.0, speed_rad_s), leave = (double)s->injection.leave_rad_s;
+    double before[ROWS] = {0.0}, mean_before = 0.0, after = 0.0;
+    int source = w->now->angle_source, since = ROWS, handovers = 0;
+    bool goes = true;
+    for (int n = 0; n < 4 && goes; n++) {
+        const double goal = (n % 2 == 0 ? 1.6 : 0.4) * leave * way;
+        goes = ask(w, (cvk_request){.mode = CVK_MODE_SPEED, .speed_rad_s = (float)goal});
+        for (int k = 0; k < 80000 && goes; k++) {
+            cvk_device_truth t;
+            w->device.truth(w->device.context, &t);
+            const double torque = torque_now(w, &t);
+            goes = look(w, way);
+            if (w->now->angle_source != source) {
+                source = w->now->angle_source;
+                since = 0;
+                after = mean_before = 0.0;
+                for (int b = 0; b < ROWS; b++) {
+                    mean_before += before[b] / ROWS;
+                }
+                handovers++;
+            }
+            after += since < ROWS ? torque / ROWS : 0.0;
+            if (++since == ROWS) {
+                w->out.bump = fmax(w->out.bump, fabs(after - mean_before) / w->limit_nm);
+            }
+            before[k % ROWS] = torque;
+        }
+    }
+    return goes && handovers >= 4;
+}
+
 static double speed_of(sensorless_what what, double rated, uint64_t *n)
 {
     const double way = even(n) < 0.5 ? -1.0 : 1.0;
@@ -292,7 +344,7 @@ static double speed_of(sensorless_what what, double rated, uint64_t *n)
             : what == CASE_REVERSE                        ? 0.6
             : what == CASE_TORQUE                         ? 0.4
             : what == CASE_TURNS                          ? 1.0
-            : what == CASE_HELD                           ? 0.05
+            : what == CASE_HELD || what == CASE_BAND      ? 0.05
                                                           : 0.3);
 }
 
@@ -329,6 +381,8 @@ static void run(work *w, sensorless_what what, double rated, uint64_t *n)
         good = count_turns(w, speed);
     } else if (good && what == CASE_HELD) {
         good = hold_shaft(w, speed);
+    } else if (good && what == CASE_BAND) {
+        good = cross_band(w, speed);
     }
     w->out.good = good;
 }
@@ -337,11 +391,16 @@ sensorless_outcome sensorless_case(const cvk_rig_config *bench, sensorless_what 
 {
     uint64_t n = 77u + 1000003u * k + (unsigned)what;
     cvk_rig_config own = *bench;
-    work w = {.pole_pairs = bench->motor.pole_pairs,
+    work w = {.config = bench,
+              .pole_pairs = bench->motor.pole_pairs,
               .before_rad = NAN,
               .limit_nm = 1.5 * bench->motor.pole_pairs * bench->motor.flux_linkage_wb *
                           (double)bench->tune.limit.current_a};
     spoil(&own, &n, what == CASE_ANGLE ? 0.0 : 0.1);
+    if (what == CASE_BAND) { /* else what is asked for moves the torque in a ms as well */
+        own.tune.speed.acceleration_rad_s2 *= 0.15f;
+        own.tune.speed.jerk_rad_s3 *= 0.15f;
+    }
     own.sensing.terminal_voltages =
         what == CASE_BLIND ? CVK_TERMINALS_NOT_MEASURED : own.sensing.terminal_voltages;
     if (cvk_sim_device_open(&w.device, &own, 100u + k, NULL) != CVK_OK) {
