@@ -45,6 +45,7 @@
 #define FOLLOWS 0.35f     /* follow that the observer needs as a witness: no resistance makes it */
 #define SLIPS 0.25f       /* follow below it: not following */
 #define STILL_SHARE 0.35f /* of the back-EMF that the vector's speed would make */
+#define ALIKE_RAD 0.4f    /* of two angles, that one may hand over to the other */
 #define RETURN_SHARE 0.7f /* of injection.leave_rad_s, below which injection is used again */
 #define WATCH_QUICK_S 3e-3f
 #define WATCH_SLOW_S 20e-3f
@@ -387,7 +388,8 @@ static void choose_by_speed(cvk_startup *s, const cvk_setup *setup, cvk_angles *
     const cvk_angle *injected = &now->source[CVK_ANGLE_INJECTION],
                     *seen = &now->source[setup->observer.chosen];
     if (s->by == CVK_ANGLE_INJECTION && speed > leave) {
-        if (seen->quality > TRUSTED) {
+        const float apart = cvk_wrap_angle(seen->angle_rad - injected->angle_rad);
+        if (seen->quality > TRUSTED && fabsf(apart) < ALIKE_RAD) {
             s->by = (int32_t)setup->observer.chosen;
         } else {
             cvk_observers_seed(angles, setup, now, injected->angle_rad, injected->speed_rad_s,
