@@ -3,8 +3,8 @@
  * bench_sensorless [CASES] [WHAT] [MOTOR] [OBSERVER]: the studio's motors without a rotor sensor,
  * in random cases (tests/support/sensorless_case.h), every imperfection on; a fifth as many on the
  * switched inverter. WHAT: start, loaded, blocked, catch, blind, angle, angle10, slow, reverse,
- * torque, turns, still, held, band or all; OBSERVER: flux, emf or kalman. Then, over all of it, how
- * often an angle of a given quality was right.
+ * torque, turns, still, held, band, creep or all; OBSERVER: flux, emf or kalman. Then, over all of
+ * it, how often an angle of a given quality was right.
  */
 #include "sensorless.h"
 #include "sensorless_case.h"
@@ -22,7 +22,7 @@
 typedef struct tally {
     unsigned cases, good;
     double slowest_s, sum_s, backward_rad, current_a, caught_a, angle_worst_rad, angle_square,
-        speed_off, slip_mech_rad, angle_peak_rad, bump;
+        speed_off, slip_mech_rad, angle_peak_rad, bump, back_mech_rad;
 } tally;
 
 typedef struct reliability {
@@ -42,6 +42,7 @@ static void add(tally *t, const sensorless_outcome *o)
     t->angle_square += o->angle_rms_rad * o->angle_rms_rad;
     t->speed_off = fmax(t->speed_off, o->speed_off);
     t->angle_peak_rad = fmax(t->angle_peak_rad, o->angle_peak_rad);
+    t->back_mech_rad = fmax(t->back_mech_rad, o->back_mech_rad);
     t->bump = fmax(t->bump, o->bump);
     t->slip_mech_rad = fmax(t->slip_mech_rad, o->slip_mech_rad);
 }
@@ -59,6 +60,9 @@ static void print_right(const reliability *r)
 {
     printf("\nquality   mean quality   within 30 deg   rows\n");
     for (int bin = 0; bin < 10; bin++) {
+        if (!(r->rows[bin] > 0.0)) {
+            continue;
+        }
         printf("%.1f..%.1f  %12.3f   %13.3f   %.0f\n", 0.1 * bin, 0.1 * (bin + 1),
                r->quality[bin] / r->rows[bin], r->within[bin] / r->rows[bin], r->rows[bin]);
     }
@@ -80,6 +84,8 @@ static void print(const char *motor, int fidelity, sensorless_what w, const tall
             "  moved %.1f deg at most in the start  angle %.2f deg rms, worst case %.2f, peak %.2f",
             DEGREES * t->backward_rad, DEGREES * sqrt(t->angle_square / t->cases),
             DEGREES * t->angle_worst_rad, DEGREES * t->angle_peak_rad);
+    } else if (w == CASE_CREEP) {
+        printf("  back by %.2f deg mechanical at most", DEGREES * t->back_mech_rad);
     } else if (w == CASE_BAND) {
         printf("  torque at a handover moves by %.1f %% of the limit's at most", 100.0 * t->bump);
     } else if (w == CASE_TURNS) {
@@ -146,7 +152,6 @@ int main(int argc, char **argv)
             }
         }
     }
-    print_right(&right);
     for (size_t m = 0; m < 4; m += 2) { /* the salient ones, by injection */
         cvk_rig_config cards[CARDS];
         if (!wanted(motors[m], argc, argv, 3)) {
@@ -157,9 +162,11 @@ int main(int argc, char **argv)
         }
         for (int w = CASE_STILL; w < CASES; w++) {
             if (wanted(sensorless_names[w], argc, argv, 2)) {
-                bench_motor(motors[m], cards, (sensorless_what)w, cases, &right);
+                const unsigned most = w == CASE_CREEP ? 1u : cases; /* ten minutes each */
+                bench_motor(motors[m], cards, (sensorless_what)w, most, &right);
             }
         }
     }
+    print_right(&right);
     return EXIT_SUCCESS;
 }

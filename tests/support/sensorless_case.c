@@ -20,7 +20,7 @@
 
 const char *const sensorless_names[CASES] = {"start", "loaded",  "blocked", "catch",   "blind",
                                              "angle", "angle10", "slow",    "reverse", "torque",
-                                             "turns", "still",   "held",    "band"};
+                                             "turns", "still",   "held",    "band",    "creep"};
 
 typedef struct work {
     cvk_device device;
@@ -284,6 +284,26 @@ static bool hold_shaft(work *w, double speed_rad_s)
     return goes && w->out.angle_peak_rad < PI / 6.0;
 }
 
+static bool creep(work *w, double speed_rad_s)
+{
+    const double way = copysign(1.0, speed_rad_s), slow = 0.1 * 2.0 * PI / 60.0 * w->pole_pairs;
+    bool goes = ask(w, (cvk_request){.mode = CVK_MODE_SPEED, .speed_rad_s = (float)(way * slow)});
+    for (int n = 0; n < 20000 && goes; n++) {
+        goes = look(w, way);
+    }
+    const double from = w->turned_rad;
+    double farthest = from;
+    for (double t = 0.0; t < 660.0 && goes && w->turned_rad - from < 2.0 * PI * w->pole_pairs;
+         t += (double)w->device.hardware.period_s) {
+        goes = look(w, way);
+        farthest = fmax(farthest, w->turned_rad);
+        w->out.back_mech_rad =
+            fmax(w->out.back_mech_rad, (farthest - w->turned_rad) / w->pole_pairs);
+    }
+    return goes && w->turned_rad - from >= 2.0 * PI * w->pole_pairs &&
+           w->out.back_mech_rad < 2.0 / 180.0 * PI;
+}
+
 /* Torque of the true currents. */
 static double torque_now(const work *w, const cvk_device_truth *t)
 {
@@ -344,7 +364,7 @@ static double speed_of(sensorless_what what, double rated, uint64_t *n)
             : what == CASE_REVERSE                        ? 0.6
             : what == CASE_TORQUE                         ? 0.4
             : what == CASE_TURNS                          ? 1.0
-            : what == CASE_HELD || what == CASE_BAND      ? 0.05
+            : what >= CASE_HELD                           ? 0.05
                                                           : 0.3);
 }
 
@@ -381,6 +401,8 @@ static void run(work *w, sensorless_what what, double rated, uint64_t *n)
         good = count_turns(w, speed);
     } else if (good && what == CASE_HELD) {
         good = hold_shaft(w, speed);
+    } else if (good && what == CASE_CREEP) {
+        good = creep(w, speed);
     } else if (good && what == CASE_BAND) {
         good = cross_band(w, speed);
     }

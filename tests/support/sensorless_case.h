@@ -27,6 +27,7 @@ typedef enum sensorless_what {
     CASE_STILL, /* from rest at speed zero, then 90 % of the limit's torque pulls; then 0.5 rpm */
     CASE_HELD,  /* somebody holds the shaft of a running motor for ten seconds, and lets go */
     CASE_BAND,  /* through the handover between injection and observer, up and down, 40 % load */
+    CASE_CREEP, /* a turn of the shaft at 0.1 rpm: never back by more than 2 degrees */
     CASES
 } sensorless_what;
 
@@ -42,6 +43,7 @@ typedef struct sensorless_outcome {
     double angle_rms_rad;        /* of the angle in use; CASE_ANGLE and up */
     double speed_off;            /* share, of the mean speed; CASE_SLOW */
     double angle_peak_rad;       /* CASE_STILL, CASE_HELD */
+    double back_mech_rad;        /* farthest that the shaft went back; CASE_CREEP */
     double bump;                 /* share of the limit's torque, at a handover; CASE_BAND */
     double slip_mech_rad;        /* of the counted position; CASE_TURNS */
     /* by the quality of the observer in use, 0 .. 1 in tenths: rows, sum of the quality, rows in

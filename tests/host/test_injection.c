@@ -1,0 +1,171 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Full torque at standstill without a sensor, by injection: on the studio's salient motors and on
+ * others, every imperfection on, what is known off by up to 10 %; and where it has to be refused.
+ */
+#include "sensorless.h"
+#include "sensorless_case.h"
+#include "recording.h"
+#include "suite.h"
+
+#include "corvak/host/gains.h"
+#include "corvak/sim/sim.h"
+
+#include <math.h>
+#include <string.h>
+
+#define DEGREES (180.0 / 3.14159265358979323846)
+
+static const char *const motors[] = {"wheel", "mixer"};
+
+static sensorless_outcome check(const cvk_rig_config *bench, sensorless_what what, unsigned k)
+{
+    const sensorless_outcome o = sensorless_case(bench, what, k);
+    ck_assert_msg(o.good,
+                  "%s, %s, case %u, fidelity %d: %s; %s; angle %.1f deg rms, peak %.1f, moved %.1f",
+                  bench->name, sensorless_names[what], k, (int)bench->inverter.fidelity,
+                  cvk_fault_text(o.fault), cvk_start_reason_text(o.reason),
+                  DEGREES * o.angle_rms_rad, DEGREES * o.angle_peak_rad, DEGREES * o.backward_rad);
+    return o;
+}
+
+/* From any position the axis and its north are found without the rotor moving much; then 90 % of
+ * the torque is held, and 0.5 rpm against it. */
+START_TEST(torque_is_held_at_standstill)
+{
+    cvk_rig_config bench = bench_with_injection(motors[_i], 2);
+    for (unsigned k = 0; k < 8; k++) {
+        bench.inverter.fidelity = k % 4 == 3 ? CVK_FIDELITY_SWITCHED : CVK_FIDELITY_AVERAGED;
+        ck_assert_double_lt(check(&bench, CASE_STILL, 400u + k).backward_rad, 10.0 / DEGREES);
+    }
+}
+END_TEST
+
+START_TEST(a_held_shaft_is_let_go)
+{
+    cvk_rig_config bench = bench_with_injection(motors[_i], 2);
+    check(&bench, CASE_HELD, 500u);
+    bench.inverter.fidelity = CVK_FIDELITY_SWITCHED;
+    check(&bench, CASE_HELD, 501u);
+}
+END_TEST
+
+START_TEST(the_handover_is_not_felt)
+{
+    cvk_rig_config bench = bench_with_injection(motors[_i], 2);
+    ck_assert_double_lt(check(&bench, CASE_BAND, 600u).bump, 0.03);
+}
+END_TEST
+
+/* The ordinary cases go on as before: faster than the handover the observer runs the motor. */
+START_TEST(a_motor_with_injection_runs_at_any_speed)
+{
+    const cvk_rig_config bench = bench_with_injection(motors[_i], 2);
+    check(&bench, CASE_START, 700u);
+    check(&bench, CASE_LOADED, 701u);
+    check(&bench, CASE_CATCH, 702u);
+    check(&bench, CASE_REVERSE, 703u);
+    check(&bench, CASE_SLOW, 704u);
+}
+END_TEST
+
+/* ---- other motors -----------------------------------------------------------------------------
+ */
+
+/* The wheel with another saliency, and a card that says so within `share`. */
+static cvk_rig_config motor_of(double saliency)
+{
+    cvk_rig_config rig = studio_rig("wheel");
+    rig.motor.inductance_q_h = saliency * rig.motor.inductance_d_h;
+    rig.tune.angle.source = CVK_BY_OBSERVER;
+    return rig;
+}
+
+static void know(cvk_card *card, cvk_card_key key, double value, double share)
+{
+    card->entry[key] = (cvk_card_entry){
+        .known = true, .value = value, .low = value * (1.0 - share), .high = value * (1.0 + share)};
+}
+
+static cvk_status gains_of(const cvk_rig_config *rig, cvk_gains *gains)
+{
+    static cvk_card card;
+    const cvk_gains_wish wish = {.injection = true};
+    const cvk_gains_stage stage = {.hardware = cvk_sim_hardware(rig),
+                                   .bus_v = rig->supply.bus_v,
+                                   .current_noise_a = rig->sensing.current_noise_a,
+                                   .knee_a = cvk_rig_crossover_current(rig)};
+    memset(&card, 0, sizeof card);
+    know(&card, CVK_CARD_RESISTANCE, cvk_rig_visible_resistance(rig), 0.01);
+    know(&card, CVK_CARD_INDUCTANCE_D, rig->motor.inductance_d_h, 0.015);
+    know(&card, CVK_CARD_INDUCTANCE_Q, rig->motor.inductance_q_h, 0.015);
+    know(&card, CVK_CARD_FLUX_LINKAGE, rig->motor.flux_linkage_wb, 0.005);
+    know(&card, CVK_CARD_POLE_PAIRS, rig->motor.pole_pairs, 0.0);
+    know(&card, CVK_CARD_INERTIA, rig->shaft.inertia_kg_m2, 0.03);
+    know(&card, CVK_CARD_DEAD_TIME_VOLTAGE, cvk_rig_dead_time_voltage(rig), 0.03);
+    return cvk_compute_gains(&card, &stage, &rig->tune, &wish, gains);
+}
+
+/* Twenty saliencies from 1.0 to 2.5: refused with the number where it does not show, else the motor
+ * holds its torque. */
+START_TEST(saliency_decides)
+{
+    static cvk_gains gains;
+    unsigned refused = 0, held = 0;
+    for (unsigned n = 0; n < 20; n++) {
+        const double saliency = 1.0 + 0.0789 * n;
+        cvk_rig_config rig = motor_of(saliency);
+        const cvk_status status = gains_of(&rig, &gains);
+        if (saliency < 1.15) {
+            ck_assert_int_eq(status, CVK_CONTRADICTION);
+            ck_assert_msg(strstr(gains.missing, "injection: inductance q is") != NULL, "%s",
+                          gains.missing);
+            refused++;
+        } else if (saliency > 1.15 * 1.031) {
+            ck_assert_msg(status == CVK_OK, "%g: %s", saliency, gains.missing);
+            if (n % 4 == 0) {
+                rig.tune = gains.settings;
+                rig.tune.speed.current_a = rig.tune.limit.current_a;
+                check(&rig, CASE_STILL, 800u + n);
+                held++;
+            }
+        }
+    }
+    ck_assert_uint_ge(refused, 2);
+    ck_assert_uint_ge(held, 3);
+}
+END_TEST
+
+/* The core refuses settings that cannot work, whoever made them. */
+START_TEST(settings_that_cannot_work_are_refused)
+{
+    cvk_rig_config rig = motor_of(1.1);
+    cvk_settings s = rig.tune;
+    cvk_refusal why = {0};
+    s.motor.inductance_d_h = 300e-6f;
+    s.motor.inductance_q_h = 330e-6f;
+    s.injection.voltage_v = 3.0f;
+    ck_assert_int_eq(cvk_settings_check(&s, &why), CVK_CONTRADICTION);
+    ck_assert_str_eq(why.field, "injection.voltage_v");
+    s.motor.inductance_q_h = 450e-6f;
+    ck_assert_int_eq(cvk_settings_check(&s, &why), CVK_OK);
+    s.injection.leave_rad_s = 0.5f * s.observer.least_speed_rad_s;
+    ck_assert_int_eq(cvk_settings_check(&s, &why), CVK_CONTRADICTION);
+    ck_assert_str_eq(why.field, "injection.leave_rad_s");
+}
+END_TEST
+
+static void add(TCase *tests)
+{
+    tcase_add_loop_test(tests, torque_is_held_at_standstill, 0, 2);
+    tcase_add_loop_test(tests, a_held_shaft_is_let_go, 0, 2);
+    tcase_add_loop_test(tests, the_handover_is_not_felt, 0, 2);
+    tcase_add_loop_test(tests, a_motor_with_injection_runs_at_any_speed, 0, 2);
+    tcase_add_test(tests, saliency_decides);
+    tcase_add_test(tests, settings_that_cannot_work_are_refused);
+}
+
+int main(void)
+{
+    return run_suite("injection", add, 180.0);
+}
