@@ -34,8 +34,7 @@ static const cvk_parameter rows[] = {
     CVK_ROW(injection, leave_rad_s, "rad/s", 1.0f, 20000.0f, 100.0f, true,
             "electrical speed above which the observer takes over"),
     CVK_ROW(injection, pulse_s, "s", 0.0005f, 0.1f, 0.02f, true,
-            "how long each of the two d currents lasts that tell north from south; a light rotor "
-            "swings round when it is long"),
+            "length of each of the two d currents that tell north from south"),
     CVK_ROW(injection, cross_rad_a, "rad/A", -1.0f, 1.0f, 0.0f, true,
             "angle by which a q current turns the axis that is seen (cross-saturation)"),
 };

@@ -250,7 +250,9 @@ static bool stand_still(work *w, uint64_t *n)
         farthest = fmax(farthest, fabs(w->turned_rad));
         w->out.took_s = t;
     }
-    goes = goes && w->now->start_phase == CVK_START_RUN;
+    /* a wrong north would be found out by the runaway that it makes, and mended: not here */
+    goes = goes && w->now->start_phase == CVK_START_RUN &&
+           fabs(remainder((double)w->now->angle.angle_rad - w->before_rad, 2.0 * PI)) < PI / 6.0;
     w->out.backward_rad = farthest;
     cvk_rig_scenario load = {.count = 1};
     load.item[0] = cvk_rig_event_default(CVK_LOAD_CONSTANT);
