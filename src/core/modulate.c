@@ -21,6 +21,15 @@ static const cvk_parameter rows[] = {
 };
 const cvk_parameter_rows cvk_inverter_rows = CVK_ROWS(rows);
 
+static const char *const depths[] = {"sine", "linear", "hexagon", "six_step", NULL};
+
+static const cvk_parameter modulation[] = {
+    CVK_ROW_CHOICE_ANY_TIME(modulation, depth, depths, 3, CVK_DEPTH_HEXAGON,
+                            "how far the voltage goes: sines on each leg, the linear range, the "
+                            "hexagon, six steps"),
+};
+const cvk_parameter_rows cvk_modulation_rows = CVK_ROWS(modulation);
+
 static const cvk_abc idle = {0.5f, 0.5f, 0.5f};
 
 static float larger(float a, float b)
@@ -71,7 +80,7 @@ void cvk_modulate_step(const cvk_setup *setup, cvk_moment *now)
     }
     const cvk_svm_output out =
         cvk_svm((cvk_ab){now->voltage_set_v.alpha + own.alpha, now->voltage_set_v.beta + own.beta},
-                now->bus_v);
+                now->bus_v, (cvk_depth)setup->settings.modulation.depth);
     now->duty = out.duties;
     now->headroom = out.headroom;
     now->voltage_made_v = (cvk_ab){out.voltage_v.alpha - own.alpha, out.voltage_v.beta - own.beta};

@@ -71,7 +71,7 @@ const char *cvk_start_reason_text(cvk_start_reason reason)
         [CVK_START_NO_CURRENT] = "no current flows: motor wires off?",
         [CVK_START_BLOCKED] = "rotor stood still: blocked, or current too low",
         [CVK_START_SLIPPED] = "rotor fell behind: more current, or gentler",
-        [CVK_START_NO_POLARITY] = "north and south look alike: more start.current_a",
+        [CVK_START_NO_POLARITY] = "north and south look alike: more current",
         [CVK_START_UNSEEN] = "rotor turned unseen: start.speed_rad_s, motor?"};
     return TEXT_OF(reason, texts, "unknown reason");
 }

@@ -24,10 +24,10 @@ static const cvk_parameter motor[] = {
 const cvk_parameter_rows cvk_motor_rows = CVK_ROWS(motor);
 
 static const cvk_parameter_rows *const sections[] = {
-    &cvk_motor_rows,   &cvk_inverter_rows,  &cvk_measure_rows,   &cvk_protect_rows,
-    &cvk_current_rows, &cvk_reference_rows, &cvk_motion_rows,    &cvk_angle_rows,
-    &cvk_rotor_rows,   &cvk_observer_rows,  &cvk_injection_rows, &cvk_startup_rows,
-    &cvk_program_rows};
+    &cvk_motor_rows,     &cvk_inverter_rows, &cvk_modulation_rows, &cvk_torque_rows,
+    &cvk_measure_rows,   &cvk_protect_rows,  &cvk_current_rows,    &cvk_reference_rows,
+    &cvk_motion_rows,    &cvk_angle_rows,    &cvk_rotor_rows,      &cvk_observer_rows,
+    &cvk_injection_rows, &cvk_startup_rows,  &cvk_program_rows};
 enum { SECTIONS = sizeof sections / sizeof sections[0] };
 
 unsigned cvk_parameter_count(void)

@@ -29,10 +29,10 @@ const cvk_parameter_rows cvk_reference_rows = CVK_ROWS(rows);
 
 /* The integral stops while the output is limited in the direction of the error. */
 static float speed_control(cvk_reference *reference, const cvk_setup *setup, float error_rad_s,
-                           bool integrates)
+                           float most_a, bool integrates)
 {
     const cvk_speed_settings *s = &setup->settings.speed;
-    const float limit_a = setup->speed_current_a;
+    const float limit_a = most_a < setup->speed_current_a ? most_a : setup->speed_current_a;
     const float ahead_a = s->feedforward_a_s2 * reference->motion.acceleration_rad_s2;
     const float wanted_a = s->gain_a_s * error_rad_s + reference->integral_a + ahead_a;
     const float given_a = cvk_clamp(wanted_a, limit_a);
@@ -110,25 +110,36 @@ static void wait_for_start(cvk_reference *reference, const cvk_setup *setup, cvk
     }
 }
 
-static void by_current(const cvk_setup *setup, cvk_moment *now)
+static float q_of_request(const cvk_setup *setup, const cvk_moment *now)
 {
-    now->speed_set_rad_s = 0.0f;
-    now->current_set_a = (cvk_dq){
-        now->request.current_a.d + now->start_d_a,
-        now->request.mode == CVK_MODE_TORQUE
-            ? cvk_clamp(now->request.torque_nm * setup->current_per_torque, setup->bounds.current_a)
-            : now->request.current_a.q};
+    return now->request.mode == CVK_MODE_TORQUE ? cvk_torque_q(setup, now->request.torque_nm)
+                                                : now->request.current_a.q;
+}
+
+/* The d current that belongs to it, and both within the limit of the current. In current mode and
+ * under a vector that is imposed both are as they are asked for. */
+static void set_currents(const cvk_reference *reference, const cvk_setup *setup, float q_a,
+                         float most_a, cvk_moment *now)
+{
+    const bool as_asked =
+        now->request.mode == CVK_MODE_CURRENT || now->request.mode == CVK_MODE_IMPOSED;
+    now->current_set_a = as_asked ? (cvk_dq){now->request.current_a.d + now->start_d_a, q_a}
+                                  : (cvk_dq){cvk_torque_d(&reference->torque, setup, now, q_a),
+                                             cvk_clamp(q_a, most_a)};
 }
 
 void cvk_reference_step(cvk_reference *reference, const cvk_setup *setup, cvk_moment *now)
 {
     cvk_motion_count(&reference->motion, setup, now);
+    cvk_torque_step(&reference->torque, setup, now);
+    const float most_a = cvk_torque_most_q(&reference->torque, setup, now);
     if (now->start_phase > CVK_START_IDLE && now->start_phase < CVK_START_RUN) {
         wait_for_start(reference, setup, now);
     } else if (!cvk_mode_by_speed(now->request.mode)) {
         reference->integral_a = 0.0f;
         reference->running = reference->motion.leading = false;
-        by_current(setup, now);
+        now->speed_set_rad_s = 0.0f;
+        set_currents(reference, setup, q_of_request(setup, now), most_a, now);
     } else {
         if (!reference->running) {
             cvk_reference_continue(reference, setup, 0.0f, now);
@@ -136,10 +147,9 @@ void cvk_reference_step(cvk_reference *reference, const cvk_setup *setup, cvk_mo
         const bool spring =
             now->request.mode == CVK_MODE_POSITION && setup->settings.position.spring != 0;
         now->speed_set_rad_s = speed_led(reference, setup, now);
-        now->current_set_a =
-            (cvk_dq){now->request.current_a.d + now->start_d_a,
-                     speed_control(reference, setup, now->speed_set_rad_s - now->angle.speed_rad_s,
-                                   !spring)};
+        const float off = now->speed_set_rad_s - now->angle.speed_rad_s;
+        set_currents(reference, setup, speed_control(reference, setup, off, most_a, !spring),
+                     most_a, now);
     }
     now->current_set_a = within(now->current_set_a, &setup->bounds);
 }

@@ -6,10 +6,12 @@
 #define CORVAK_CORE_REFERENCE_H
 
 #include "motion.h"
+#include "torque.h"
 
 typedef struct cvk_reference {
     float integral_a;
     cvk_motion motion;
+    cvk_torque torque;
     bool running; /* the speed set-point has a value to go on from */
 } cvk_reference;
 

@@ -4,6 +4,8 @@
  */
 #include "setup.h"
 
+#include "corvak/core/svm.h"
+
 #include "bounds.h"
 #include "observer.h"
 
@@ -23,6 +25,8 @@
 #define MOST_TURNED_RAD 2.5f /* in a control period, of an observer */
 #define SEEK_S 0.03f         /* each step of the search for the axis */
 #define SEEK_BANDWIDTH_RAD_S 150.0f
+#define WEAKENING_RATIO 0.05f /* of the current loop's bandwidth */
+#define WEAKENING_FROM 0.3f
 #define ADAPT_S 0.3f     /* in which a misfit is taken up */
 #define STUCK_RAD 0.6f   /* electrical, that the rotor goes on while the sensor's reading stays */
 #define STUCK_STEPS 4.0f /* and steps of the sensor */
@@ -157,6 +161,28 @@ static void prepare_injection(cvk_setup *setup)
     setup->start.pulse_ticks = cvk_ticks_of(s->pulse_s, T);
 }
 
+static void prepare_torque(cvk_setup *setup)
+{
+    static const float used[CVK_DEPTHS] = {[CVK_DEPTH_SINE] = 0.95f * 0.8660254f,
+                                           [CVK_DEPTH_LINEAR] = 0.95f,
+                                           [CVK_DEPTH_HEXAGON] = 0.98f,
+                                           [CVK_DEPTH_SIX_STEP] = 1.08f};
+    const cvk_settings *s = &setup->settings;
+    const cvk_motor_settings *m = &s->motor;
+    cvk_torque_constants *c = &setup->torque;
+    const bool known = m->inductance_d_h > 0.0f && m->flux_linkage_wb > 0.0f;
+    const float most_a = s->torque.weakening_current_a;
+    c->most_a = most_a > 0.0f ? most_a : s->limit.current_a;
+    if (s->torque.least_current != 0 && known && m->inductance_q_h > m->inductance_d_h) {
+        c->saliency_h = m->inductance_q_h - m->inductance_d_h;
+    }
+    if (s->torque.weakening != 0 && known) {
+        c->share = WEAKENING_RATIO * CVK_TWO_PI * s->current.bandwidth_hz * setup->period_s;
+        c->most_used = used[s->modulation.depth];
+        c->least_speed_rad_s = WEAKENING_FROM * s->protect.bus_min_v / m->flux_linkage_wb;
+    }
+}
+
 static float most_duty(const cvk_hardware *hardware)
 {
     const float pwm_hz = 1.0f / (hardware->period_s * (float)hardware->updates_per_period);
@@ -198,6 +224,7 @@ cvk_status cvk_setup_prepare(cvk_setup *setup, const cvk_hardware *hardware,
         prepare_observer(setup);
         prepare_start(setup);
         prepare_injection(setup);
+        prepare_torque(setup);
         const cvk_speed_settings *speed = &setup->settings.speed;
         setup->rest_ticks = cvk_ticks_of(setup->settings.sensing.rest_s, setup->period_s);
         setup->speed_current_a = speed->current_a > 0.0f

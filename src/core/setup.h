@@ -40,6 +40,14 @@ typedef struct cvk_injection_constants {
     float gain_angle, gain_speed, seek_gain;
 } cvk_injection_constants;
 
+typedef struct cvk_torque_constants {
+    float saliency_h;        /* Lq - Ld, for the least current; 0: none */
+    float share;             /* by which weakening follows in a period; 0: none */
+    float most_used;         /* of the linear range, that it leaves the voltage at */
+    float most_a;            /* largest d current */
+    float least_speed_rad_s; /* below it the field is weakened no faster */
+} cvk_torque_constants;
+
 typedef struct cvk_start_constants {
     float current_a, current_step_a; /* vector, and its slew in one period */
     float speed_step_rad_s;
@@ -63,6 +71,7 @@ typedef struct cvk_setup {
     cvk_rotor_constants rotor;
     cvk_observer_constants observer;
     cvk_injection_constants injection;
+    cvk_torque_constants torque;
     cvk_start_constants start;
     float speed_current_a;
     float current_per_torque; /* A per N m; 0: not known */
@@ -98,7 +107,8 @@ typedef struct cvk_parameter_rows {
 /* Each module's own: in its file. */
 extern const cvk_parameter_rows cvk_motor_rows, cvk_measure_rows, cvk_protect_rows,
     cvk_current_rows, cvk_reference_rows, cvk_angle_rows, cvk_rotor_rows, cvk_observer_rows,
-    cvk_injection_rows, cvk_startup_rows, cvk_motion_rows, cvk_program_rows, cvk_inverter_rows;
+    cvk_injection_rows, cvk_modulation_rows, cvk_torque_rows, cvk_startup_rows, cvk_motion_rows,
+    cvk_program_rows, cvk_inverter_rows;
 
 /* Rows of a table: a number with its range and preset; while_on when it may change at any time. */
 #define CVK_AT(section, name) offsetof(cvk_settings, section.name)
@@ -121,6 +131,12 @@ extern const cvk_parameter_rows cvk_motor_rows, cvk_measure_rows, cvk_protect_ro
 #define CVK_ROW_CHOICE(section, name, names, most, preset, help)                                   \
     {                                                                                              \
 #section, #name, "", CVK_CHOICE, CVK_AT(section, name), 0, most, preset, false, 0.0f,      \
+            names, help                                                                            \
+    }
+/* while the bridge is on as well */
+#define CVK_ROW_CHOICE_ANY_TIME(section, name, names, most, preset, help)                          \
+    {                                                                                              \
+#section, #name, "", CVK_CHOICE, CVK_AT(section, name), 0, most, preset, true, 0.0f,       \
             names, help                                                                            \
     }
 #define CVK_ROW_YES_NO(section, name, preset, help)                                                \

@@ -156,6 +156,8 @@ static const cvk_signal signals[] = {
     WHOLE("turns", position_turns, "whole turns of the shaft since power-up"),
     REAL("position", "rad", position_mech_rad, 5, "and where it is in this turn, mechanical"),
     REAL("speed_set", "rad/s", speed_set_rad_s, 3, "speed set-point after its slew"),
+    REAL("id_weakening", "A", weakening_a, 4, "d current that weakens the field, 0 or below"),
+    REAL("torque_room", "N m", torque_room_nm, 5, "largest torque that current and voltage leave"),
     REAL("id_set", "A", current_set_a.d, 4, "current set-point, d"),
     REAL("iq_set", "A", current_set_a.q, 4, "current set-point, q"),
     REAL("id", "A", current_a.d, 4, "current in the frame of the angle in use, d"),

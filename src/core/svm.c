@@ -24,19 +24,45 @@ static float unit_clamp(float x)
     return x >= 0.0f ? (x <= 1.0f ? x : 1.0f) : 0.0f; /* 0 for what is no number */
 }
 
-cvk_svm_output cvk_svm(cvk_ab voltage_v, float bus_v)
+/* Onto the circle, when it lies outside. */
+static cvk_ab on_circle(cvk_ab v, float radius_v, float *headroom)
 {
-    const cvk_abc x = cvk_clarke_inverse(voltage_v);
+    const float length = sqrtf(v.alpha * v.alpha + v.beta * v.beta);
+    const float shorten = length > radius_v ? radius_v / length : 1.0f;
+    *headroom = length < radius_v ? 1.0f - length / radius_v : 0.0f;
+    return (cvk_ab){shorten * v.alpha, shorten * v.beta};
+}
+
+static void cut_off(cvk_svm_output *out, float bus_v)
+{
+    cvk_abc *d = &out->duties;
+    *d = (cvk_abc){unit_clamp(d->a), unit_clamp(d->b), unit_clamp(d->c)};
+    out->voltage_v = cvk_clarke((cvk_abc){bus_v * d->a, bus_v * d->b, bus_v * d->c});
+}
+
+cvk_svm_output cvk_svm(cvk_ab voltage_v, float bus_v, cvk_depth depth)
+{
+    float circle = 0.0f;
+    cvk_ab v = voltage_v;
+    if (depth <= CVK_DEPTH_LINEAR) {
+        v = on_circle(v, bus_v * (depth == CVK_DEPTH_SINE ? 0.5f : 1.0f / CVK_SQRT3), &circle);
+    }
+    const cvk_abc x = cvk_clarke_inverse(v);
     const float high = max3(x), low = min3(x), share = (high - low) / bus_v;
-    const float shorten = share > 1.0f ? 1.0f / share : 1.0f;
+    const bool cuts = share > 1.0f && depth == CVK_DEPTH_SIX_STEP;
+    const float shorten = share > 1.0f && !cuts ? 1.0f / share : 1.0f;
     const float per_volt = shorten / bus_v;
     const float centre = 0.5f - 0.5f * (high + low) * per_volt;
     cvk_svm_output out = {
         .duties = {centre + x.a * per_volt, centre + x.b * per_volt, centre + x.c * per_volt},
-        .voltage_v = {voltage_v.alpha * shorten, voltage_v.beta * shorten},
-        .headroom = share < 1.0f ? 1.0f - share : 0.0f,
+        .voltage_v = {v.alpha * shorten, v.beta * shorten},
+        .headroom = depth <= CVK_DEPTH_LINEAR ? circle
+                    : share < 1.0f            ? 1.0f - share
+                                              : 0.0f,
     };
-    if (!(share < SAFE_SHARE)) { /* rounding, and what is no number */
+    if (cuts) {
+        cut_off(&out, bus_v);
+    } else if (!(share < SAFE_SHARE)) { /* rounding, and what is no number */
         cvk_abc *d = &out.duties;
         *d = (cvk_abc){unit_clamp(d->a), unit_clamp(d->b), unit_clamp(d->c)};
     }

@@ -82,7 +82,7 @@ START_TEST(svm_makes_the_vector)
             float length = bus / CVK_SQRT3 * 0.0999f * (float)size;
             float angle = (float)n * CVK_PI / 180.0f;
             cvk_ab wanted = {length * cosf(angle), length * sinf(angle)};
-            cvk_svm_output out = cvk_svm(wanted, bus);
+            cvk_svm_output out = cvk_svm(wanted, bus, CVK_DEPTH_HEXAGON);
             cvk_ab made = cvk_clarke(out.duties);
             ck_assert_float_eq_tol(made.alpha * bus, wanted.alpha, 2e-5f);
             ck_assert_float_eq_tol(made.beta * bus, wanted.beta, 2e-5f);
@@ -99,7 +99,7 @@ START_TEST(svm_shortens_to_the_hexagon)
     for (int n = 0; n < 360; n++) {
         float angle = (float)n * CVK_PI / 180.0f;
         cvk_ab wanted = {40.0f * cosf(angle), 40.0f * sinf(angle)};
-        cvk_svm_output out = cvk_svm(wanted, bus);
+        cvk_svm_output out = cvk_svm(wanted, bus, CVK_DEPTH_HEXAGON);
         const float duties[] = {out.duties.a, out.duties.b, out.duties.c};
         for (int phase = 0; phase < 3; phase++) {
             ck_assert_float_ge(duties[phase], 0.0f);

@@ -419,7 +419,7 @@ static double switched_ripple_a(const cvk_rig_config *rig, double pwm_hz, double
             const cvk_rotation turn = cvk_rotation_of(0.2618f * (float)k);
             const float bus_v = (float)rig->supply.bus_v;
             const cvk_ab v = {share * bus_v * turn.cosine, share * bus_v * turn.sine};
-            const cvk_abc d = cvk_svm(v, bus_v).duties;
+            const cvk_abc d = cvk_svm(v, bus_v, CVK_DEPTH_HEXAGON).duties;
             double i = 0.0, low = 0.0, high = 0.0;
             for (int n = 0; n < STEPS; n++) {
                 const double up = fabs(2.0 * (n + 0.5) / STEPS - 1.0); /* the carrier */

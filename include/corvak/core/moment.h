@@ -217,6 +217,8 @@ typedef struct cvk_moment {
     int32_t position_turns;  /* whole turns of the shaft since power-up, */
     float position_mech_rad; /* and so much more: less than a turn */
     float speed_set_rad_s;   /* after its slew */
+    float weakening_a;       /* d current that weakens the field: 0 or below */
+    float torque_room_nm;    /* largest torque that current and voltage leave */
     cvk_dq current_set_a;    /* after limits */
     /* voltage */
     cvk_rotation frame;   /* of `angle` */

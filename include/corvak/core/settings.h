@@ -29,6 +29,17 @@ typedef struct cvk_inverter_settings {
     float voltage_v, knee_a;
 } cvk_inverter_settings;
 
+typedef struct cvk_modulation_settings {
+    int32_t depth; /* cvk_depth (svm.h) */
+} cvk_modulation_settings;
+
+typedef struct cvk_torque_settings {
+    int32_t least_current;     /* 1: a salient motor gets the d current that spares most of the q */
+    int32_t weakening;         /* 1: at the end of the voltage a d current weakens the field */
+    float weakening_current_a; /* the largest such d current, also of one that is asked for; 0:
+                                  limit.current_a */
+} cvk_torque_settings;
+
 typedef struct cvk_sensing_settings {
     float offset_phase_a_a, offset_phase_b_a, offset_phase_c_a; /* reading at no current */
     float delay_s;                                              /* age of a current reading */
@@ -160,10 +171,12 @@ typedef struct cvk_program_settings {
 typedef struct cvk_settings {
     cvk_motor_settings motor;
     cvk_inverter_settings inverter;
+    cvk_modulation_settings modulation;
     cvk_sensing_settings sensing;
     cvk_protect_settings protect;
     cvk_limit_settings limit;
     cvk_current_settings current;
+    cvk_torque_settings torque;
     cvk_speed_settings speed;
     cvk_position_settings position;
     cvk_angle_settings angle;
