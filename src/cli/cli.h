@@ -33,6 +33,7 @@ int cmd_calibrate(int argc, char **argv);
 int cmd_gains(int argc, char **argv);
 int cmd_run(int argc, char **argv);
 int cmd_ladder(int argc, char **argv);
+int cmd_range(int argc, char **argv);
 int cmd_replay(int argc, char **argv);
 int cmd_serve(int argc, char **argv);
 int cmd_tune(int argc, char **argv);

@@ -28,6 +28,7 @@ static const struct {
     {"replay", "run the observers over a log and search their settings", cmd_replay},
     {"run", "run the controller on the simulated rig through a scenario", cmd_run},
     {"ladder", "the lowest and the highest usable speed", cmd_ladder},
+    {"range", "what torque there is at which speed", cmd_range},
     {"serve", "the simulated controller as a process of its own", cmd_serve},
     {"tune", "a live session with a controller: guarded changes, measured steps", cmd_tune},
     {"parameters", "list what a tune file may hold", cmd_parameters},

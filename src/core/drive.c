@@ -19,6 +19,8 @@ _Static_assert(sizeof(cvk_drive_state) <= sizeof(cvk_drive),
 _Static_assert(sizeof(float) == 4, "The core computes in 32-bit floats: choose a compiler or "
                                    "options with a 4-byte float.");
 
+#define DEPTH_HEADROOM 0.15f /* of the voltage, that a change of the depth needs */
+
 #if defined(__GNUC__)
 #define CVK_RARE __attribute__((noinline, cold))
 #else
@@ -330,6 +332,26 @@ static cvk_status refuse_while_on(const cvk_parameter *row, const cvk_settings *
     return CVK_BRIDGE_IS_ON;
 }
 
+/* Another depth near the end of the voltage would take voltage away, or give it, at once. */
+static bool changes_depth_at_the_end(const cvk_drive_state *d, const cvk_settings *settings)
+{
+    return d->gates_on && d->now.headroom < DEPTH_HEADROOM &&
+           settings->modulation.depth != d->setup[d->setup_live].settings.modulation.depth;
+}
+
+static cvk_status refuse_depth(const cvk_settings *settings, cvk_refusal *why)
+{
+    if (why != NULL) {
+        *why = (cvk_refusal){.field = "modulation.depth",
+                             .value = (float)settings->modulation.depth,
+                             .parameter = cvk_parameter_named("modulation.depth"),
+                             .against = "the voltage that is in use",
+                             .reason = "the motor runs near the end of the voltage: slow down "
+                                       "first, until headroom is above 0.15"};
+    }
+    return CVK_CONTRADICTION;
+}
+
 /* Prepares settings in the free place; nothing is staged yet. `on_trial`: the bridge may be on. */
 static cvk_status prepare_next(cvk_drive_state *d, const cvk_settings *settings, bool on_trial,
                                cvk_refusal *why)
@@ -345,6 +367,9 @@ static cvk_status prepare_next(cvk_drive_state *d, const cvk_settings *settings,
     row = leap(&d->setup[live].settings, settings);
     if (d->gates_on && row != NULL) {
         return refuse_leap(row, settings, why);
+    }
+    if (changes_depth_at_the_end(d, settings)) {
+        return refuse_depth(settings, why);
     }
     return cvk_setup_prepare(&d->setup[1u - live], &d->hardware, settings, why);
 }

@@ -183,7 +183,7 @@ static void prepare_torque(cvk_setup *setup)
     }
 }
 
-static float most_duty(const cvk_hardware *hardware)
+float cvk_hardware_most_duty(const cvk_hardware *hardware)
 {
     const float pwm_hz = 1.0f / (hardware->period_s * (float)hardware->updates_per_period);
     return hardware->current_sensing == CVK_CURRENTS_LOW_SIDE
@@ -233,7 +233,7 @@ cvk_status cvk_setup_prepare(cvk_setup *setup, const cvk_hardware *hardware,
         const cvk_motor_settings *m = &setup->settings.motor;
         const float torque_per_a = 1.5f * (float)m->pole_pairs * m->flux_linkage_wb;
         setup->current_per_torque = torque_per_a > 0.0f ? 1.0f / torque_per_a : 0.0f;
-        setup->most_duty = most_duty(hardware);
+        setup->most_duty = cvk_hardware_most_duty(hardware);
         setup->pole_pairs = m->pole_pairs > 0 ? m->pole_pairs : 1;
         setup->per_pole_pair = 1.0f / (float)setup->pole_pairs;
     }

@@ -54,6 +54,9 @@ typedef struct cvk_hardware {
 /* 20 kHz, one update, currents always valid. */
 cvk_hardware cvk_hardware_default(void);
 
+/* The largest duty with which low-side shunts still see their phase; 1 with other sensing. */
+float cvk_hardware_most_duty(const cvk_hardware *hardware);
+
 /* A drive's memory, owned by the caller. Its inside is private: what may be known of it is in the
  * moment. */
 #define CVK_DRIVE_BYTES 3072u
