@@ -61,10 +61,9 @@ corvak record duty --rig data/wheel.rig.yaml --seed 7 --scenario data/centring.s
 corvak record spin --rig data/mixer.rig.yaml -o sensors-spin.h5 \
     -c t,ia,ib,ic,duty_a,duty_b,duty_c,vdc,theta_m,enc,index,hall,sin,cos,tach 2>/dev/null
 corvak calibrate sensors-spin.h5 --plot "$shots/calibrate-page.png" >/dev/null
-corvak record spin --rig data/blower.rig.yaml --seed 7 --scope va,vb,ia --from 1.45 \
-    --length 0.00015 -o scope.csv --plot "$shots/record-scope.png" 2>/dev/null
 
 corvak gains wheel.card.yaml data/wheel.rig.yaml -o wheel.tune.yaml >/dev/null
+corvak range wheel.card.yaml data/wheel.rig.yaml --plot "$shots/range-page.png" >/dev/null
 corvak run data/wheel.rig.yaml data/throwing.scenario.yaml --tune wheel.tune.yaml \
     --plot "$shots/run-page.png" -o run.h5 \
     -c t,ia,ib,ic,duty_a,duty_b,duty_c,vdc,true_theta_e >/dev/null

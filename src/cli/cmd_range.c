@@ -12,6 +12,7 @@
 #include <math.h>
 
 #define VERB "range"
+#define NEAR 1.4 /* times the end of the map, to which the speed of a lifted bus is drawn */
 #define RPM_PER_RAD_S (60.0 / 6.28318530717958647693)
 
 typedef struct arguments {
@@ -159,6 +160,9 @@ static gboolean draw(const cvk_torque_map *r, const char *name, const char *path
     if (g == NULL) {
         return FALSE;
     }
+    const double last_rpm = RPM_PER_RAD_S * r->speed_mech_rad_s[CVK_TORQUE_MAP_POINTS - 1],
+                 off_rpm = RPM_PER_RAD_S * r->off_mech_rad_s;
+    const double end_rpm = off_rpm < NEAR * last_rpm ? fmax(last_rpm, 1.05 * off_rpm) : last_rpm;
     fprintf(g, "$map << EOD\n");
     for (int n = 0; n < CVK_TORQUE_MAP_POINTS; n++) {
         fprintf(g, "%g", RPM_PER_RAD_S * r->speed_mech_rad_s[n]);
@@ -171,9 +175,12 @@ static gboolean draw(const cvk_torque_map *r, const char *name, const char *path
             "EOD\nset lmargin at screen 0.08\nset rmargin at screen 0.76\nset bmargin at screen "
             "0.09\nset tmargin at screen 0.92\nset key outside right center\nset xlabel 'speed / "
             "rpm'\nset ylabel 'torque / N m'\nset yrange [0:*]\nset xrange [0:%g]\n",
-            RPM_PER_RAD_S * r->speed_mech_rad_s[CVK_TORQUE_MAP_POINTS - 1]);
-    fprintf(g, "set arrow 1 from %g, graph 0 to %g, graph 1 nohead dt 3 lw 1.5 lc rgb '" GREY "'\n",
-            RPM_PER_RAD_S * r->off_mech_rad_s, RPM_PER_RAD_S * r->off_mech_rad_s);
+            end_rpm);
+    if (off_rpm < end_rpm) {
+        fprintf(
+            g, "set arrow 1 from %g, graph 0 to %g, graph 1 nohead dt 3 lw 1.5 lc rgb '" GREY "'\n",
+            off_rpm, off_rpm);
+    }
     fprintf(g, "plot ");
     for (int d = 0; d < CVK_DEPTHS; d++) {
         fprintf(g, "$map using 1:%d with lines lw 2 lc rgb '%s' title '%s', ", 2 + 2 * d,
@@ -186,7 +193,8 @@ static gboolean draw(const cvk_torque_map *r, const char *name, const char *path
     if (isfinite(r->continuous_nm)) {
         fprintf(g, "%g with lines lw 1.5 dt 4 lc rgb 'black' title 'for long', ", r->continuous_nm);
     }
-    fprintf(g, "NaN with lines dt 3 lw 1.5 lc rgb '" GREY "' title 'bus lifted when off'\n");
+    fprintf(g, "NaN with lines dt 3 lw 1.5 lc rgb '" GREY "' %s\n",
+            off_rpm < end_rpm ? "title 'bus lifted when off'" : "notitle");
     return close_figure(g, path, complaint);
 }
 

@@ -200,6 +200,30 @@ START_TEST(a_ladder_finds_both_ends)
 }
 END_TEST
 
+/* What the saliency allows, at standstill; and what torque there is at which speed. */
+START_TEST(the_ends_of_the_range)
+{
+    assert_status(
+        run(CORVAK_COMMAND " gains wheel.card.yaml " WHEEL " --injection -o creeping.tune.yaml"),
+        0);
+    assert_says(out, "injection.voltage_v");
+    assert_status(run(CORVAK_COMMAND " run " WHEEL " " CORVAK_DATA
+                                     "/creeping.scenario.yaml --tune creeping.tune.yaml"),
+                  0);
+    assert_says(out, "sees_it              1 s to 7 s: met");
+    assert_status(run(CORVAK_COMMAND " range wheel.card.yaml " WHEEL " --plot range.svg"), 0);
+    assert_says(out, "six_step");
+    assert_says(out, "lifts the bus beyond 38.4 V");
+    assert_status(run(CORVAK_COMMAND " range wheel.card.yaml " WHEEL " --json"), 0);
+    assert_says(out, "\"continuous_torque_nm\"");
+    assert_status(run(CORVAK_COMMAND " range wheel.card.yaml " WHEEL " --winding 0"), 2);
+    assert_status(run(CORVAK_COMMAND " range wheel.card.yaml"), 2);
+    assert_status(run(CORVAK_COMMAND " gains wheel.card.yaml " WHEEL " --bandwidth 5000"), 1);
+    assert_says(err, "at most");
+    assert_status(run(CORVAK_COMMAND " gains wheel.card.yaml " WHEEL " --margin 5"), 2);
+}
+END_TEST
+
 /* A run's log goes through the observers; with its true angle, and a search. */
 START_TEST(a_log_is_replayed)
 {
@@ -244,6 +268,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, a_device_is_judged_too);
     tcase_add_test(tests, the_table_moves_to_exact_angles);
     tcase_add_test(tests, a_ladder_finds_both_ends);
+    tcase_add_test(tests, the_ends_of_the_range);
     tcase_add_test(tests, a_log_is_replayed);
 }
 

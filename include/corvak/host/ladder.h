@@ -36,8 +36,9 @@ typedef struct cvk_ladder {
     cvk_fault fault;       /* that ended it */
 } cvk_ladder;
 
-/* Walks a device that is at rest, and stops it. What the walk ends with is the answer, a fault included; other
- * statuses are the device's refusals. `progress` may be null; false ends the walk. */
+/* Walks a device that is at rest, and stops it. What the walk ends with is the answer, a fault
+ * included; other statuses are the device's refusals. `progress` may be null; false ends the walk.
+ */
 cvk_status cvk_ladder_walk(cvk_device *device, const cvk_ladder_options *options,
                            bool (*progress)(void *context, double share), void *context,
                            cvk_ladder *out, cvk_refusal *why) CVK_MUST_CHECK;

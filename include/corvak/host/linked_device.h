@@ -13,9 +13,9 @@
 extern "C" {
 #endif
 
-/* Begins the stream; the session must own the controller, and outlive the device. Only settings, step,
- * request and close may be called. Rows that were lost on the way are left out. CVK_UNKNOWN_NAME
- * when the controller lacks a signal, CVK_NO_MEMORY, or what the session says. */
+/* Begins the stream; the session must own the controller, and outlive the device. Only settings,
+ * step, request and close may be called. Rows that were lost on the way are left out.
+ * CVK_UNKNOWN_NAME when the controller lacks a signal, CVK_NO_MEMORY, or what the session says. */
 cvk_status cvk_linked_device_open(cvk_device *device, cvk_session *session) CVK_MUST_CHECK;
 
 #ifdef __cplusplus
