@@ -9,12 +9,12 @@
 #include "angles.h"
 
 /* The rotor is here, or (not known) its axis is, either way round. */
-void cvk_injection_seed(cvk_injection *injection, float angle_rad, float speed_rad_s, bool known);
+void cvk_injection_seed(cvk_injection *s, float angle_rad, float speed_rad_s, bool known);
 
 /* Writes the source, and the current without what the injection makes of it. */
-void cvk_injection_step(cvk_injection *injection, const cvk_setup *setup, cvk_moment *now);
+void cvk_injection_step(cvk_injection *s, const cvk_setup *setup, cvk_moment *now);
 
 /* To be added to the voltage of this call. */
-cvk_ab cvk_injection_voltage(cvk_injection *injection, const cvk_setup *setup);
+cvk_ab cvk_injection_voltage(cvk_injection *s, const cvk_setup *setup);
 
 #endif
