@@ -7,7 +7,7 @@
 #ifndef CORVAK_CORE_CALIBRATE_H
 #define CORVAK_CORE_CALIBRATE_H
 
-#include "angles.h"
+#include "angle_sources.h"
 
 /* Where current and sensor lay to each other, over a sweep one way. */
 typedef struct cvk_sweep {

@@ -6,7 +6,7 @@
 #ifndef CORVAK_CORE_DECODERS_H
 #define CORVAK_CORE_DECODERS_H
 
-#include "angles.h"
+#include "angle_sources.h"
 
 /* A reading, understood. */
 typedef struct cvk_rotor_reading {

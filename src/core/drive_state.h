@@ -5,7 +5,7 @@
 #ifndef CORVAK_CORE_DRIVE_STATE_H
 #define CORVAK_CORE_DRIVE_STATE_H
 
-#include "angles.h"
+#include "angle_sources.h"
 #include "calibrate.h"
 #include "measure.h"
 #include "reference.h"

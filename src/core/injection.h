@@ -6,7 +6,7 @@
 #ifndef CORVAK_CORE_INJECTION_H
 #define CORVAK_CORE_INJECTION_H
 
-#include "angles.h"
+#include "angle_sources.h"
 
 /* The rotor is here, or (not known) its axis is, either way round. */
 void cvk_injection_seed(cvk_injection *s, float angle_rad, float speed_rad_s, bool known);

@@ -9,7 +9,7 @@
  * makes of it (a least-squares step, normalised). Whichever it is, the misfit is gone, and with it
  * the angle error that holding the length at a wrong value would make.
  */
-#include "angles.h"
+#include "angle_sources.h"
 
 #include "bounds.h"
 

@@ -10,7 +10,7 @@
  * times as much in a voltage as in a flux linkage, so the filters are no faster than the rotor
  * turns.
  */
-#include "angles.h"
+#include "angle_sources.h"
 
 void cvk_emf_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
 {

@@ -9,7 +9,7 @@
  * permanent-magnet synchronous motors based on a nonlinear observer", IEEE Trans. Power Electron.
  * 25(2), 2010). A tracking filter gives angle and speed.
  */
-#include "angles.h"
+#include "angle_sources.h"
 
 /* The pull acts per radian turned as well: at least so much of the error in a radian. */
 #define PULL_PER_RAD 0.6f

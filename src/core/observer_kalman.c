@@ -8,7 +8,7 @@
  * 62(4), 2017). Errors: flux along d and q (share of the magnets'), angle, angle turned in a
  * sample. Noise of the measurement is the unit of all variances; two drifts set the bandwidths.
  */
-#include "angles.h"
+#include "angle_sources.h"
 
 #include "bounds.h"
 

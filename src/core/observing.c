@@ -4,7 +4,7 @@
  */
 #include "corvak/core/observing.h"
 
-#include "angles.h"
+#include "angle_sources.h"
 #include "inverter.h"
 
 #include <stddef.h>

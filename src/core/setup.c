@@ -7,7 +7,7 @@
 #include "corvak/core/svm.h"
 
 #include "bounds.h"
-#include "observer.h"
+#include "tracked.h"
 
 #include <stddef.h>
 
