@@ -376,7 +376,8 @@ START_TEST(the_current_loop_holds_on_a_real_bridge)
 }
 END_TEST
 
-/* A step on a perfect bench is what was predicted, turning slowly and by 0.6 rad per sample. */
+/* A step on a perfect bench is what was predicted, turning slowly and by 0.6 rad per sample; and
+ * with two control calls in a PWM period in half the time. */
 START_TEST(a_step_is_as_predicted)
 {
     static const double turned[] = {0.02, 0.6};
@@ -385,12 +386,15 @@ START_TEST(a_step_is_as_predicted)
     double dq[2], highest = 0.0;
     int rise = 0;
     rig.motor.flux_linkage_wb = 8e-4;
+    rig.inverter.updates_per_period = 1 + _i / 2;
     compute(&rig, 0.01);
+    const double rate_hz = rig.inverter.pwm_hz * rig.inverter.updates_per_period;
+    ck_assert_double_eq_tol(gains.current.bandwidth_hz * 2.0 * PI, rate_hz / 3.5, 1e-3 * rate_hz);
     rig.tune = gains.settings;
     rig.tune.angle.source = CVK_BY_ROTOR_SENSOR;
     rig.tune.rotor.bandwidth_hz = 200.0f;
     rig.tune.protect.trip_current_a = 50.0f;
-    bring_to_speed(&rig, turned[_i] * rig.inverter.pwm_hz / rig.motor.pole_pairs);
+    bring_to_speed(&rig, turned[_i % 2] * rig.inverter.pwm_hz / rig.motor.pole_pairs);
     ask((cvk_request){.mode = CVK_MODE_CURRENT, .current_a = {0.0f, (float)step_a}});
     true_dq(dq);
     ck_assert_double_eq_tol(dq[1], 0.0, 0.01 * step_a);
@@ -473,7 +477,7 @@ static void add(TCase *tests)
     tcase_add_loop_test(tests, gains_hold_for_every_load, 0, 4);
     tcase_add_test(tests, wishes_are_kept_or_refused);
     tcase_add_test(tests, pwm_frequencies_are_compared);
-    tcase_add_loop_test(tests, a_step_is_as_predicted, 0, 2);
+    tcase_add_loop_test(tests, a_step_is_as_predicted, 0, 4);
     tcase_add_loop_test(tests, the_current_loop_holds_on_a_real_bridge, 0, CASES);
 }
 
