@@ -216,8 +216,62 @@ START_TEST(a_torque_takes_the_least_current)
 }
 END_TEST
 
+/* Tries another depth once there is hardly any voltage left, and once while there is plenty. */
+typedef struct depth_trial {
+    cvk_drive *drive;
+    bool tried_early, tried_late;
+} depth_trial;
+
+static cvk_status try_depth(cvk_drive *drive, int depth, cvk_refusal *why)
+{
+    cvk_settings s = *cvk_drive_settings(drive);
+    const cvk_trial_terms terms = cvk_trial_terms_default();
+    s.modulation.depth = depth;
+    return cvk_drive_try(drive, CVK_SIM_OWNER, &s, &terms, why);
+}
+
+static bool try_on_row(void *context, const cvk_device_row *row, const cvk_device_truth *truth)
+{
+    depth_trial *d = context;
+    cvk_refusal why = {0};
+    (void)truth;
+    const bool runs = row->now->start_phase == CVK_START_RUN;
+    if (runs && !d->tried_early && row->now->headroom > 0.5f) {
+        ck_assert_int_eq(try_depth(d->drive, CVK_DEPTH_LINEAR, &why), CVK_OK);
+        d->tried_early = true;
+    }
+    if (runs && !d->tried_late && row->now->headroom < 0.05f &&
+        row->now->trial > CVK_TRIAL_WAITING) {
+        ck_assert_int_eq(try_depth(d->drive, CVK_DEPTH_SIX_STEP, &why), CVK_CONTRADICTION);
+        ck_assert_str_eq(why.field, "modulation.depth");
+        d->tried_late = true;
+    }
+    return true;
+}
+
+START_TEST(the_depth_stays_near_the_end_of_the_voltage)
+{
+    const cvk_rig_config rig = bench_with_gains("mixer", 2);
+    const cvk_torque_map map = map_of(&rig);
+    const double top = map.depth[CVK_DEPTH_HEXAGON].top_mech_rad_s * rig.motor.pole_pairs;
+    const cvk_run_plan plan = {
+        .count = 2,
+        .item = {{0.3, {.mode = CVK_MODE_SPEED, .speed_rad_s = (float)(0.2 * top)}},
+                 {13.0, {.mode = CVK_MODE_SPEED, .speed_rad_s = (float)(1.2 * top)}}},
+        .length_s = 14.5};
+    cvk_device device;
+    cvk_run run;
+    ck_assert_int_eq(cvk_sim_device_open(&device, &rig, 4, NULL), CVK_OK);
+    depth_trial trial = {.drive = &cvk_sim_device_inside(&device)->drive};
+    ck_assert_int_eq(cvk_run_device(&device, &plan, try_on_row, &trial, &run, NULL), CVK_OK);
+    cvk_device_close(&device);
+    ck_assert(trial.tried_early && trial.tried_late);
+}
+END_TEST
+
 static void add(TCase *tests)
 {
+    tcase_add_test(tests, the_depth_stays_near_the_end_of_the_voltage);
     tcase_add_loop_test(tests, speeds_are_those_of_the_map, 0, 3);
     tcase_add_loop_test(tests, weakening_comes_and_goes, 0, 3);
     tcase_add_loop_test(tests, a_torque_takes_the_least_current, 0, 2);
