@@ -68,4 +68,11 @@ echo "the link on the emulated board:"
 timeout 60 qemu-system-arm -M mps2-an386 -nographic -icount shift=0 \
     -semihosting-config enable=on,target=native \
     -kernel "$here/build/cortex-m4f/ports/cortex_m4f/link_cost" || failed=1
+echo "the wheel on the emulated board, over its serial line:"
+cd "$here"
+timeout 120 ./scripts/board.sh "$host" ports/cortex_m4f/board.session >"$work/board.txt" || failed=1
+cat "$work/board.txt"
+for words in "runs at 6" "change 1 is kept" "speed      [78][0-9.]* rpm" "the bridge is off"; do
+    grep -q "$words" "$work/board.txt" || { echo "the board does not say \"$words\""; failed=1; }
+done
 exit $failed

@@ -8,6 +8,8 @@
 void reset(void);
 void _start(void);
 void trap(void);
+/* For programs that have a control interrupt. */
+void sys_tick(void) __attribute__((weak, alias("trap")));
 extern uint32_t stack_top;
 
 void trap(void)
@@ -27,5 +29,5 @@ void reset(void)
 static const struct vectors {
     const uint32_t *stack;
     void (*handler[15])(void);
-} vectors __attribute__((section(".vectors"), used)) = {&stack_top,
-                                                        {reset, trap, trap, trap, trap, trap}};
+} vectors __attribute__((section(".vectors"), used)) = {
+    &stack_top, {reset, trap, trap, trap, trap, trap, [14] = sys_tick}};
