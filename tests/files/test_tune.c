@@ -61,6 +61,8 @@ START_TEST(what_is_written_is_read_again)
     written.settings.start.current_a = written.settings.speed.current_a = 9.0f;
     written.settings.start.speed_rad_s = 900.0f;
     written.settings.observer.bandwidth_rad_s = 10.0f;
+    written.settings.motor.inductance_q_h = 2.0f * written.settings.motor.inductance_d_h;
+    written.settings.injection.leave_rad_s = 5000.0f;
     ck_assert_int_eq(cvk_tune_file_write(&written, path, &complaint), CVK_OK);
     ck_assert_msg(cvk_tune_file_read(&tune, path, &complaint) == CVK_OK, "%s", complaint.text);
     ck_assert_str_eq(tune.name, written.name);
