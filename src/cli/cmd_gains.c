@@ -325,6 +325,10 @@ static int check_numbers(arguments *a)
     if (!(a->margin_deg >= 20.0 && a->margin_deg <= 75.0)) {
         return complain_usage(VERB, "--margin: %g; it may be 20 to 75 degrees", a->margin_deg);
     }
+    if (a->injection && a->sensor) {
+        return complain_usage(VERB, "--injection finds the angle without a sensor: leave out "
+                                    "--rotor-sensor");
+    }
     a->wish.margin_rad = a->margin_deg / DEGREES;
     a->wish.injection = a->injection;
     return EXIT_DONE;

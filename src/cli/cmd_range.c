@@ -214,6 +214,10 @@ static int work(const arguments *a, const char *card_path, const char *rig_path)
     if (read_bench(VERB, rig_path, a->tune, a->parameters, &rig) != EXIT_DONE) {
         return EXIT_BAD_USAGE;
     }
+    if (!(a->winding_degc > rig.motor.ambient_degc)) {
+        return complain_usage(VERB, "--winding: %g degC is not above the rig's ambient_degc of %g",
+                              a->winding_degc, rig.motor.ambient_degc);
+    }
     if (!describe(a, &card, &rig, &motor)) {
         return EXIT_ANSWER_NO;
     }

@@ -48,6 +48,8 @@ static void print_outlook(const cvk_rig_config *config, const cvk_rig_outlook *o
                 o->depth[n].phase_voltage_v, RPM_PER_RAD_S * o->depth[n].no_load_mech_rad_s,
                 RPM_PER_RAD_S * o->depth[n].loaded_mech_rad_s);
     }
+    g_print("  faster than %.0f rpm a bridge that is switched off lifts the bus beyond %.4g V\n",
+            RPM_PER_RAD_S * o->off_mech_rad_s, (double)config->tune.protect.bus_max_v);
     g_print("\nat %.3g kHz PWM\n", 1e-3 * config->inverter.pwm_hz);
     g_print(
         "  current ripple        %.3g A peak to peak at most (at %.0f %% of the linear range)\n",
@@ -106,6 +108,7 @@ static void print_json(const cvk_rig_config *config, const cvk_rig_outlook *o)
         json_builder_end_object(b);
     }
     json_builder_end_array(b);
+    add(b, "switch_off_mech_rad_s", o->off_mech_rad_s);
     add(b, "ripple_a", o->ripple_a);
     add(b, "capacitor_ripple_a", o->capacitor_ripple_a);
     add(b, "radians_per_sample", o->radians_per_sample);

@@ -122,6 +122,8 @@ static void find_speeds(const cvk_rig_config *config, cvk_rig_outlook *out)
         out->depth[n].loaded_mech_rad_s =
             speed_at(config, voltage_v, config->tune.limit.current_a) / p;
     }
+    out->off_mech_rad_s =
+        (double)config->tune.protect.bus_max_v / (SQRT3 * config->motor.flux_linkage_wb * p);
 }
 
 #if defined(__GNUC__)

@@ -217,6 +217,8 @@ START_TEST(the_ends_of_the_range)
     assert_status(run(CORVAK_COMMAND " range wheel.card.yaml " WHEEL " --json"), 0);
     assert_says(out, "\"continuous_torque_nm\"");
     assert_status(run(CORVAK_COMMAND " range wheel.card.yaml " WHEEL " --winding 0"), 2);
+    assert_status(run(CORVAK_COMMAND " range wheel.card.yaml " WHEEL " --winding 20"), 2);
+    assert_says(err, "not above the rig's ambient_degc of 25");
     assert_status(run(CORVAK_COMMAND " range wheel.card.yaml"), 2);
     assert_status(run(CORVAK_COMMAND " gains wheel.card.yaml " WHEEL " --bandwidth 5000"), 1);
     assert_says(err, "at most");

@@ -41,6 +41,8 @@ START_TEST(plain_figures_are_the_textbook_ones)
     ck_assert_double_eq_tol(outlook.torque_limit_nm, 1.5 * 4 * 0.01 * 10, 1e-12);
     ck_assert_double_eq_tol(outlook.mechanical_time_constant_s, 1e-3 * 0.5 / (1.5 * 16e-4), 1e-9);
     ck_assert_double_eq_tol(outlook.depth[1].no_load_mech_rad_s, 24.0 / sqrt(3.0) / 0.01 / 4, 1e-6);
+    ck_assert_double_eq_tol(outlook.off_mech_rad_s,
+                            (double)config.tune.protect.bus_max_v / sqrt(3.0) / 0.01 / 4, 1e-6);
     ck_assert_double_eq_tol(outlook.radians_per_sample, 0.02, 1e-12);
     ck_assert_msg(outlook.doubts == 0, "%s", outlook.doubt[0]);
 }

@@ -31,6 +31,9 @@ typedef struct cvk_rig_outlook {
         double phase_voltage_v; /* peak of the fundamental */
         double no_load_mech_rad_s, loaded_mech_rad_s;
     } depth[CVK_OUTLOOK_DEPTHS];
+    /* Faster, a bridge that is switched off (out of field weakening, or with a motor that is driven
+     * from outside) lifts the bus beyond protect.bus_max_v. */
+    double off_mech_rad_s;
     double ripple_a;     /* largest peak-to-peak current ripple of a phase within a period */
     double ripple_depth; /* modulation depth at which it occurs, 1 = end of the linear range */
     double capacitor_ripple_a; /* largest rms ripple current that the bus capacitor has to carry */
