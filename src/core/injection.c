@@ -24,6 +24,7 @@
 #define LEAST_SWING 0.5f /* of the expected one; less or more: no motor, or another */
 #define MOST_SWING 2.0f
 #define MOST_ERROR_RAD 0.5f
+#define MOST_TURNED_RAD 0.5f /* in a period */
 #define SURE 0.8f
 
 static const cvk_parameter rows[] = {
@@ -84,49 +85,66 @@ static void follow(cvk_injection *s, const cvk_setup *setup, cvk_moment *now)
         (cvk_angle){s->at.angle_rad, s->at.speed_rad_s, 0.0f, CVK_ANGLE_OFF};
 }
 
-void cvk_injection_step(cvk_injection *s, const cvk_setup *setup, cvk_moment *now)
+/* Half the second difference of the current, up to this sample. */
+static cvk_ab bend_of(cvk_injection *s, cvk_ab i)
 {
-    const cvk_injection_constants *c = &setup->injection;
-    if (!(c->swing_a > 0.0f)) {
-        return;
-    }
-    const cvk_ab i = now->current_ab_a;
     const cvk_ab change = {i.alpha - s->before_a.alpha, i.beta - s->before_a.beta};
     const cvk_ab bend = {0.5f * (change.alpha - s->change_a.alpha),
                          0.5f * (change.beta - s->change_a.beta)};
     s->before_a = i;
     s->change_a = change;
+    return bend;
+}
+
+/* The swing in the frame of the angle, and what it says of the angle. While the axis is sought the
+ * rotor rests. */
+static void take_swing(cvk_injection *s, const cvk_setup *setup, cvk_dq swing, bool seeks)
+{
+    const cvk_injection_constants *c = &setup->injection;
+    const float error = cvk_clamp(c->rad_per_a * swing.q, MOST_ERROR_RAD);
+    s->swing_a.d += SWING_SHARE * (swing.d - s->swing_a.d);
+    s->swing_a.q += SWING_SHARE * (swing.q - s->swing_a.q);
+    s->last_swing_d_a = swing.d;
+    s->at.angle_rad += (seeks ? c->seek_gain : c->gain_angle) * error;
+    s->at.speed_rad_s += (seeks ? 0.0f : c->gain_speed) * error;
+    s->error_rad += ERROR_SHARE * (error - s->error_rad);
+    s->error_square_rad2 += ERROR_SHARE * (s->error_rad * s->error_rad - s->error_square_rad2);
+}
+
+/* The current without half of the swing, whose sign up to this sample is that of this call. */
+static cvk_ab base_of(const cvk_injection *s, cvk_ab i, cvk_rotation frame)
+{
+    const float half = 0.5f * s->sign;
+    const cvk_ab swung =
+        cvk_park_inverse((cvk_dq){half * s->swing_a.d, half * s->swing_a.q}, frame);
+    return (cvk_ab){i.alpha - swung.alpha, i.beta - swung.beta};
+}
+
+void cvk_injection_step(cvk_injection *s, const cvk_setup *setup, cvk_moment *now)
+{
+    if (!(setup->injection.swing_a > 0.0f)) {
+        return;
+    }
+    const cvk_ab bend = bend_of(s, now->current_ab_a);
     s->sign = s->sign > 0.0f ? -1.0f : 1.0f;
     if (!wanted(s, setup, now)) {
         follow(s, setup, now);
         return;
     }
     if (s->ticks++ == 0u) {
-        s->swing_a = (cvk_dq){c->swing_a, 0.0f};
+        s->swing_a = (cvk_dq){setup->injection.swing_a, 0.0f};
     }
-    const float turned = cvk_clamp(s->at.speed_rad_s * setup->period_s, 0.5f);
-    const float gain = now->start_phase == CVK_START_SEEK ? c->seek_gain : c->gain_angle;
-    const float speed_gain = now->start_phase == CVK_START_SEEK ? 0.0f : c->gain_speed;
-    const cvk_rotation middle = cvk_rotation_of(s->at.angle_rad);
+    const cvk_rotation frame = cvk_rotation_of(s->at.angle_rad);
+    s->at.speed_rad_s = cvk_clamp(s->at.speed_rad_s, MOST_TURNED_RAD / setup->period_s);
+    const float turned = s->at.speed_rad_s * setup->period_s;
     if (s->ticks > SETTLE_TICKS) {
-        const cvk_dq seen = cvk_park(bend, middle);
-        const cvk_dq swing = {s->sign * seen.d, s->sign * seen.q};
-        s->swing_a.d += SWING_SHARE * (swing.d - s->swing_a.d);
-        s->swing_a.q += SWING_SHARE * (swing.q - s->swing_a.q);
-        s->last_swing_d_a = swing.d;
-        const float error = cvk_clamp(c->rad_per_a * swing.q, MOST_ERROR_RAD);
-        s->at.angle_rad += gain * error;
-        s->at.speed_rad_s += speed_gain * error;
-        s->error_rad += ERROR_SHARE * (error - s->error_rad);
-        s->error_square_rad2 += ERROR_SHARE * (s->error_rad * s->error_rad - s->error_square_rad2);
+        const cvk_dq seen = cvk_park(bend, frame);
+        take_swing(s, setup, (cvk_dq){s->sign * seen.d, s->sign * seen.q},
+                   now->start_phase == CVK_START_SEEK);
     }
     s->at.angle_rad = cvk_wrap_angle(s->at.angle_rad + turned);
-    /* the sign that is now is that of the swing up to this sample */
-    const float half = 0.5f * s->sign;
-    const cvk_ab swung =
-        cvk_park_inverse((cvk_dq){half * s->swing_a.d, half * s->swing_a.q}, middle);
-    now->base_ab_a = (cvk_ab){i.alpha - swung.alpha, i.beta - swung.beta};
-    tell(s, setup, &now->source[CVK_ANGLE_INJECTION], cvk_park(now->base_ab_a, middle));
+    now->base_ab_a = base_of(s, now->current_ab_a, frame);
+    tell(s, setup, &now->source[CVK_ANGLE_INJECTION], cvk_park(now->base_ab_a, frame));
 }
 
 cvk_ab cvk_injection_voltage(cvk_injection *s, const cvk_setup *setup)
