@@ -4,6 +4,7 @@
  */
 #include "cli.h"
 
+#include "corvak/core/parameters.h"
 #include "corvak/files/card_yaml.h"
 #include "corvak/host/torque_map.h"
 #include "corvak/sim/sim.h"
@@ -22,10 +23,12 @@ typedef struct arguments {
     gboolean json;
 } arguments;
 
-static const char *const depth_names[CVK_DEPTHS] = {"sine", "linear", "hexagon", "six_step"};
+static const char *depth_name(int depth)
+{
+    return cvk_parameter_named("modulation.depth")->names[depth];
+}
 
-/* ---- what is known ----------------------------------------------------------------------------
- */
+/* ---- what is known --------------------------------------------------------------------------- */
 
 /* NaN, with the message printed, when the card lacks it. */
 static double needed(const cvk_card *card, cvk_card_key key)
@@ -73,8 +76,7 @@ static gboolean describe(const arguments *a, const cvk_card *card, const cvk_rig
                     m->pole_pairs);
 }
 
-/* ---- the answer -------------------------------------------------------------------------------
- */
+/* ---- the answer ------------------------------------------------------------------------------ */
 
 static void print_range(const arguments *a, const cvk_torque_motor *m, const cvk_torque_map *r,
                         const char *name)
@@ -93,7 +95,7 @@ static void print_range(const arguments *a, const cvk_torque_motor *m, const cvk
             "with field weakening");
     for (int d = 0; d < CVK_DEPTHS; d++) {
         const cvk_torque_depth *k = &r->depth[d];
-        g_print("  %-10s %8.2f V %8.0f rpm %10.0f rpm ", depth_names[d], k->voltage_v,
+        g_print("  %-10s %8.2f V %8.0f rpm %10.0f rpm ", depth_name(d), k->voltage_v,
                 RPM_PER_RAD_S * k->base_mech_rad_s, RPM_PER_RAD_S * k->top_mech_rad_s);
         if (isfinite(k->weakened_mech_rad_s)) {
             g_print("%18.0f rpm\n", RPM_PER_RAD_S * k->weakened_mech_rad_s);
@@ -134,7 +136,7 @@ static void print_json(const cvk_torque_map *r, const char *name)
     json_builder_begin_object(b);
     for (int d = 0; d < CVK_DEPTHS; d++) {
         const cvk_torque_depth *k = &r->depth[d];
-        json_builder_set_member_name(b, depth_names[d]);
+        json_builder_set_member_name(b, depth_name(d));
         json_builder_begin_object(b);
         add_json_number(b, "voltage_v", k->voltage_v);
         add_json_number(b, "base_mech_rad_s", k->base_mech_rad_s);
@@ -198,8 +200,7 @@ static gboolean draw(const cvk_torque_map *r, const char *name, const char *path
     return close_figure(g, path, complaint);
 }
 
-/* ---- the command ------------------------------------------------------------------------------
- */
+/* ---- the command ----------------------------------------------------------------------------- */
 
 static int work(const arguments *a, const char *card_path, const char *rig_path)
 {

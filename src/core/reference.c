@@ -67,7 +67,7 @@ static float speed_wanted(const cvk_setup *setup, const cvk_moment *now)
     const float wanted = now->request.mode == CVK_MODE_SPEED ? now->request.speed_rad_s : 0.0f;
     const float floor = copysignf(setup->start.yield_rad_s, now->angle.speed_rad_s);
     const bool too_slow = wanted * copysignf(1.0f, floor) < setup->start.yield_rad_s;
-    const bool bound = now->start_phase != CVK_START_IDLE && !(setup->injection.swing_a > 0.0f);
+    const bool bound = now->start_phase != CVK_START_IDLE && !cvk_injects(setup);
     return bound && too_slow ? floor : wanted;
 }
 
@@ -131,8 +131,7 @@ static void set_currents(const cvk_reference *reference, const cvk_setup *setup,
 void cvk_reference_step(cvk_reference *reference, const cvk_setup *setup, cvk_moment *now)
 {
     cvk_motion_count(&reference->motion, setup, now);
-    cvk_torque_step(&reference->torque, setup, now);
-    const float most_a = cvk_torque_most_q(&reference->torque, setup, now);
+    const float most_a = cvk_torque_step(&reference->torque, setup, now);
     if (now->start_phase > CVK_START_IDLE && now->start_phase < CVK_START_RUN) {
         wait_for_start(reference, setup, now);
     } else if (!cvk_mode_by_speed(now->request.mode)) {

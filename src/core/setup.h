@@ -80,6 +80,11 @@ typedef struct cvk_setup {
     float most_duty; /* above it a low-side shunt cannot see its phase */
 } cvk_setup;
 
+static inline bool cvk_injects(const cvk_setup *setup)
+{
+    return setup->injection.swing_a > 0.0f;
+}
+
 /* Checks settings against the hardware and prepares them. */
 cvk_status cvk_setup_prepare(cvk_setup *setup, const cvk_hardware *hardware,
                              const cvk_settings *settings, cvk_refusal *why) CVK_MUST_CHECK;

@@ -93,11 +93,6 @@ static void enter(cvk_startup *s, cvk_moment *now, cvk_start_phase phase)
     now->start_gives_v = now->bridge_waits = 0;
 }
 
-static bool injects(const cvk_setup *setup)
-{
-    return setup->injection.swing_a > 0.0f;
-}
-
 static void use(cvk_moment *now, cvk_angle_source source)
 {
     now->angle_source = (int32_t)source;
@@ -175,7 +170,7 @@ static void stand(cvk_startup *s, cvk_angles *angles, cvk_moment *now)
 
 static void from_rest(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cvk_moment *now)
 {
-    if (injects(setup)) {
+    if (cvk_injects(setup)) {
         enter(s, now, CVK_START_SEEK);
         cvk_seek_begin(&s->seek, angles);
     } else {
@@ -255,7 +250,7 @@ static void look(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
         now->start_d_a = 0.0f;
         return;
     }
-    if (answer == CVK_CATCH_SLOW && injects(setup)) {
+    if (answer == CVK_CATCH_SLOW && cvk_injects(setup)) {
         cvk_injection_seed(&angles->injection, c->angle_rad, c->speed_rad_s, true);
         cvk_observers_seed(angles, setup, now, c->angle_rad, c->speed_rad_s, CAUGHT_RAD2);
         now->source[CVK_ANGLE_INJECTION] =
@@ -420,8 +415,8 @@ static void run(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
     const float slow = setup->start.yield_rad_s, speed = now->angle.speed_rad_s;
     const float step_a = (float)CVK_JUDGE_TICKS * setup->start.current_step_a;
     const float along = wanted_speed(setup, now) * copysignf(1.0f, speed);
-    const bool yields = !injects(setup) && along < slow && fabsf(speed) < 1.2f * slow;
-    if (injects(setup)) {
+    const bool yields = !cvk_injects(setup) && along < slow && fabsf(speed) < 1.2f * slow;
+    if (cvk_injects(setup)) {
         choose_by_speed(s, setup, angles, reference, now);
     }
     now->start_phase = yields ? CVK_START_YIELD : CVK_START_RUN;

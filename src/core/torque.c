@@ -66,7 +66,13 @@ static void weaken(cvk_torque *t, const cvk_setup *setup, const cvk_moment *now)
     }
 }
 
-void cvk_torque_step(cvk_torque *t, const cvk_setup *setup, cvk_moment *now)
+static float most_q(const cvk_torque *t, const cvk_setup *setup, const cvk_moment *now)
+{
+    const float d_a = now->current_set_a.d, left = setup->bounds.current_square_a2 - d_a * d_a;
+    return left > 0.0f ? t->room * sqrtf(left) : 0.0f;
+}
+
+float cvk_torque_step(cvk_torque *t, const cvk_setup *setup, cvk_moment *now)
 {
     if (setup->torque.share > 0.0f && now->bridge_on != 0 && cvk_mode_by_angle(now->request.mode) &&
         now->angle_source != CVK_ANGLE_IMPOSED) {
@@ -74,15 +80,10 @@ void cvk_torque_step(cvk_torque *t, const cvk_setup *setup, cvk_moment *now)
     } else {
         *t = (cvk_torque){0.0f, 1.0f};
     }
+    const float q_a = most_q(t, setup, now);
     now->weakening_a = t->weakening_a;
-    now->torque_room_nm =
-        torque_per_a(setup, now->current_set_a.d) * cvk_torque_most_q(t, setup, now);
-}
-
-float cvk_torque_most_q(const cvk_torque *t, const cvk_setup *setup, const cvk_moment *now)
-{
-    const float d_a = now->current_set_a.d, left = setup->bounds.current_square_a2 - d_a * d_a;
-    return left > 0.0f ? t->room * sqrtf(left) : 0.0f;
+    now->torque_room_nm = torque_per_a(setup, now->current_set_a.d) * q_a;
+    return q_a;
 }
 
 float cvk_torque_d(const cvk_torque *t, const cvk_setup *setup, const cvk_moment *now, float q_a)

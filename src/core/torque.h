@@ -12,11 +12,9 @@ typedef struct cvk_torque {
     float room;        /* share of the q current that the voltage still lets flow */
 } cvk_torque;
 
-/* By the voltage that the call before wanted: writes weakening and torque_room_nm. */
-void cvk_torque_step(cvk_torque *torque, const cvk_setup *setup, cvk_moment *now);
-
-/* The largest q current, of either sign, beside what d current there is now. */
-float cvk_torque_most_q(const cvk_torque *torque, const cvk_setup *setup, const cvk_moment *now);
+/* By the voltage that the call before wanted: writes weakening and torque_room_nm. Returns the
+ * largest q current, of either sign, beside what d current there is now. */
+float cvk_torque_step(cvk_torque *torque, const cvk_setup *setup, cvk_moment *now);
 
 /* The d current for a q current: what is asked for by hand, within its limit, what spares current,
  * and what weakens the field. */
