@@ -14,6 +14,7 @@ bench: build
 	./build/dev/bench/bench_accuracy
 	./build/dev/bench/bench_cramer_rao
 	./build/dev/bench/bench_sensorless
+	./build/dev/bench/bench_control
 	./build/dev/bench/bench_link
 	./scripts/check-core.sh build/dev
 	./scripts/count-steps.py

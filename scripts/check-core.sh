@@ -9,7 +9,7 @@ set -eu
 cd "$(dirname "$0")/.."
 host=$(realpath "${1:-build/dev}")
 ./scripts/nanopb-source.sh build/nanopb
-for target in rv32imfc cortex-m4f; do
+for target in rv32imfc cortex-m4f-small cortex-m4f; do
     cmake --preset "$target" -DCORVAK_NANOPB_SOURCE="$(realpath build/nanopb)" >/dev/null 2>&1
     cmake --build --preset "$target" | tail -n 1
 done
@@ -38,8 +38,10 @@ if arm-none-eabi-nm "$program" | grep -E ' T (malloc|_sbrk|printf|__aeabi_d[a-z]
     echo "the linked program holds the functions above: heap, stdio or double arithmetic"
     failed=1
 fi
-echo "flash (text + data) and RAM (data + bss) of the least program:"
-arm-none-eabi-size "$program"
+echo "flash (text + data) and RAM (data + bss) of the least program, and of the same for little flash:"
+arm-none-eabi-size "$program" "build/cortex-m4f-small/ports/cortex_m4f/core_on_m4f"
+echo "the core alone, for little flash, before anything unused is left out:"
+arm-none-eabi-size -t build/cortex-m4f-small/libcorvak_core.a | tail -n 1
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
 for file in src/core/*.c; do
@@ -54,7 +56,8 @@ cat "$work"/*.su | awk '{split($1, at, ":"); own[at[4]] = $2}
 # the same run there and here: everything on, then without what is not of the bar
 here=$(pwd)
 cd "$work"
-for kind in "" plain "plain absolute" "plain encoder" "plain sincos" "plain halls"; do
+for kind in "" plain "plain absolute" "plain encoder" "plain sincos" "plain halls" \
+    "plain injection" "plain least_current" "plain weakening" "plain six_step"; do
     # shellcheck disable=SC2086
     "$host/bench/record_readings" $kind
     "$host/ports/replay/replay_native" >/dev/null

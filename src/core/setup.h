@@ -8,6 +8,7 @@
 #include "corvak/core/current_control.h"
 #include "corvak/core/drive.h"
 #include "corvak/core/parameters.h"
+#include "text.h"
 
 typedef struct cvk_rotor_constants {
     float ratio; /* electrical angle over the sensor's own, signed */
@@ -120,34 +121,34 @@ extern const cvk_parameter_rows cvk_motor_rows, cvk_measure_rows, cvk_protect_ro
 #define CVK_ROW(section, name, unit, low, high, preset, while_on, help)                            \
     {                                                                                              \
 #section, #name, unit, CVK_REAL, CVK_AT(section, name), low, high, preset, while_on, 0.0f, \
-            NULL, help                                                                             \
+            NULL, CVK_MEANING(help)                                                                \
     }
 /* of motor or inverter, as the current loop knows them: changes by half or twice at a time */
 #define CVK_ROW_MODEL(section, name, unit, low, high, preset, help)                                \
     {                                                                                              \
 #section, #name, unit, CVK_REAL, CVK_AT(section, name), low, high, preset, true, 2.0f,     \
-            NULL, help                                                                             \
+            NULL, CVK_MEANING(help)                                                                \
     }
 #define CVK_ROW_WHOLE(section, name, low, high, preset, help)                                      \
     {                                                                                              \
 #section, #name, "", CVK_WHOLE, CVK_AT(section, name), low, high, preset, false, 0.0f,     \
-            NULL, help                                                                             \
+            NULL, CVK_MEANING(help)                                                                \
     }
 #define CVK_ROW_CHOICE(section, name, names, most, preset, help)                                   \
     {                                                                                              \
 #section, #name, "", CVK_CHOICE, CVK_AT(section, name), 0, most, preset, false, 0.0f,      \
-            names, help                                                                            \
+            names, CVK_MEANING(help)                                                               \
     }
 /* while the bridge is on as well */
 #define CVK_ROW_CHOICE_ANY_TIME(section, name, names, most, preset, help)                          \
     {                                                                                              \
 #section, #name, "", CVK_CHOICE, CVK_AT(section, name), 0, most, preset, true, 0.0f,       \
-            names, help                                                                            \
+            names, CVK_MEANING(help)                                                               \
     }
 #define CVK_ROW_YES_NO(section, name, preset, help)                                                \
     {                                                                                              \
 #section, #name, "", CVK_YES_NO, CVK_AT(section, name), 0, 1, preset, false, 0.0f, NULL,   \
-            help                                                                                   \
+            CVK_MEANING(help)                                                                      \
     }
 #define CVK_ROWS(rows)                                                                             \
     {                                                                                              \

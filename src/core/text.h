@@ -8,6 +8,13 @@
 #include <stdbool.h>
 #include <stddef.h>
 
+/* What a parameter or signal means. A build for little flash leaves it out: hosts know it too. */
+#ifdef CVK_WITHOUT_MEANINGS
+#define CVK_MEANING(text) ""
+#else
+#define CVK_MEANING(text) text
+#endif
+
 /* What follows in `text` after `start`; null when it begins otherwise. */
 static inline const char *cvk_text_after(const char *text, const char *start)
 {

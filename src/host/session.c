@@ -313,7 +313,8 @@ static void put_parameter(cvk_session_parameter *p, const corvak_Parameter *m)
     copy_text(p->key, sizeof p->key, m->key);
     copy_text(p->section, sizeof p->section, m->key);
     copy_text(p->unit, sizeof p->unit, m->unit);
-    copy_text(p->help, sizeof p->help, m->help);
+    const cvk_parameter *own = cvk_parameter_named(m->key);
+    copy_text(p->help, sizeof p->help, m->help[0] == '\0' && own != NULL ? own->help : m->help);
     char *dot = strchr(p->section, '.');
     p->row.name = dot != NULL ? dot + 1 : "";
     if (dot != NULL) {
@@ -334,7 +335,8 @@ static void put_signal(cvk_session_signal *out, const corvak_Signal *m)
     *out = (cvk_session_signal){.whole = m->whole, .states = m->state_count};
     copy_text(out->name, sizeof out->name, m->name);
     copy_text(out->unit, sizeof out->unit, m->unit);
-    copy_text(out->help, sizeof out->help, m->help);
+    const cvk_signal *own = cvk_signal_named(m->name);
+    copy_text(out->help, sizeof out->help, m->help[0] == '\0' && own != NULL ? own->help : m->help);
     for (pb_size_t n = 0; n < m->state_count; n++) {
         copy_text(out->state[n], sizeof out->state[n], m->state[n]);
     }
