@@ -70,12 +70,14 @@ cvk_hardware cvk_sim_hardware(const cvk_rig_config *config)
     const double rate_hz = config->inverter.pwm_hz * config->inverter.updates_per_period;
     const int sensing = config->sensing.current_sensing;
     const bool low_side = sensing == CVK_SENSING_TWO_SHUNTS || sensing == CVK_SENSING_THREE_SHUNTS;
-    return (cvk_hardware){
-        .period_s = (float)(1.0 / rate_hz),
-        .updates_per_period = (int32_t)config->inverter.updates_per_period,
-        .current_sensing = low_side ? CVK_CURRENTS_LOW_SIDE : CVK_CURRENTS_ALWAYS,
-        .window_s =
-            low_side ? (float)(config->sensing.settling_s + config->inverter.dead_time_s) : 0.0f};
+    const bool single = sensing == CVK_SENSING_SINGLE_SHUNT;
+    const double window_s = config->sensing.settling_s + config->inverter.dead_time_s;
+    return (cvk_hardware){.period_s = (float)(1.0 / rate_hz),
+                          .updates_per_period = (int32_t)config->inverter.updates_per_period,
+                          .current_sensing = low_side ? CVK_CURRENTS_LOW_SIDE
+                                             : single ? CVK_CURRENTS_SINGLE_SHUNT
+                                                      : CVK_CURRENTS_ALWAYS,
+                          .window_s = low_side || single ? (float)window_s : 0.0f};
 }
 
 cvk_status cvk_sim_init(cvk_sim *sim, const cvk_rig_config *config, uint64_t seed, cvk_refusal *why)
@@ -152,10 +154,15 @@ cvk_sim_row cvk_sim_step(cvk_sim *sim)
         /* it was released, or handed over: then it is somebody else's to refresh */
     }
     const cvk_abc duty = cvk_drive_control(&sim->drive, &readings);
+    cvk_rig_shift(sim->rig, sim->shift);
     cvk_rig_advance(sim->rig, sim->duty);
     sim->duty[0] = (double)duty.a;
     sim->duty[1] = (double)duty.b;
     sim->duty[2] = (double)duty.c;
+    const cvk_abc shift = cvk_drive_now(&sim->drive)->shift;
+    sim->shift[0] = (double)shift.a;
+    sim->shift[1] = (double)shift.b;
+    sim->shift[2] = (double)shift.c;
     row.now = cvk_drive_now(&sim->drive);
     row.recorded = sim->program != NULL && cvk_excitation_recorded(sim->program);
     return row;

@@ -68,6 +68,7 @@ typedef struct cvk_injection {
     cvk_ab before_a, change_a; /* current at the sample before, and its change up to that */
     float sign;                /* of the voltage of this call */
     cvk_dq swing_a;            /* mean, in the frame of the angle */
+    float across_a;            /* mean swing along q, when the voltage is there; 0: none seen yet */
     float last_swing_d_a;
     float error_rad, error_square_rad2; /* means */
     cvk_ab injected_v;                  /* on top of the voltage that acts until the next sample */

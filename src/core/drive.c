@@ -229,6 +229,16 @@ cvk_hardware cvk_hardware_default(void)
         .period_s = 50e-6f, .updates_per_period = 1, .current_sensing = CVK_CURRENTS_ALWAYS};
 }
 
+/* A period's second half gives back what its first half lent to the windows. */
+static cvk_status check_single_shunt(const cvk_hardware *h, cvk_refusal *why)
+{
+    cvk_status status =
+        cvk_check_range("updates_per_period", (float)h->updates_per_period, 1.0f, 1.0f, why);
+    return status == CVK_OK
+               ? cvk_check_range("window_s", h->window_s, 1e-8f, 0.25f * h->period_s, why)
+               : status;
+}
+
 static cvk_status check_hardware(const cvk_hardware *h, cvk_refusal *why)
 {
     cvk_status status = cvk_check_range("period_s", h->period_s, 5e-6f, 1e-3f, why);
@@ -238,11 +248,14 @@ static cvk_status check_hardware(const cvk_hardware *h, cvk_refusal *why)
     }
     if (status == CVK_OK) {
         status = cvk_check_range("current_sensing", (float)h->current_sensing, 0.0f,
-                                 (float)CVK_CURRENTS_LOW_SIDE, why);
+                                 (float)CVK_CURRENTS_SINGLE_SHUNT, why);
     }
     if (status == CVK_OK) {
         status = cvk_check_range("window_s", h->window_s, 0.0f,
                                  0.25f * h->period_s * (float)h->updates_per_period, why);
+    }
+    if (status == CVK_OK && h->current_sensing == CVK_CURRENTS_SINGLE_SHUNT) {
+        status = check_single_shunt(h, why);
     }
     return status;
 }

@@ -10,7 +10,8 @@
  *     swing q = V T  (1/Ld - 1/Lq) / 2 sin 2x
  *
  * The second difference of the currents leaves the swing alone, whatever slope they have. It does
- * not tell north from south: seek.c does.
+ * not tell north from south: seek.c does. Now and then the voltage lies along q for some periods:
+ * the two swings' ratio is the saliency at the present current.
  */
 #include "injection.h"
 
@@ -24,6 +25,11 @@
 #define LEAST_SWING 0.5f /* of the expected one; less or more: no motor, or another */
 #define MOST_SWING 2.0f
 #define MOST_ERROR_RAD 0.5f
+#define ACROSS_EVERY 256u /* periods, of which the first so many have the voltage along q: */
+#define ACROSS_TICKS 8u
+#define ACROSS_LATE 2u       /* so long until it shows in the currents */
+#define ACROSS_SHARE 0.02f   /* by which its mean follows in a sample */
+#define LEAST_SALIENCY 1.08f /* below it the axis is not to be seen */
 #define MOST_TURNED_RAD 0.5f /* in a period */
 #define SURE 0.8f
 
@@ -45,6 +51,7 @@ void cvk_injection_seed(cvk_injection *s, float angle_rad, float speed_rad_s, bo
 {
     s->at = (cvk_tracked){.angle_rad = angle_rad, .speed_rad_s = speed_rad_s};
     s->known = known;
+    s->across_a = 0.0f;
     s->error_rad = s->error_square_rad2 = 0.0f;
 }
 
@@ -58,16 +65,43 @@ static bool wanted(const cvk_injection *s, const cvk_setup *setup, const cvk_mom
             (now->start_phase >= CVK_START_RUN && fabsf(now->angle.speed_rad_s) < most));
 }
 
+static uint32_t phase_of(const cvk_injection *s)
+{
+    return s->ticks % ACROSS_EVERY;
+}
+
+/* The swing at this sample comes from a voltage along q. */
+static bool swings_across(const cvk_injection *s)
+{
+    return s->ticks >= ACROSS_EVERY && phase_of(s) - ACROSS_LATE < ACROSS_TICKS;
+}
+
+/* Its second difference still holds one swing of the other axis. */
+static bool between_axes(const cvk_injection *s)
+{
+    const uint32_t since = phase_of(s) - ACROSS_LATE;
+    return s->ticks >= ACROSS_EVERY && (since == 0u || since == ACROSS_TICKS);
+}
+
+static float saliency_of(const cvk_injection *s)
+{
+    return s->across_a > 0.0f && s->swing_a.d > 0.0f ? s->swing_a.d / s->across_a : 0.0f;
+}
+
 static void tell(const cvk_injection *s, const cvk_setup *setup, cvk_angle *out, cvk_dq base_a)
 {
+    const float saliency = saliency_of(s);
+    const bool salient = saliency <= 0.0f || saliency > LEAST_SALIENCY;
     const float expected = setup->injection.swing_a;
     const bool swings =
         s->swing_a.d > LEAST_SWING * expected && s->swing_a.d < MOST_SWING * expected;
     out->angle_rad =
         cvk_wrap_angle(s->at.angle_rad - setup->settings.injection.cross_rad_a * base_a.q);
     out->speed_rad_s = s->at.speed_rad_s;
-    out->quality = swings && s->known ? cvk_quality_of(4.0f * s->error_square_rad2) : 0.0f;
+    out->quality =
+        swings && salient && s->known ? cvk_quality_of(4.0f * s->error_square_rad2) : 0.0f;
     out->reason = !swings               ? CVK_ANGLE_NO_MATCH
+                  : !salient            ? CVK_ANGLE_NO_SALIENCY
                   : out->quality < 0.5f ? CVK_ANGLE_NOT_SETTLED
                                         : CVK_ANGLE_FINE;
 }
@@ -78,6 +112,7 @@ static void follow(cvk_injection *s, const cvk_setup *setup, cvk_moment *now)
     const cvk_angle *seen = &now->source[setup->observer.chosen];
     s->ticks = 0;
     s->swing_a = (cvk_dq){0.0f, 0.0f};
+    s->across_a = now->saliency = 0.0f;
     if (now->start_phase >= CVK_START_RUN) {
         cvk_injection_seed(s, seen->angle_rad, seen->speed_rad_s, seen->quality > SURE);
     }
@@ -111,12 +146,18 @@ static void take_swing(cvk_injection *s, const cvk_setup *setup, cvk_dq swing, b
     s->error_square_rad2 += ERROR_SHARE * (s->error_rad * s->error_rad - s->error_square_rad2);
 }
 
+/* The swing along q, with the voltage there. */
+static void take_across(cvk_injection *s, float swing_a)
+{
+    s->across_a += (s->across_a > 0.0f ? ACROSS_SHARE : 1.0f) * (swing_a - s->across_a);
+}
+
 /* The current without half of the swing, whose sign up to this sample is that of this call. */
 static cvk_ab base_of(const cvk_injection *s, cvk_ab i, cvk_rotation frame)
 {
     const float half = 0.5f * s->sign;
-    const cvk_ab swung =
-        cvk_park_inverse((cvk_dq){half * s->swing_a.d, half * s->swing_a.q}, frame);
+    const cvk_dq swing = swings_across(s) ? (cvk_dq){s->swing_a.q, s->across_a} : s->swing_a;
+    const cvk_ab swung = cvk_park_inverse((cvk_dq){half * swing.d, half * swing.q}, frame);
     return (cvk_ab){i.alpha - swung.alpha, i.beta - swung.beta};
 }
 
@@ -137,11 +178,16 @@ void cvk_injection_step(cvk_injection *s, const cvk_setup *setup, cvk_moment *no
     const cvk_rotation frame = cvk_rotation_of(s->at.angle_rad);
     s->at.speed_rad_s = cvk_clamp(s->at.speed_rad_s, MOST_TURNED_RAD / setup->period_s);
     const float turned = s->at.speed_rad_s * setup->period_s;
-    if (s->ticks > SETTLE_TICKS) {
-        const cvk_dq seen = cvk_park(bend, frame);
-        take_swing(s, setup, (cvk_dq){s->sign * seen.d, s->sign * seen.q},
-                   now->start_phase == CVK_START_SEEK);
+    const cvk_dq seen = cvk_park(bend, frame);
+    const cvk_dq swing = {s->sign * seen.d, s->sign * seen.q};
+    if (s->ticks > SETTLE_TICKS && !between_axes(s)) {
+        if (swings_across(s)) {
+            take_across(s, swing.q);
+        } else {
+            take_swing(s, setup, swing, now->start_phase == CVK_START_SEEK);
+        }
     }
+    now->saliency = saliency_of(s);
     s->at.angle_rad = cvk_wrap_angle(s->at.angle_rad + turned);
     now->base_ab_a = base_of(s, now->current_ab_a, frame);
     tell(s, setup, &now->source[CVK_ANGLE_INJECTION], cvk_park(now->base_ab_a, frame));
@@ -154,5 +200,7 @@ cvk_ab cvk_injection_voltage(cvk_injection *s, const cvk_setup *setup)
     }
     const float ahead = cvk_clamp(1.5f * setup->period_s * s->at.speed_rad_s, 1.0f);
     const float v = s->sign * setup->settings.injection.voltage_v;
-    return cvk_park_inverse((cvk_dq){v, 0.0f}, cvk_rotation_of(s->at.angle_rad + ahead));
+    const bool across = s->ticks >= ACROSS_EVERY && phase_of(s) < ACROSS_TICKS;
+    return cvk_park_inverse(across ? (cvk_dq){0.0f, v} : (cvk_dq){v, 0.0f},
+                            cvk_rotation_of(s->at.angle_rad + ahead));
 }

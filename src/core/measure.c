@@ -94,28 +94,14 @@ static void calibrate(cvk_measure *m, const cvk_setup *setup, cvk_moment *now)
     }
 }
 
-/* What the current has moved on since it was read. At the carrier's valley the winding gets no
- * voltage, so its slope there is (- R i - j w psi) / L, known from the motor and the call before. A
- * reading that is late by 1 us is off by 13 % of a torque current at 8 uH otherwise. */
-static cvk_ab moved_on(const cvk_setup *setup, const cvk_moment *now, cvk_ab i_ab)
-{
-    const cvk_motor_settings *m = &setup->settings.motor;
-    const float w = now->angle.speed_rad_s, delay_s = setup->settings.sensing.delay_s;
-    const cvk_rotation frame = cvk_rotation_of(now->angle.angle_rad + w * setup->period_s);
-    const cvk_dq i = cvk_park(i_ab, frame);
-    const float R = m->resistance_ohm, l_d = m->inductance_d_h, l_q = m->inductance_q_h;
-    /* in the rotor's frame, and the frame's own turning added */
-    const float slope_d = (-R * i.d + w * l_q * i.q) / l_d - w * i.q;
-    const float slope_q = (-R * i.q - w * (l_d * i.d + m->flux_linkage_wb)) / l_q + w * i.d;
-    return cvk_park_inverse((cvk_dq){delay_s * slope_d, delay_s * slope_q}, frame);
-}
-
+/* At the carrier's valley the winding gets no voltage. A reading that is late by 1 us is off by 13
+ * % of a torque current at 8 uH otherwise. */
 static void correct_delay(const cvk_setup *setup, cvk_moment *now)
 {
-    if (setup->settings.sensing.delay_s > 0.0f && setup->settings.motor.inductance_d_h > 0.0f &&
-        setup->settings.motor.inductance_q_h > 0.0f && now->bridge_on != 0 &&
-        now->request.mode != CVK_MODE_REST) {
-        const cvk_abc more = cvk_clarke_inverse(moved_on(setup, now, cvk_clarke(now->phase_a)));
+    const float delay_s = setup->settings.sensing.delay_s;
+    if (delay_s > 0.0f && now->bridge_on != 0 && now->request.mode != CVK_MODE_REST) {
+        const cvk_abc more = cvk_clarke_inverse(
+            cvk_moved_on(setup, now, cvk_clarke(now->phase_a), (cvk_ab){0.0f, 0.0f}, delay_s));
         now->phase_a.a += more.a;
         now->phase_a.b += more.b;
         now->phase_a.c += more.c;
@@ -142,14 +128,24 @@ static void take_voltage(cvk_measure *m, const cvk_setup *setup, cvk_moment *now
     m->terminals_seen = now->terminals_known != 0;
 }
 
-void cvk_measure_step(cvk_measure *m, const cvk_setup *setup, cvk_moment *now)
+/* Each leg by itself, as it was read at the sample instant. */
+static void read_legs(const cvk_setup *setup, cvk_moment *now)
 {
     const cvk_abc raw = now->readings.current_a, offset = now->offset_a;
     const cvk_abc read = {raw.a - offset.a, raw.b - offset.b, raw.c - offset.c};
-    now->tick++;
-    take_voltage(m, setup, now);
     now->phase_a = completed(read, now->readings.current_valid, now->phase_a);
     correct_delay(setup, now);
+}
+
+void cvk_measure_step(cvk_measure *m, const cvk_setup *setup, cvk_moment *now)
+{
+    now->tick++;
+    take_voltage(m, setup, now);
+    if (setup->shunt_window > 0.0f) {
+        cvk_shunt_read(&m->shunt, setup, now);
+    } else {
+        read_legs(setup, now);
+    }
     now->base_ab_a = now->current_ab_a = cvk_clarke(now->phase_a);
     now->bus_v = now->readings.bus_v;
     if (now->request.mode == CVK_MODE_REST) {

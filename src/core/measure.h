@@ -7,12 +7,14 @@
 #define CORVAK_CORE_MEASURE_H
 
 #include "setup.h"
+#include "shunt.h"
 
 typedef struct cvk_measure {
     cvk_abc sum_a, square_a2; /* of the readings while at rest */
     uint32_t rest_ticks;      /* of the calibration that runs */
     cvk_ab terminal_v;        /* at the sample before, with the bridge off */
     bool terminals_seen;
+    cvk_shunt shunt; /* a single one */
 } cvk_measure;
 
 /* The first offsets are those of the settings. */

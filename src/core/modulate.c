@@ -1,14 +1,14 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * Space-vector modulation, compensation of the inverter's own voltage, and the windows of low-side
- * shunts: those need their leg low for a while around the sample, so the three duties go down
- * together, which leaves the motor's voltage as it is while the lowest stays above zero.
+ * Space-vector modulation, compensation of the inverter's own voltage, and the windows that
+ * shunts need.
  */
 #include "modulate.h"
 
 #include "corvak/core/svm.h"
 #include "bounds.h"
 #include "inverter.h"
+#include "shunt.h"
 
 #include <stddef.h>
 
@@ -32,11 +32,6 @@ const cvk_parameter_rows cvk_modulation_rows = CVK_ROWS(modulation);
 
 static const cvk_abc idle = {0.5f, 0.5f, 0.5f};
 
-static float larger(float a, float b)
-{
-    return a > b ? a : b;
-}
-
 /* The inverter's own voltage in the period for which the duties are meant, whose middle is one and
  * a half periods from now: the current as now, but turned on with the motor. */
 static cvk_ab own_voltage(const cvk_setup *setup, const cvk_moment *now)
@@ -49,22 +44,6 @@ static cvk_ab own_voltage(const cvk_setup *setup, const cvk_moment *now)
                                 cvk_inverter_own_v(setup, i.c)});
 }
 
-static void keep_windows(const cvk_setup *setup, cvk_moment *now)
-{
-    cvk_abc *d = &now->duty;
-    const float over = larger(d->a, larger(d->b, d->c)) - setup->most_duty;
-    if (over > 0.0f) {
-        const float bus_v = now->bus_v;
-        const cvk_abc before = *d;
-        *d = (cvk_abc){larger(0.0f, d->a - over), larger(0.0f, d->b - over),
-                       larger(0.0f, d->c - over)};
-        const cvk_ab lost_v = cvk_clarke((cvk_abc){
-            bus_v * (before.a - d->a), bus_v * (before.b - d->b), bus_v * (before.c - d->c)});
-        now->voltage_made_v.alpha -= lost_v.alpha;
-        now->voltage_made_v.beta -= lost_v.beta;
-    }
-}
-
 void cvk_modulate_step(const cvk_setup *setup, cvk_moment *now)
 {
     cvk_ab own = {0.0f, 0.0f};
@@ -72,6 +51,7 @@ void cvk_modulate_step(const cvk_setup *setup, cvk_moment *now)
         now->duty = idle;
         now->voltage_made_v = own;
         now->headroom = 1.0f;
+        now->shift = (cvk_abc){0.0f, 0.0f, 0.0f};
         return;
     }
     /* at rest the readings are offsets: compensating for them would drive real currents */
@@ -84,7 +64,9 @@ void cvk_modulate_step(const cvk_setup *setup, cvk_moment *now)
     now->duty = out.duties;
     now->headroom = out.headroom;
     now->voltage_made_v = (cvk_ab){out.voltage_v.alpha - own.alpha, out.voltage_v.beta - own.beta};
-    if (1.0f - 0.5f * out.headroom > setup->most_duty) { /* the largest duty */
-        keep_windows(setup, now);
+    if (setup->shunt_window > 0.0f) {
+        cvk_shunt_place(setup, now);
+    } else if (1.0f - 0.5f * out.headroom > setup->most_duty) { /* the largest duty */
+        cvk_shunt_keep_windows(setup, now);
     }
 }

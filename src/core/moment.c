@@ -39,7 +39,8 @@ const char *cvk_angle_reason_text(cvk_angle_reason reason)
                                                          [CVK_ANGLE_BAD_READING] = "bad reading",
                                                          [CVK_ANGLE_JUMPED] = "jumped",
                                                          [CVK_ANGLE_STUCK] = "stuck",
-                                                         [CVK_ANGLE_SPEED_ONLY] = "speed only"};
+                                                         [CVK_ANGLE_SPEED_ONLY] = "speed only",
+                                                         [CVK_ANGLE_NO_SALIENCY] = "not salient"};
     return TEXT_OF(reason, texts, "unknown reason");
 }
 

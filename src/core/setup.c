@@ -13,6 +13,7 @@
 
 /* Of the period's share that low-side windows leave; a little more than the two windows. */
 #define WINDOW_MARGIN 2.1f
+#define SHUNT_MARGIN 1.05f
 #define CURRENT_SHARE 0.7f   /* of the limit, for the speed loop, when no other is set */
 #define START_SHARE 0.7f     /* of the limit, for the start, when no other is set */
 #define RISE_S 0.1f          /* the start's current rises within this time */
@@ -186,9 +187,10 @@ static void prepare_torque(cvk_setup *setup)
 float cvk_hardware_most_duty(const cvk_hardware *hardware)
 {
     const float pwm_hz = 1.0f / (hardware->period_s * (float)hardware->updates_per_period);
-    return hardware->current_sensing == CVK_CURRENTS_LOW_SIDE
-               ? 1.0f - WINDOW_MARGIN * hardware->window_s * pwm_hz
-               : 1.0f;
+    const float windows = hardware->current_sensing == CVK_CURRENTS_LOW_SIDE       ? WINDOW_MARGIN
+                          : hardware->current_sensing == CVK_CURRENTS_SINGLE_SHUNT ? SHUNT_MARGIN
+                                                                                   : 0.0f;
+    return 1.0f - windows * hardware->window_s * pwm_hz;
 }
 
 cvk_bounds cvk_bounds_of(const cvk_settings *s)
@@ -234,6 +236,8 @@ cvk_status cvk_setup_prepare(cvk_setup *setup, const cvk_hardware *hardware,
         const float torque_per_a = 1.5f * (float)m->pole_pairs * m->flux_linkage_wb;
         setup->current_per_torque = torque_per_a > 0.0f ? 1.0f / torque_per_a : 0.0f;
         setup->most_duty = cvk_hardware_most_duty(hardware);
+        setup->shunt_window =
+            hardware->current_sensing == CVK_CURRENTS_SINGLE_SHUNT ? 1.0f - setup->most_duty : 0.0f;
         setup->pole_pairs = m->pole_pairs > 0 ? m->pole_pairs : 1;
         setup->per_pole_pair = 1.0f / (float)setup->pole_pairs;
     }

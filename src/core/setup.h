@@ -78,7 +78,8 @@ typedef struct cvk_setup {
     float current_per_torque; /* A per N m; 0: not known */
     int32_t pole_pairs; /* 1 when they are not known: the shaft is taken to turn as the field */
     float per_pole_pair;
-    float most_duty; /* above it a low-side shunt cannot see its phase */
+    float most_duty;    /* above it a low-side shunt cannot see its phase */
+    float shunt_window; /* of a single shunt, share of the period; 0: none */
 } cvk_setup;
 
 static inline bool cvk_injects(const cvk_setup *setup)

@@ -126,6 +126,8 @@ static const cvk_signal signals[] = {
     REAL("theta_injection", "rad", source[CVK_ANGLE_INJECTION].angle_rad, 5, "angle by injection"),
     REAL("speed_injection", "rad/s", source[CVK_ANGLE_INJECTION].speed_rad_s, 3, "and its speed"),
     REAL("quality_injection", "", source[CVK_ANGLE_INJECTION].quality, 3, "and its quality, 0..1"),
+    REAL("saliency", "", saliency, 3,
+         "inductance q over d at this current, by injection; 0: not seen"),
     STATE("reason_injection", source[CVK_ANGLE_INJECTION].reason, reason_text, CVK_ANGLE_REASONS,
           "why it is not to be trusted"),
     REAL("resistance_adapted", "ohm", adapted_resistance_ohm, 6,

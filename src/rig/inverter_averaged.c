@@ -145,33 +145,65 @@ void cvk_open_phase(cvk_rig *rig)
     }
 }
 
+double cvk_rise_s(const cvk_rig *rig, int leg, double duty)
+{
+    const double share = 0.5 * (1.0 - duty);
+    return cvk_clamp(share + rig->shift[leg], 0.0, 2.0 * share) / rig->config.inverter.pwm_hz;
+}
+
 cvk_shunt_plan cvk_plan_shunt(const cvk_rig *rig, const double duty[3])
 {
+    double rise_s[3], dead_s = rig->config.inverter.dead_time_s;
     int high = 0, low = 0;
-    for (int n = 1; n < 3; n++) {
-        high = duty[n] > duty[high] ? n : high;
-        low = duty[n] <= duty[low] ? n : low;
+    for (int n = 0; n < 3; n++) {
+        rise_s[n] = cvk_rise_s(rig, n, duty[n]);
+        high = rise_s[n] < rise_s[high] ? n : high;
+        low = rise_s[n] >= rise_s[low] ? n : low;
     }
-    int middle = 3 - high - low;
-    double half_s = 0.5 / rig->config.inverter.pwm_hz, dead_s = rig->config.inverter.dead_time_s;
-    double rise[3] = {half_s * (1.0 - duty[high]), half_s * (1.0 - duty[middle]),
-                      half_s * (1.0 - duty[low])};
+    double rise[3] = {rise_s[high], rise_s[3 - high - low], rise_s[low]};
     /* at the end of each active vector, just before the next leg goes up */
     return (cvk_shunt_plan){.leg = {high, low},
                             .at_s = {rise[1], rise[2]},
                             .window_s = {rise[1] - rise[0] - dead_s, rise[2] - rise[1] - dead_s}};
 }
 
-/* Currents at the shunt's instants, from those at the ends of the period. */
+/* What the pulses up to this instant have given more than their mean has, as current; its mean over
+ * the period is zero, which shifted pulses see to in a few periods. The dead time
+ * delays the rise of a leg that gives current, and the fall of one that takes it. */
+static void ripple_at(const cvk_rig *rig, const double duty[3], const double leg_a[3], double at_s,
+                      double ripple_a[3])
+{
+    const double period_s = rig->derived.period_s;
+    double more_s[3], phase_a[3];
+    for (int n = 0; n < 3; n++) {
+        const double late_s =
+            rig->derived.dead_duty * period_s * cvk_dead_share(&rig->derived, leg_a[n]);
+        const double rise_s = cvk_rise_s(rig, n, duty[n]) + cvk_larger(0.0, late_s);
+        const double high_s = duty[n] * period_s - late_s;
+        const double centre = (rise_s + 0.5 * high_s) / period_s;
+        more_s[n] = cvk_clamp(at_s - rise_s, 0.0, high_s) - high_s * at_s / period_s +
+                    high_s * (centre - 0.5);
+    }
+    const cvk_vec more_wb = rig->state.bus_v * cvk_from_legs(rig, more_s);
+    cvk_to_phases(cvk_current_of(&rig->derived, cvk_flux_now(rig) + more_wb, &rig->rotor) -
+                      cvk_current_now(rig),
+                  phase_a);
+    for (int n = 0; n < 3; n++) {
+        ripple_a[n] = phase_a[rig->derived.leg_phase[n]];
+    }
+}
+
+/* Currents at the shunt's instants, from those at the ends of the period and the ripple. */
 static void sample_shunt(cvk_rig *rig, const double duty[3], const double before[3])
 {
     cvk_shunt_plan plan = cvk_plan_shunt(rig, duty);
-    double after[3];
+    double after[3], ripple_a[3];
     cvk_leg_currents(rig, after);
     for (int k = 0; k < 2; k++) {
         int leg = plan.leg[k];
         double share = plan.at_s[k] / rig->derived.period_s;
-        rig->shunt_a[leg] = before[leg] + share * (after[leg] - before[leg]);
+        ripple_at(rig, duty, after, plan.at_s[k], ripple_a);
+        rig->shunt_a[leg] = before[leg] + share * (after[leg] - before[leg]) + ripple_a[leg];
     }
 }
 

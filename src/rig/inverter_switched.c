@@ -15,10 +15,10 @@ typedef struct edges {
 } edges;
 
 /* When a leg's command changes within the control period, and what it is at the start. */
-static edges edges_of(const cvk_rig *rig, double duty, bool *high_at_start)
+static edges edges_of(const cvk_rig *rig, int leg, double duty, bool *high_at_start)
 {
     const double half = 0.5 / rig->config.inverter.pwm_hz;
-    double rise = half * (1.0 - duty), fall = half * (1.0 + duty);
+    double rise = cvk_rise_s(rig, leg, duty), fall = rise + 2.0 * half * duty;
     edges e = {{INFINITY, INFINITY}, 0};
     if (duty <= 0.0 || duty >= 1.0) {
         *high_at_start = duty >= 1.0;
@@ -173,7 +173,7 @@ void cvk_inverter_switched(cvk_rig *rig, const double duty[3])
     double t = 0.0, impulse_nms = 0.0, i[3];
     for (int n = 0; n < 3; n++) {
         bool high;
-        e[n] = edges_of(rig, duty[n], &high);
+        e[n] = edges_of(rig, n, duty[n], &high);
         command(rig, &rig->leg[n], high);
     }
     cvk_leg_currents(rig, i);

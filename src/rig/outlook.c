@@ -152,10 +152,12 @@ static double loaded_inductance(const cvk_rig_config *config, double d_a, double
 
 static double shunt_duty_limit(const cvk_rig_config *config)
 {
+    const int sensing = config->sensing.current_sensing;
     double window_s = config->sensing.settling_s + config->inverter.dead_time_s;
-    return config->sensing.current_sensing == CVK_SENSING_INLINE
-               ? 1.0
-               : fmax(0.0, 1.0 - 2.0 * window_s * config->inverter.pwm_hz);
+    double windows = sensing == CVK_SENSING_INLINE         ? 0.0
+                     : sensing == CVK_SENSING_SINGLE_SHUNT ? 1.0
+                                                           : 2.0;
+    return fmax(0.0, 1.0 - windows * window_s * config->inverter.pwm_hz);
 }
 
 static void doubt_currents(const cvk_rig_config *config, cvk_rig_outlook *out)

@@ -119,6 +119,7 @@ struct cvk_rig {
     cvk_rig_meter meter;
     cvk_rig_leg leg[3];
     double duty[3];    /* by leg, of the control period that ended last */
+    double shift[3];   /* by leg: by which share of the PWM period its pulse comes later */
     double short_a;    /* mean current between two shorted motor wires */
     double shunt_a[3]; /* single shunt: what its two samples showed, by leg */
     bool second_half;  /* double update: the coming half period begins at the peak */
@@ -304,6 +305,10 @@ void cvk_shaft_finish(cvk_rig *rig, const cvk_shaft_step *s, double middle_nm, d
  * The flux is left to the caller. */
 void cvk_shaft_coast(cvk_rig *rig, double motor_nm, double dt_s);
 
+/* Share of the dead time's voltage that a phase loses at this current: while the current is too
+ * small to carry the node across within the dead time, it loses less (docs/theory.md). */
+double cvk_dead_share(const cvk_rig_derived *d, double current_a);
+
 /* Torque of the motor (cogging included) for a current of motor phases. */
 double cvk_torque_now(const cvk_rig *rig);
 double cvk_motor_torque(const cvk_rig *rig, cvk_vec own_dq_wb, cvk_vec current_a,
@@ -342,6 +347,8 @@ typedef struct cvk_shunt_plan {
     double at_s[2]; /* when it samples, from the period's start */
     double window_s[2];
 } cvk_shunt_plan;
+/* When a leg rises, from the PWM period's start. */
+double cvk_rise_s(const cvk_rig *rig, int leg, double duty);
 cvk_shunt_plan cvk_plan_shunt(const cvk_rig *rig, const double duty[3]);
 
 /* ---- supply.c ------------------------------------------------------------------------------ */

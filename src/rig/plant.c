@@ -17,9 +17,7 @@ typedef struct node {
     cvk_vec dead;  /* share of the dead time's voltage that each phase loses */
 } node;
 
-/* Share of the dead time's voltage that a phase loses at this current: while the current is too
- * small to carry the node across within the dead time, it loses less (docs/theory.md). */
-static double dead_share(const cvk_rig_derived *d, double current_a)
+double cvk_dead_share(const cvk_rig_derived *d, double current_a)
 {
     double size = fabs(current_a);
     double share =
@@ -36,7 +34,7 @@ static void add_voltage(const cvk_rig *rig, const cvk_terminals *at, node *n)
         double i[3], share[3];
         cvk_to_phases(n->i, i);
         for (int k = 0; k < 3; k++) {
-            share[k] = at->dead[k] * dead_share(d, i[k]);
+            share[k] = at->dead[k] * cvk_dead_share(d, i[k]);
         }
         n->dead = cvk_from_phases(share);
         v -= d->dead_v * n->dead;

@@ -152,6 +152,13 @@ static void warm(cvk_rig *rig)
     cvk_motor_warm(rig, copper_w, rig->derived.period_s);
 }
 
+void cvk_rig_shift(cvk_rig *rig, const double shift[3])
+{
+    for (int n = 0; n < 3; n++) {
+        rig->shift[n] = shift[n];
+    }
+}
+
 void cvk_rig_advance(cvk_rig *rig, const double duty[3])
 {
     const double period_s = rig->derived.period_s, start_s = rig->time_s;

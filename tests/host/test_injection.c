@@ -69,6 +69,52 @@ START_TEST(a_motor_with_injection_runs_at_any_speed)
 }
 END_TEST
 
+/* ---- the saliency as it is seen ----------------------------------------------------------------
+ */
+
+/* Slope of the flux map along an axis, at a q current. */
+static double slope_at(const cvk_rig_config *rig, double q_a, bool along_q)
+{
+    const double step_a = 0.01 * (double)rig->tune.limit.current_a;
+    double d[2], q[2];
+    cvk_rig_flux_at(rig, along_q ? 0.0 : -step_a, along_q ? q_a - step_a : q_a, &d[0], &q[0]);
+    cvk_rig_flux_at(rig, along_q ? 0.0 : step_a, along_q ? q_a + step_a : q_a, &d[1], &q[1]);
+    return (along_q ? q[1] - q[0] : d[1] - d[0]) / (2.0 * step_a);
+}
+
+static void ask(cvk_sim *sim, cvk_mode mode, double q_a, double time_s)
+{
+    const cvk_request request = {.mode = mode, .current_a = {0.0f, (float)q_a}};
+    const double until_s = cvk_rig_time_s(sim->rig) + time_s;
+    ck_assert_int_eq(cvk_drive_request(&sim->drive, CVK_SIM_OWNER, &request, NULL), CVK_OK);
+    while (cvk_rig_time_s(sim->rig) < until_s) {
+        cvk_sim_step(sim);
+    }
+}
+
+/* With a blocked shaft, at no, half and nearly full current. */
+START_TEST(the_saliency_is_seen_at_every_load)
+{
+    static cvk_sim sim;
+    for (int n = 0; n < 4; n++) {
+        cvk_rig_config bench = bench_with_injection(motors[n % 2], 2);
+        bench.inverter.fidelity = n < 2 ? CVK_FIDELITY_AVERAGED : CVK_FIDELITY_SWITCHED;
+        ck_assert_int_eq(cvk_sim_init(&sim, &bench, 3u + (unsigned)n, NULL), CVK_OK);
+        cvk_rig_hold_shaft(sim.rig, true);
+        ask(&sim, CVK_MODE_REST, 0.0, 0.3);
+        for (int load = 0; load < 3; load++) {
+            const double q_a = 0.45 * load * (double)bench.tune.limit.current_a;
+            ask(&sim, CVK_MODE_CURRENT, q_a, load == 0 ? 3.0 : 1.0);
+            const double seen = (double)cvk_drive_now(&sim.drive)->saliency;
+            const double is = slope_at(&bench, q_a, true) / slope_at(&bench, q_a, false);
+            ck_assert_msg(fabs(seen / is - 1.0) < 0.04, "%s at %.1f A: %.3f, is %.3f", bench.name,
+                          q_a, seen, is);
+        }
+        cvk_sim_close(&sim);
+    }
+}
+END_TEST
+
 /* ---- other motors -----------------------------------------------------------------------------
  */
 
@@ -137,6 +183,26 @@ START_TEST(saliency_decides)
 END_TEST
 
 /* The core refuses settings that cannot work, whoever made them. */
+/* The card says so, but the motor is another: the angle is never trusted. */
+START_TEST(a_motor_that_is_not_salient_is_refused)
+{
+    static cvk_sim sim;
+    static cvk_gains gains;
+    cvk_rig_config rig = motor_of(1.4);
+    ck_assert_int_eq(gains_of(&rig, &gains), CVK_OK);
+    rig = motor_of(1.0);
+    rig.tune = gains.settings;
+    ck_assert_int_eq(cvk_sim_init(&sim, &rig, 3, NULL), CVK_OK);
+    cvk_rig_hold_shaft(sim.rig, true);
+    ask(&sim, CVK_MODE_REST, 0.0, 0.3);
+    ask(&sim, CVK_MODE_CURRENT, 1.0, 3.0);
+    const cvk_moment *now = cvk_drive_now(&sim.drive);
+    ck_assert_int_eq(now->fault, CVK_FAULT_START);
+    ck_assert_int_eq(now->start_reason, CVK_START_NO_POLARITY);
+    cvk_sim_close(&sim);
+}
+END_TEST
+
 START_TEST(settings_that_cannot_work_are_refused)
 {
     cvk_rig_config rig = motor_of(1.1);
@@ -161,6 +227,8 @@ static void add(TCase *tests)
     tcase_add_loop_test(tests, a_held_shaft_is_let_go, 0, 2);
     tcase_add_loop_test(tests, the_handover_is_not_felt, 0, 2);
     tcase_add_loop_test(tests, a_motor_with_injection_runs_at_any_speed, 0, 2);
+    tcase_add_test(tests, the_saliency_is_seen_at_every_load);
+    tcase_add_test(tests, a_motor_that_is_not_salient_is_refused);
     tcase_add_test(tests, saliency_decides);
     tcase_add_test(tests, settings_that_cannot_work_are_refused);
 }

@@ -38,8 +38,11 @@ extern "C" {
 
 /* Where the currents are measured. */
 typedef enum cvk_current_sensing {
-    CVK_CURRENTS_ALWAYS = 0, /* in the motor wires: valid at any instant */
-    CVK_CURRENTS_LOW_SIDE    /* below the low switches: valid while these conduct long enough */
+    CVK_CURRENTS_ALWAYS = 0,  /* in the motor wires: valid at any instant */
+    CVK_CURRENTS_LOW_SIDE,    /* below the low switches: valid while these conduct long enough */
+    CVK_CURRENTS_SINGLE_SHUNT /* one in the bus, read twice in the first half of a period: just
+                                 before the second leg rises, and the third; each pulse moved by
+                                 cvk_moment.shift. One update a period. */
 } cvk_current_sensing;
 
 /* What is soldered: fixed at init. */
@@ -48,13 +51,15 @@ typedef struct cvk_hardware {
     int32_t updates_per_period; /* control periods in one PWM period: 1 or 2 */
     int32_t current_sensing;    /* cvk_current_sensing */
     float window_s; /* low side: this long before and after the sample its switch must be on, dead
-                       time included: 0 .. a quarter of the PWM period */
+                       time included; single shunt: this long between two edges, above 0. Up to a
+                       quarter of the PWM period */
 } cvk_hardware;
 
 /* 20 kHz, one update, currents always valid. */
 cvk_hardware cvk_hardware_default(void);
 
-/* The largest duty with which low-side shunts still see their phase; 1 with other sensing. */
+/* The largest duty with which low-side shunts still see their phase, and the largest difference of
+ * two duties with a single shunt; 1 with other sensing. */
 float cvk_hardware_most_duty(const cvk_hardware *hardware);
 
 /* A drive's memory, owned by the caller. Its inside is private: what may be known of it is in the

@@ -60,6 +60,7 @@ typedef enum cvk_angle_reason {
     CVK_ANGLE_JUMPED,      /* a reading where the rotor cannot be */
     CVK_ANGLE_STUCK,       /* it stays while the rotor turns */
     CVK_ANGLE_SPEED_ONLY,  /* the sensor tells the speed alone */
+    CVK_ANGLE_NO_SALIENCY, /* both axes' inductances are as good as equal at this current */
     CVK_ANGLE_REASONS
 } cvk_angle_reason;
 
@@ -205,6 +206,7 @@ typedef struct cvk_moment {
     int32_t bridge_waits;  /* 1: the start keeps the bridge off although a mode wants it on */
     int32_t angle_source;  /* cvk_angle_source: the one in use */
     cvk_angle angle;       /* of that source */
+    float saliency;        /* inductance q over d at this current, by injection; 0: not seen yet */
     float start_d_a;       /* d current that the start has left over or needs */
     /* calibration of the rotor sensor */
     int32_t calibration;                   /* cvk_calibration_phase */
@@ -227,6 +229,7 @@ typedef struct cvk_moment {
     /* modulate */
     int32_t bridge_on;
     cvk_abc duty;          /* 0 .. 1 */
+    cvk_abc shift;         /* single shunt: by which share of the period a pulse comes later */
     cvk_ab voltage_made_v; /* what these duties make */
     float headroom;        /* 1: no voltage wanted; 0: at the hexagon's edge or beyond */
 } cvk_moment;

@@ -103,6 +103,10 @@ cvk_rig_sample cvk_rig_read(cvk_rig *rig);
 /* One control period (half a PWM period with double update) with these duties (0 .. 1, by leg). */
 void cvk_rig_advance(cvk_rig *rig, const double duty[3]);
 
+/* Moves the legs' pulses from the middle of the PWM period, from the next period on: by this share
+ * of it, later when positive. One update a period; what would leave the period is cut off. */
+void cvk_rig_shift(cvk_rig *rig, const double shift[3]);
+
 /* The gate driver's registers. False when there is no such address. */
 bool cvk_rig_gate_read(cvk_rig *rig, unsigned address, uint16_t *value) CVK_MUST_CHECK;
 bool cvk_rig_gate_write(cvk_rig *rig, unsigned address, uint16_t value) CVK_MUST_CHECK;

@@ -23,7 +23,7 @@ typedef struct cvk_sim {
     cvk_drive drive;
     const cvk_excitation *program; /* that runs; or null */
     cvk_rig_sample sample;         /* of the last step */
-    double duty[3];                /* computed in the call before: act during the next period */
+    double duty[3], shift[3];      /* computed in the call before: act during the next period */
 } cvk_sim;
 
 /* One control period. */
