@@ -42,9 +42,10 @@ int tune_status(tuner *t, int argc, char **argv)
 {
     (void)argc;
     (void)argv;
-    static const char *const names[] = {"speed_e", "speed_set", "id",      "iq",
-                                        "vdc",     "quality",   "headroom"};
-    enum { SPEED, SET, D, Q, BUS, QUALITY, HEADROOM, COUNT };
+    static const char *const names[] = {"speed_e",     "speed_set", "id",       "iq",
+                                        "vdc",         "quality",   "headroom", "winding_warmer",
+                                        "winding_ohm", "saliency"};
+    enum { SPEED, SET, D, Q, BUS, QUALITY, HEADROOM, WARMER, OHM, SALIENCY, COUNT };
     unsigned place[COUNT];
     float v[COUNT];
     for (int n = 0; n < COUNT; n++) {
@@ -69,6 +70,13 @@ int tune_status(tuner *t, int argc, char **argv)
             (double)v[Q], (double)v[BUS], 100.0 * (double)v[HEADROOM]);
     g_print("  angle      %s, quality %.2f\n", text_of(t, "angle_source", s->angle_source),
             (double)v[QUALITY]);
+    if (v[SALIENCY] > 0.0f) {
+        g_print("  saliency   %.2f at this current\n", (double)v[SALIENCY]);
+    }
+    if (v[OHM] > 0.0f) {
+        g_print("  winding    %.4g Ohm at the last standstill, %+.0f K from motor.resistance_ohm\n",
+                (double)v[OHM], (double)v[WARMER]);
+    }
     g_print("  commands   %s\n", s->owner == CVK_NOBODY ? "nobody"
                                  : t->session.owner     ? "this session"
                                                         : "another link");

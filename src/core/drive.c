@@ -211,6 +211,7 @@ cvk_abc cvk_drive_control(cvk_drive *drive, const cvk_readings *readings)
     cvk_protect_step(setup, clear, now);                                  /* faults */
     setup = d->trial.runs ? watch(d, now) : setup;                        /* a change on trial */
     cvk_angles_step(&d->angles, setup, now);                              /* every source */
+    cvk_winding_step(&d->winding, setup, now);                            /* how warm it is */
     take_request(d, now);                                                 /* who commands */
     cvk_startup_step(&d->startup, setup, &d->angles, &d->reference, now); /* which angle */
     set_gates(d, now);                                                    /* on, or off now */

@@ -11,6 +11,7 @@
 #include "reference.h"
 #include "startup.h"
 #include "trial.h"
+#include "winding.h"
 
 typedef struct cvk_drive_state {
     const cvk_port *port;
@@ -33,6 +34,7 @@ typedef struct cvk_drive_state {
     uint8_t beats_seen;
     uint32_t lease_left; /* control calls */
     cvk_measure measure;
+    cvk_winding winding;
     cvk_angles angles;
     cvk_calibrator calibrator;
     bool calibrating;

@@ -115,6 +115,28 @@ START_TEST(the_saliency_is_seen_at_every_load)
 }
 END_TEST
 
+/* Blocked at full current, cold and hot: the winding's warmth is seen. The switches' resistance, a
+ * part of what is seen, does not warm with it. */
+START_TEST(a_blocked_winding_shows_its_warmth)
+{
+    static cvk_sim sim;
+    for (int n = 0; n < 8; n++) {
+        cvk_rig_config bench = bench_with_injection(motors[n % 2], 2);
+        bench.inverter.fidelity = n / 2 % 2 == 0 ? CVK_FIDELITY_AVERAGED : CVK_FIDELITY_SWITCHED;
+        bench.motor.ambient_degc = n < 4 ? 25.0 : 85.0;
+        ck_assert_int_eq(cvk_sim_init(&sim, &bench, 3u + (unsigned)n, NULL), CVK_OK);
+        cvk_rig_hold_shaft(sim.rig, true);
+        ask(&sim, CVK_MODE_REST, 0.0, 0.3);
+        ask(&sim, CVK_MODE_CURRENT, 0.9 * (double)bench.tune.limit.current_a, 3.0);
+        const double seen_k = (double)cvk_drive_now(&sim.drive)->winding_warmer_k;
+        const double is_k = cvk_rig_state_of(sim.rig)->winding_degc - 25.0;
+        ck_assert_msg(fabs(seen_k - is_k) < 3.0 + 0.08 * is_k, "%s: seen %.1f K, is %.1f K",
+                      bench.name, seen_k, is_k);
+        cvk_sim_close(&sim);
+    }
+}
+END_TEST
+
 /* ---- other motors -----------------------------------------------------------------------------
  */
 
@@ -229,6 +251,7 @@ static void add(TCase *tests)
     tcase_add_loop_test(tests, a_motor_with_injection_runs_at_any_speed, 0, 2);
     tcase_add_test(tests, the_saliency_is_seen_at_every_load);
     tcase_add_test(tests, a_motor_that_is_not_salient_is_refused);
+    tcase_add_test(tests, a_blocked_winding_shows_its_warmth);
     tcase_add_test(tests, saliency_decides);
     tcase_add_test(tests, settings_that_cannot_work_are_refused);
 }

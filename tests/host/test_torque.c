@@ -122,7 +122,7 @@ static void weaken(cvk_rig_config rig)
     const double p = rig.motor.pole_pairs;
     const double base = map.depth[CVK_DEPTH_HEXAGON].base_mech_rad_s * p;
     const double top = map.depth[CVK_DEPTH_HEXAGON].weakened_mech_rad_s * p;
-    const double fast = fmin(1.4 * base, 0.92 * top);
+    const double fast = fmin(1.5 * base, 0.92 * top);
     const double ramp_s = 1.3 * fast / (double)s->speed.acceleration_rad_s2 + 0.8;
     const double t0 = 0.3 + start_s(s) + ramp_s;
     const cvk_run_plan plan = {

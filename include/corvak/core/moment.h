@@ -206,6 +206,8 @@ typedef struct cvk_moment {
     int32_t bridge_waits;  /* 1: the start keeps the bridge off although a mode wants it on */
     int32_t angle_source;  /* cvk_angle_source: the one in use */
     cvk_angle angle;       /* of that source */
+    float winding_ohm, winding_warmer_k; /* by current at standstill; K above motor.resistance_ohm's
+                                            temperature. 0: not seen yet */
     float saliency;        /* inductance q over d at this current, by injection; 0: not seen yet */
     float start_d_a;       /* d current that the start has left over or needs */
     /* calibration of the rotor sensor */
