@@ -1,11 +1,13 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
  * How close, and how honest: many seeds of eight motors, with all imperfections on: the four of the
- * studio and four more, from a few microhenry to millihenry. Errors and "statistical" coverage are
- * counted on runs whose channels have no common gain error (which no log can show), "inside" on
- * runs that have one. The logs are standstill + spin + coast, and an ordinary duty run alone.
+ * studio and four more, from a few microhenry to millihenry, on the averaged and on the switched
+ * inverter. Errors and "statistical" coverage are counted on runs whose channels have no common
+ * gain error (which no log can show), "inside" on runs that have one. The logs are standstill +
+ * spin + coast, a spin alone, an ordinary duty run alone, and a coast alone.
  *
- *   bench_accuracy [SEEDS [MOTOR...]]      (10, all)
+ *   bench_accuracy [SEEDS [WORD...]]      (10, all): words choose motors, inverters (averaged,
+ *                                         switched) and sets of logs (full, spin, duty, coast)
  */
 #include "corvak/files/rig_yaml.h"
 #include "corvak/ident/estimate.h"
@@ -15,6 +17,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <time.h>
 
 enum { MOST_LOGS = 3, KEYS = 5, MOST_SEEDS = 1000 };
 
@@ -64,12 +67,14 @@ static const motor motors[] = {
 
 typedef struct score {
     int known, inside, within_bar;
-    double error[MOST_SEEDS];
+    double error[MOST_SEEDS]; /* signed, per cent */
+    double half_width;        /* of the interval, per cent, summed */
 } score;
 
 typedef struct scores {
     score key[KEYS];
     int poles_right, poles_wrong, poles_surely_wrong, poles_silent, failed;
+    double longest_s; /* that an estimate took */
 } scores;
 
 /* What all motors together get. */
@@ -124,10 +129,11 @@ static void judge(scores *s, const cvk_rig_config *config, const cvk_estimate *e
         if (!entry->known) {
             continue;
         }
-        double error = 100.0 * fabs(entry->value / truth - 1.0);
+        double error = 100.0 * (entry->value / truth - 1.0);
         s->key[k].error[s->key[k].known++] = error;
+        s->key[k].half_width += 50.0 * (high - low) / truth;
         s->key[k].inside += truth >= low && truth <= high;
-        s->key[k].within_bar += error <= bar_of(config, k);
+        s->key[k].within_bar += fabs(error) <= bar_of(config, k);
     }
     const cvk_card_entry *poles = &e->card.entry[CVK_CARD_POLE_PAIRS];
     bool right = poles->known && poles->value == config->motor.pole_pairs;
@@ -135,6 +141,13 @@ static void judge(scores *s, const cvk_rig_config *config, const cvk_estimate *e
     s->poles_silent += !poles->known;
     s->poles_wrong += poles->known && !right;
     s->poles_surely_wrong += poles->known && !right && poles->probability > 0.99;
+}
+
+static double now_s(void)
+{
+    struct timespec t;
+    clock_gettime(CLOCK_MONOTONIC, &t);
+    return (double)t.tv_sec + 1e-9 * (double)t.tv_nsec;
 }
 
 static void run(scores *s, const cvk_rig_config *config, const char *const *names, int seeds,
@@ -153,7 +166,10 @@ static void run(scores *s, const cvk_rig_config *config, const char *const *name
             record(&r[count], config, names[count], 1000u * (uint64_t)seed, sensor);
             logs[count] = &r[count].log;
         }
-        if (cvk_estimate_logs(logs, count, &options, &estimate) == CVK_OK) {
+        const double start_s = now_s();
+        const cvk_status status = cvk_estimate_logs(logs, count, &options, &estimate);
+        s->longest_s = fmax(s->longest_s, now_s() - start_s);
+        if (status == CVK_OK) {
             judge(s, config, &estimate, statistical);
         } else {
             s->failed++;
@@ -166,15 +182,18 @@ static void run(scores *s, const cvk_rig_config *config, const char *const *name
 
 static int compare(const void *a, const void *b)
 {
-    double x = *(const double *)a, y = *(const double *)b;
+    double x = fabs(*(const double *)a), y = fabs(*(const double *)b);
     return (x > y) - (x < y);
 }
 
 static void report(const char *what, const cvk_rig_config *config, scores *plain,
                    const scores *gain, int seeds, total *all)
 {
-    printf("%s, %s\n  %-18s %7s %8s %8s %8s %10s %12s\n", config->name, what, "", "known", "median",
-           "worst", "bar", "inside", "statistical");
+    printf("%s, %s inverter, %s; an estimate took %.2f s at most\n", config->name,
+           config->inverter.fidelity == CVK_FIDELITY_SWITCHED ? "switched" : "averaged", what,
+           plain->longest_s);
+    printf("  %-18s %7s %9s %8s %8s %8s %8s %10s %12s\n", "", "known", "mean", "median", "worst",
+           "bar", "interval", "inside", "statistical");
     for (int k = 0; k < KEYS; k++) {
         score *one = &plain->key[k];
         const score *other = &gain->key[k];
@@ -182,10 +201,15 @@ static void report(const char *what, const cvk_rig_config *config, scores *plain
             printf("  %-18s %3d/%-3d\n", cvk_card_key_name(keys[k]), 0, seeds);
             continue;
         }
+        double mean = 0.0;
+        for (int n = 0; n < one->known; n++) {
+            mean += one->error[n] / one->known;
+        }
         qsort(one->error, (size_t)one->known, sizeof one->error[0], compare);
-        printf("  %-18s %3d/%-3d %6.3f %% %6.3f %% %6.2f %% %5d/%-4d %6d/%-4d\n",
-               cvk_card_key_name(keys[k]), one->known, seeds, one->error[one->known / 2],
-               one->error[one->known - 1], bar_of(config, k), other->inside, other->known,
+        printf("  %-18s %3d/%-3d %+7.3f %% %6.3f %% %6.3f %% %6.2f %% %6.3f %% %5d/%-4d %6d/%-4d\n",
+               cvk_card_key_name(keys[k]), one->known, seeds, mean,
+               fabs(one->error[one->known / 2]), fabs(one->error[one->known - 1]),
+               bar_of(config, k), one->half_width / one->known, other->inside, other->known,
                one->inside, one->known);
         all->known[k] += one->known;
         all->known_with_gain[k] += other->known;
@@ -214,41 +238,78 @@ static void report_total(const char *what, const total *all)
     printf("\n");
 }
 
-static bool wanted(const char *name, int argc, char **argv)
+typedef struct set {
+    const char *word, *what;
+    const char *logs[MOST_LOGS + 1];
+} set;
+
+static const set sets[] = {
+    {"full", "standstill + spin + coast", {"standstill", "spin", "coast", NULL}},
+    {"spin", "spin alone", {"spin", NULL}},
+    {"duty", "duty alone", {"duty", NULL}},
+    {"coast", "coast alone", {"coast", NULL}},
+};
+enum { SETS = sizeof sets / sizeof sets[0] };
+
+/* Chosen when its word is given, or no word of its kind. */
+static bool chosen(const char *word, const char *const *kind, int argc, char **argv)
 {
+    bool any = false;
     for (int n = 2; n < argc; n++) {
-        if (strcmp(argv[n], name) == 0) {
+        if (strcmp(argv[n], word) == 0) {
             return true;
         }
+        for (int k = 0; kind[k] != NULL; k++) {
+            any = any || strcmp(argv[n], kind[k]) == 0;
+        }
     }
-    return argc <= 2;
+    return !any;
+}
+
+static void bench(const motor *m, int fidelity, const set *of, int seeds, total *all)
+{
+    static scores with_gain, without_gain;
+    cvk_rig_config config = rig_of(m), exact;
+    config.inverter.fidelity = fidelity;
+    exact = config;
+    exact.sensing.current_gain_tolerance = exact.sensing.voltage_gain_tolerance = 0.0;
+    run(&with_gain, &config, of->logs, seeds, false);
+    run(&without_gain, &exact, of->logs, seeds, true);
+    report(of->what, &config, &without_gain, &with_gain, seeds, all);
 }
 
 int main(int argc, char **argv)
 {
-    static const char *const full[] = {"standstill", "spin", "coast", NULL};
-    static const char *const plain_run[] = {"duty", NULL};
-    static scores with_gain, without_gain;
-    total all = {.runs = 0}, duty = {.runs = 0};
-    int seeds = argc > 1 ? atoi(argv[1]) : 10;
+    static const char *const inverters[] = {"averaged", "switched", NULL};
+    const char *motor_words[sizeof motors / sizeof motors[0] + 1] = {NULL};
+    const char *set_words[SETS + 1] = {NULL};
+    const size_t motor_count = sizeof motors / sizeof motors[0];
+    const int seeds = argc > 1 ? atoi(argv[1]) : 10;
     if (seeds < 1 || seeds > MOST_SEEDS) {
         fprintf(stderr, "bench_accuracy: 1 to %d seeds\n", MOST_SEEDS);
         return 2;
     }
-    for (size_t m = 0; m < sizeof motors / sizeof motors[0]; m++) {
-        if (!wanted(motors[m].name, argc, argv)) {
-            continue;
-        }
-        cvk_rig_config config = rig_of(&motors[m]), exact = config;
-        exact.sensing.current_gain_tolerance = exact.sensing.voltage_gain_tolerance = 0.0;
-        run(&with_gain, &config, full, seeds, false);
-        run(&without_gain, &exact, full, seeds, true);
-        report("standstill + spin + coast", &config, &without_gain, &with_gain, seeds, &all);
-        run(&with_gain, &config, plain_run, seeds, false);
-        run(&without_gain, &exact, plain_run, seeds, true);
-        report("duty alone", &config, &without_gain, &with_gain, seeds, &duty);
+    for (size_t m = 0; m < motor_count; m++) {
+        motor_words[m] = motors[m].name;
     }
-    report_total("standstill + spin + coast", &all);
-    report_total("duty alone", &duty);
+    for (int n = 0; n < SETS; n++) {
+        set_words[n] = sets[n].word;
+    }
+    for (int fidelity = 0; fidelity < 2; fidelity++) {
+        for (int n = 0; n < SETS; n++) {
+            total all = {.runs = 0};
+            for (size_t m = 0; m < motor_count; m++) {
+                if (chosen(inverters[fidelity], inverters, argc, argv) &&
+                    chosen(sets[n].word, set_words, argc, argv) &&
+                    chosen(motors[m].name, motor_words, argc, argv)) {
+                    bench(&motors[m], fidelity, &sets[n], seeds, &all);
+                }
+            }
+            if (all.runs > 0) {
+                printf("%s inverter: ", inverters[fidelity]);
+                report_total(sets[n].what, &all);
+            }
+        }
+    }
     return 0;
 }
