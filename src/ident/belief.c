@@ -84,6 +84,7 @@ bool cvk_belief_merge(cvk_belief *belief, const cvk_belief *learnt)
     if (learnt->knee_a > 0.0 && (sharper || belief->knee_a <= 0.0)) {
         belief->knee_a = learnt->knee_a;
         belief->curve = learnt->curve;
+        belief->flat = learnt->flat;
     }
     for (int p = 0; p < N; p++) {
         if (learnt->from[p][0] != '\0') {

@@ -27,6 +27,7 @@ typedef struct cvk_belief {
     double dof;                            /* degrees of freedom behind the covariance */
     double knee_a;                         /* of the inverter's own voltage */
     int curve;                             /* and its curve: inverter_curve.h */
+    bool flat;                             /* the edges have been seen to know no ripple */
     char from[CVK_B_COUNT][CVK_CARD_TEXT]; /* logs and methods that told something */
 } cvk_belief;
 

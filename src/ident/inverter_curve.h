@@ -7,6 +7,7 @@
 #define CORVAK_IDENT_INVERTER_CURVE_H
 
 #include <math.h>
+#include <stddef.h>
 
 /* From soft to sharp. */
 enum {
@@ -95,6 +96,33 @@ static inline void cvk_curve_vector(double alpha, double beta, double per_knee, 
     double ua = cvk_curve_at(per_knee * alpha, curve);
     double ub = cvk_curve_at(per_knee * (along + across), curve);
     double uc = cvk_curve_at(per_knee * (along - across), curve);
+    out[0] = (2.0 * ua - ub - uc) / 3.0;
+    out[1] = (ub - uc) / (2.0 * half_sqrt3);
+}
+
+/* The loss of a leg whose current is `x` in the mean, `ripple` (>= 0, in the same units) less where
+ * the leg rises and as much more where it falls. A rise loses in full while the current flows into
+ * the motor, a fall while it flows out; what the other way round is lost, the curve says. Without
+ * ripple that is the curve itself. */
+static inline double cvk_edges_at(double x, double ripple, int curve)
+{
+    const double rise = cvk_curve_at(x - ripple, curve), fall = cvk_curve_at(x + ripple, curve);
+    return (rise < 0.0 ? rise : 0.0) + (fall > 0.0 ? fall : 0.0);
+}
+
+/* As cvk_curve_vector(), with each phase's ripple in A; null: none. */
+static inline void cvk_edges_vector(double alpha, double beta, double per_knee, int curve,
+                                    const double *ripple_a, double out[2])
+{
+    const double half_sqrt3 = 0.86602540378443864676;
+    double along = -0.5 * alpha, across = half_sqrt3 * beta;
+    if (ripple_a == NULL) {
+        cvk_curve_vector(alpha, beta, per_knee, curve, out);
+        return;
+    }
+    double ua = cvk_edges_at(per_knee * alpha, per_knee * ripple_a[0], curve);
+    double ub = cvk_edges_at(per_knee * (along + across), per_knee * ripple_a[1], curve);
+    double uc = cvk_edges_at(per_knee * (along - across), per_knee * ripple_a[2], curve);
     out[0] = (2.0 * ua - ub - uc) / 3.0;
     out[1] = (ub - uc) / (2.0 * half_sqrt3);
 }

@@ -14,9 +14,14 @@
 #define MOST CVK_LANE_MOST
 #define FIRST_STEP 0.3 /* largest, relative to the parameters' size */
 
+/* A single lane costs nearly as much as several, and most steps are taken: so the derivatives are
+ * found along with the residuals, and kept until they are asked for. */
 typedef struct fit {
     const cvk_lane_problem *problem;
-    double *middle; /* residuals of the set itself, beside the derivatives */
+    double *middle;    /* residuals of the set itself, */
+    double *jacobian;  /* and the derivatives there, */
+    double at[MOST];   /* of this set */
+    bool fine, filled; /* it could be simulated; it was tried */
 } fit;
 
 static void unscale(const cvk_lane_problem *f, const double *x, double p[MOST])
@@ -26,9 +31,10 @@ static void unscale(const cvk_lane_problem *f, const double *x, double p[MOST])
     }
 }
 
-static bool derivatives(const fit *f, const double *x, size_t m, double *jacobian)
+static bool derivatives(const fit *f, const double *x, size_t m)
 {
     const cvk_lane_problem *problem = f->problem;
+    double *jacobian = f->jacobian;
     double p[MOST + 1][MOST], step[MOST], *out[MOST + 1];
     const double *lane[MOST + 1];
     unscale(problem, x, p[0]);
@@ -56,22 +62,31 @@ static bool derivatives(const fit *f, const double *x, size_t m, double *jacobia
     return true;
 }
 
+static bool simulate_at(fit *f, const double *x, size_t m)
+{
+    const size_t bytes = (size_t)f->problem->count * sizeof *x;
+    if (!f->filled || memcmp(f->at, x, bytes) != 0) {
+        memcpy(f->at, x, bytes);
+        f->filled = true;
+        f->fine = derivatives(f, x, m);
+    }
+    return f->fine;
+}
+
 static int residuals(void *context, int m, int n, const double *x, double *fvec, double *fjac,
                      int ldfjac, int iflag)
 {
-    const fit *f = context;
-    (void)n;
+    fit *f = context;
     (void)ldfjac;
+    const bool fine = simulate_at(f, x, (size_t)m);
     if (iflag == 2) {
-        return derivatives(f, x, (size_t)m, fjac) ? 0 : -1;
-    }
-    double p[MOST];
-    const double *lane = p;
-    unscale(f->problem, x, p);
-    if (!f->problem->simulate(f->problem->context, 1, &lane, &fvec)) {
-        for (int k = 0; k < m; k++) {
-            fvec[k] = f->problem->hopeless;
+        if (fine) {
+            memcpy(fjac, f->jacobian, (size_t)m * (size_t)n * sizeof *fjac);
         }
+        return fine ? 0 : -1;
+    }
+    for (int k = 0; k < m; k++) {
+        fvec[k] = fine ? f->middle[k] : f->problem->hopeless;
     }
     return 0;
 }
@@ -171,11 +186,11 @@ bool cvk_lane_fit(const cvk_lane_problem *problem, double *p, cvk_lane_result *r
 {
     const int n = problem->count;
     const size_t m = problem->data + (size_t)problem->priors;
-    double *work = malloc((3u + (size_t)n) * m * sizeof *work);
+    double *work = malloc((3u + 2u * (size_t)n) * m * sizeof *work);
     if (work == NULL) {
         return false;
     }
-    fit f = {problem, work + 2u * m};
+    fit f = {.problem = problem, .middle = work + 2u * m, .jacobian = work + (3u + (size_t)n) * m};
     double *fvec = work, *wa4 = work + m, *fjac = work + 3u * m, x[MOST], diag[MOST], qtf[MOST];
     double wa1[MOST], wa2[MOST], wa3[MOST];
     int ipvt[MOST], info = 0, nfev = 0, njev = 0;
@@ -186,7 +201,7 @@ bool cvk_lane_fit(const cvk_lane_problem *problem, double *p, cvk_lane_result *r
                  problem->most_evaluations, diag, 1, FIRST_STEP, 0, &nfev, &njev, ipvt, qtf, wa1,
                  wa2, wa3, wa4);
     bool fine =
-        info >= 1 && derivatives(&f, x, m, fjac) && covariance(problem, m, fjac, fvec, result);
+        info >= 1 && simulate_at(&f, x, m) && covariance(problem, m, f.jacobian, fvec, result);
     unscale(problem, x, p);
     free(work);
     return fine;

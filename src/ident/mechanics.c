@@ -8,7 +8,7 @@
  */
 #include "mechanics.h"
 
-#include "inverter_curve.h"
+#include "edges.h"
 #include "numeric.h"
 
 #include <math.h>
@@ -62,8 +62,8 @@ static void angle_of_run(const cvk_signals *s, const cvk_turns *turns, size_t fi
 }
 
 /* Mean current from row k to the next, and the voltage behind resistance and inverter. */
-static void between(const cvk_signals *s, size_t k, const cvk_belief *belief, double complex *i,
-                    double complex *v)
+static void between(const cvk_signals *s, size_t k, double angle_rad, const cvk_belief *belief,
+                    double complex *i, double complex *v)
 {
     const cvk_span all = {0, s->rows};
     const double *p = belief->mean, whole = floor(p[CVK_B_DELAY]);
@@ -71,13 +71,14 @@ static void between(const cvk_signals *s, size_t k, const cvk_belief *belief, do
     const size_t before = cvk_row_before(k, (long)whole + 1, all);
     const double complex v_now = s->v_alpha[now] + I * s->v_beta[now];
     const double complex v_before = s->v_alpha[before] + I * s->v_beta[before];
-    double u[2] = {0.0};
+    double complex own = 0.0;
     *i = 0.5 * (s->i_alpha[k] + s->i_alpha[next] + I * (s->i_beta[k] + s->i_beta[next]));
     if (belief->knee_a > 0.0) {
-        cvk_curve_vector(creal(*i), cimag(*i), 1.0 / belief->knee_a, belief->curve, u);
+        const cvk_axes axes = cvk_axes_of(belief, angle_rad);
+        own = cvk_own_share(s, *i, now, belief->knee_a, belief->curve, &axes);
     }
     *v = v_now + (p[CVK_B_DELAY] - whole) * (v_before - v_now) - p[CVK_B_RESISTANCE] * *i -
-         p[CVK_B_DEAD_TIME] * s->bus_share[now] * (u[0] + I * u[1]);
+         p[CVK_B_DEAD_TIME] * own;
 }
 
 /* How the torque of a log is found, and how far to trust it. */
@@ -138,7 +139,7 @@ static double impulse_of(const cvk_signals *s, size_t begin, size_t end, const d
         around *= one_step;
         const double window = 0.5 * (1.0 - creal(around));
         double complex i, v;
-        between(s, begin + n, way->belief, &i, &v);
+        between(s, begin + n, angle[n], way->belief, &i, &v);
         i *= turn;
         v *= turn / omega;
         const double active = p[CVK_B_FLUX] + (p[CVK_B_L_D] - p[CVK_B_L_Q]) * creal(i);

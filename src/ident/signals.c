@@ -7,6 +7,7 @@
 
 #include "channels.h"
 #include "conditioning.h"
+#include "edges.h"
 #include "findings.h"
 #include "numeric.h"
 #include "wiring.h"
@@ -28,6 +29,7 @@
 #define LARGEST_LOST_SHARE 0.2
 #define SHORTEST_PERIOD_S 1e-7
 #define LONGEST_PERIOD_S 2e-3
+#define LONGEST_PWM_S 2e-4 /* rows that far apart are not one a PWM period */
 
 /* The columns without which a row is of no use. */
 typedef struct needed {
@@ -551,6 +553,8 @@ static bool convert_voltages(cvk_signals *s, const cvk_log *log, const size_t *r
         s->v_alpha[k] = (2.0 * v[0] - v[1] - v[2]) / 3.0;
         s->v_beta[k] = (v[1] - v[2]) / sqrt(3.0);
     }
+    s->edge_wb = kind == VOLTAGE_DUTIES && s->period_s < LONGEST_PWM_S ? s->edge_wb : NULL;
+    cvk_find_edges(s, 0.0, 1.0, CVK_CURVE_TANH, 0);
     return true;
 }
 
@@ -667,7 +671,7 @@ static bool has_rotor_angle(const cvk_log *log)
 static cvk_status allocate(cvk_signals *s, const cvk_log *log)
 {
     bool angle = has_rotor_angle(log), speed = cvk_log_has(log, CVK_COLUMN_SPEED_M);
-    size_t columns = 6u + (angle ? 1u : 0u) + (speed ? 1u : 0u);
+    size_t columns = 12u + (angle ? 1u : 0u) + (speed ? 1u : 0u);
     double *block = malloc(columns * s->rows * sizeof *block);
     if (block == NULL) {
         return CVK_NO_MEMORY;
@@ -679,7 +683,8 @@ static cvk_status allocate(cvk_signals *s, const cvk_log *log)
     s->v_beta = block + 3 * s->rows;
     s->bus_share = block + 4 * s->rows;
     s->time_s = block + 5 * s->rows;
-    block += 6 * s->rows;
+    s->edge_wb = block + 6 * s->rows;
+    block += 12 * s->rows;
     if (angle) {
         s->theta_m = block;
         block += s->rows;

@@ -37,10 +37,11 @@ typedef struct cvk_signals {
     double *i_alpha, *i_beta; /* A, gains and offsets of the channels aligned */
     double *v_alpha, *v_beta; /* V */
     double *bus_share;        /* bus voltage over its mean; 1 where it is not logged */
-    double *time_s;           /* as in the log */
-    double *theta_m;          /* rad, unwrapped; null without a rotor-angle column */
-    double *speed_m;          /* rad/s; null without the column */
-    size_t pieces;            /* stretches without a gap; a piece of less than 64 rows is dropped */
+    double *edge_wb; /* six for each row: edges.h; null where no duties of each period are known */
+    double *time_s;  /* as in the log */
+    double *theta_m; /* rad, unwrapped; null without a rotor-angle column */
+    double *speed_m; /* rad/s; null without the column */
+    size_t pieces;   /* stretches without a gap; a piece of less than 64 rows is dropped */
     cvk_span piece[CVK_MAX_PIECES];
     cvk_path path;
     double pwm_hz; /* when not 0, voltages are means over PWM periods that the log shows: they act

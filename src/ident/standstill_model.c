@@ -10,6 +10,7 @@
 #include "standstill_model.h"
 
 #include "inverter_curve.h"
+#include "wide.h"
 
 #include <math.h>
 
@@ -85,8 +86,8 @@ typedef struct phases {
     double x[3][LANES], width[3][LANES];
 } phases;
 
-static inline void phases_at(const coefficients *k, int lanes, int curve, const double ia[LANES],
-                             const double ib[LANES], phases *out)
+INLINED void phases_at(const coefficients *k, int lanes, int curve, const double ia[LANES],
+                       const double ib[LANES], phases *out)
 {
     for (int n = 0; n < lanes; n++) {
         const double a = k->per_knee[n] * ia[n], along = -0.5 * a;
@@ -102,9 +103,9 @@ static inline void phases_at(const coefficients *k, int lanes, int curve, const 
 
 /* Where a step leads under the inverter's mean voltage on the way from `from` to `to`; what
  * saturates moves by more. `unhindered`: where it leads without both. */
-static inline void arrive(const coefficients *k, int lanes, double bus_share, const phases *from,
-                          const phases *to, double unhindered[2][LANES], const double ia[LANES],
-                          const double ib[LANES], double to_a[LANES], double to_b[LANES])
+INLINED void arrive(const coefficients *k, int lanes, double bus_share, const phases *from,
+                    const phases *to, double unhindered[2][LANES], const double ia[LANES],
+                    const double ib[LANES], double to_a[LANES], double to_b[LANES])
 {
     for (int n = 0; n < lanes; n++) {
         double u[3];
@@ -130,9 +131,8 @@ static inline void arrive(const coefficients *k, int lanes, double bus_share, co
 
 /* One step for all lanes: the inverter's voltage is taken at the present current first, then as its
  * mean on the way to where that leads (Heun). */
-static inline void advance(const coefficients *k, int lanes, int curve, int step,
-                           const double v_new[2], const double v_old[2], double bus_share,
-                           double ia[LANES], double ib[LANES])
+INLINED void advance(const coefficients *k, int lanes, int curve, int step, const double v_new[2],
+                     const double v_old[2], double bus_share, double ia[LANES], double ib[LANES])
 {
     double unhindered[2][LANES], to_a[LANES], to_b[LANES];
     phases from, to;
@@ -158,9 +158,9 @@ static inline void advance(const coefficients *k, int lanes, int curve, int step
 }
 
 /* Constant arguments in each call let the compiler specialise the loops. */
-static inline void advance_curve(const coefficients *k, int lanes, int curve, int step,
-                                 const double v_new[2], const double v_old[2], double bus_share,
-                                 double ia[LANES], double ib[LANES])
+INLINED void advance_curve(const coefficients *k, int lanes, int curve, int step,
+                           const double v_new[2], const double v_old[2], double bus_share,
+                           double ia[LANES], double ib[LANES])
 {
     switch (curve) {
     case CVK_CURVE_SOFT:
@@ -184,8 +184,8 @@ static inline void advance_curve(const coefficients *k, int lanes, int curve, in
     }
 }
 
-bool cvk_sm_simulate(const cvk_signals *s, cvk_span rows, size_t warm_up, int curve, int lanes,
-                     const double *const lane[], double *const out[])
+WIDE bool cvk_sm_simulate(const cvk_signals *s, cvk_span rows, size_t warm_up, int curve, int lanes,
+                          const double *const lane[], double *const out[])
 {
     coefficients k = {.delay = (long)floor(lane[0][CVK_SM_DELAY]),
                       .steps = steps_for(lane[0], s->period_s)};

@@ -12,7 +12,7 @@
  */
 #include "turning.h"
 
-#include "inverter_curve.h"
+#include "edges.h"
 #include "numeric.h"
 
 #include <math.h>
@@ -37,11 +37,13 @@
 /* ---- finding the turns ---------------------------------------------------------------------- */
 
 /* The inverter's own voltage at a row, per volt of dead-time voltage at the mean bus. */
-static double complex inverter_at(const cvk_signals *s, size_t k, double knee_a, int curve)
+static double complex inverter_at(const cvk_signals *s, size_t k, double knee_a, double angle_rad,
+                                  const cvk_belief *belief)
 {
-    double u[2];
-    cvk_curve_vector(s->i_alpha[k], s->i_beta[k], 1.0 / knee_a, curve, u);
-    return s->bus_share[k] * (u[0] + I * u[1]);
+    const long delay = lround(belief->mean[CVK_B_DELAY]);
+    const size_t acting = cvk_row_before(k, delay, (cvk_span){0, s->rows});
+    const cvk_axes axes = cvk_axes_of(belief, angle_rad);
+    return cvk_own_share(s, s->i_alpha[k] + I * s->i_beta[k], acting, knee_a, belief->curve, &axes);
 }
 
 /* Direction of a leaky integral of the voltage over some rows of a piece: it turns with the rotor
@@ -66,7 +68,7 @@ static void rotate_phase(const cvk_signals *s, const cvk_belief *belief, cvk_spa
         double complex i = s->i_alpha[k] + I * s->i_beta[k];
         double complex e = s->v_alpha[row] + I * s->v_beta[row] - r * i;
         if (belief != NULL && dead_v > 0.0 && knee_a > 0.0) {
-            e -= dead_v * inverter_at(s, k, knee_a, belief->curve);
+            e -= dead_v * inverter_at(s, k, knee_a, NAN, belief);
         }
         x = keep * (x + s->period_s * e_before) - l * (i - i_before);
         i_before = i;
@@ -236,6 +238,10 @@ void cvk_remove_offset(cvk_signals *s, const cvk_turns *turns)
 
 void cvk_refine_phase(cvk_turns *turns, const cvk_signals *s, const cvk_belief *belief)
 {
+    if (belief->knee_a > 0.0) {
+        cvk_find_edges(s, belief->mean[CVK_B_DEAD_TIME], belief->knee_a, belief->curve,
+                       lround(belief->mean[CVK_B_DELAY]));
+    }
     for (size_t n = 0; n < s->pieces; n++) {
         rotate_phase(s, belief, s->piece[n], s->piece[n], turns->phase);
     }
@@ -375,12 +381,14 @@ static cvk_window window_of(const cvk_signals *s, const cvk_turns *turns, size_t
                     .duration_s = (double)rows * s->period_s,
                     .rotor_ratio = NAN};
     const bool off = s->path != CVK_PATH_COMMANDED && cvk_currentless(s, begin, end);
+    const double lead = cvk_phase_lead(omega); /* the phase leads the rotor */
     for (size_t k = begin; k < end; k++) {
         double x = (double)(k - begin) - middle;
-        double complex frame = cexp(-I * (c[0] + x * (c[1] + x * c[2])));
+        const double angle = c[0] + x * (c[1] + x * c[2]);
+        double complex frame = cexp(-I * angle);
         w.voltage_v += (s->v_alpha[k] + I * s->v_beta[k]) * frame;
         w.current_a += (s->i_alpha[k] + I * s->i_beta[k]) * frame;
-        w.inverter += inverter_at(s, k, knee_a, belief->curve) * frame;
+        w.inverter += inverter_at(s, k, knee_a, angle - lead, belief) * frame;
     }
     /* A driven voltage is held for the period after its row, T v = psi(k+1) - psi(k): seen from the
      * turning frame, psi at the rows turns it by half a step and shortens it by sinc(w T / 2). With
@@ -767,7 +775,7 @@ static void integrate_flux(const cvk_signals *s, const cvk_belief *belief, size_
         double complex i = s->i_alpha[k] + I * s->i_beta[k];
         double complex v = s->v_alpha[source] + I * s->v_beta[source];
         if (belief->knee_a > 0.0) {
-            v -= belief->mean[CVK_B_DEAD_TIME] * inverter_at(s, k, belief->knee_a, belief->curve);
+            v -= belief->mean[CVK_B_DEAD_TIME] * inverter_at(s, k, belief->knee_a, NAN, belief);
         }
         active[n] = psi - l * i;
         psi += s->period_s * (v - r * i);

@@ -6,7 +6,7 @@
  */
 #include "turning_fit.h"
 
-#include "inverter_curve.h"
+#include "edges.h"
 #include "lane_fit.h"
 #include "numeric.h"
 #include "parallel.h"
@@ -32,7 +32,9 @@
 #define MOST_STARTS 6
 #define MOST_SETTLED 4
 #define NIMBLE 10.0
-#define SAME_FIT 1e-3 /* residuals that close belong to the same fit */
+#define GOOD_FIT 1.3      /* times the noise: then no other start is tried */
+#define MOST_SURPRISE 1.2 /* prediction error over that on the rows of the start */
+#define SAME_FIT 1e-3     /* residuals that close belong to the same fit */
 #define SCOUT_EVALUATIONS 25
 #define FULL_EVALUATIONS 7
 #define MOST_ROUNDS 3      /* of fits and filter noises */
@@ -48,8 +50,8 @@
 #define OFFSET_SPREAD 0.02 /* of the peak current */
 #define HARMONIC_SPREAD 0.02
 /* Natural logarithm of Lq over Ld that motors have. */
-#define SALIENCY_MEAN 0.2
-#define SALIENCY_SPREAD 0.4
+#define SALIENCY_MEAN 0.3
+#define SALIENCY_SPREAD 0.8
 #define DROP_SPREAD 1.0 /* of the natural logarithm of TYPICAL_DROP */
 /* What iron loss and cross-saturation, which are in no model, make of a value that only a turning
  * motor shows (bench_accuracy): relative deviations. */
@@ -68,6 +70,7 @@
 #define USEFUL_LQ 0.1
 #define DELAY_FLOOR 0.004 /* as at standstill */
 #define CURVE_EVALUATIONS 6
+#define FLAT_GAIN 0.99 /* in prediction error */
 #define MOST_FITS (MOST_SETTLED + 4)
 /* Of the inverter's voltage that is expected: less is not believed. */
 #define LEAST_INVERTER_SHARE 0.3
@@ -85,6 +88,9 @@ typedef struct problem {
     size_t block_count, rows, residual_rows;
     int threads;
     int curve;
+    bool thorough;              /* every start is tried */
+    const cvk_signals *rippled; /* the log; */
+    cvk_signals flat;           /* and the same with edges that know no ripple */
     cvk_tm_noise noise;
     double centre[N];     /* of the prior */
     double whiten[N * N]; /* prior's lower factor: whiten * (p - centre) has unit deviation */
@@ -375,6 +381,7 @@ static bool fit(problem *f, double p[N], int evaluations, cvk_turning_result *re
     memcpy(result->cov, lane_result.cov, sizeof result->cov);
     result->noise = f->noise;
     result->curve = f->curve;
+    result->flat = f->s != f->rippled;
     result->residual_a = lane_result.residual;
     result->colour = lane_result.colour;
     return true;
@@ -461,7 +468,7 @@ typedef struct candidate {
     bool settled;
 } candidate;
 
-/* Short fits from all starts: inductances, and how fast the speed may change. */
+/* Short fits from all starts, until one is good: inductances, and how fast the speed may change. */
 static int try_starts(problem *f, const cvk_turns *turns, const cvk_belief *belief,
                       candidate list[MOST_STARTS])
 {
@@ -472,7 +479,8 @@ static int try_starts(problem *f, const cvk_turns *turns, const cvk_belief *beli
     if (!start_values(f, turns, belief, likely_delay(f, belief), start)) {
         return 0;
     }
-    for (size_t n = 0; n < 2 * factor_count; n++) {
+    bool good = false; /* so good that the others are not tried */
+    for (size_t n = 0; n < 2 * factor_count && !good; n++) {
         candidate *c = &list[count];
         double p[N];
         memcpy(p, start, sizeof p);
@@ -484,7 +492,10 @@ static int try_starts(problem *f, const cvk_turns *turns, const cvk_belief *beli
         f->noise.speed_rad_s *= c->nimble ? NIMBLE : 1.0;
         f->noise.magnet *= c->nimble ? NIMBLE : 1.0;
         f->prior_sd = f->noise.current_a;
-        count += fit(f, p, TRIAL_EVALUATIONS, &c->result);
+        if (fit(f, p, TRIAL_EVALUATIONS, &c->result)) {
+            good = !f->thorough && c->result.residual_a < GOOD_FIT * f->noise.current_a;
+            count++;
+        }
     }
     return count;
 }
@@ -512,9 +523,12 @@ static int scout(problem *f, const cvk_turns *turns, const cvk_belief *belief,
 {
     candidate list[MOST_STARTS];
     const int count = try_starts(f, turns, belief, list);
+    const bool good = !f->thorough && count > 0 &&
+                      list[count - 1].result.residual_a < GOOD_FIT * f->noise.current_a;
     int settled = 0;
     for (int n = 0; n < MOST_SETTLED; n++) {
-        candidate *c = next_candidate(list, count, n % 2 == 1);
+        candidate *c =
+            good ? (n == 0 ? &list[count - 1] : NULL) : next_candidate(list, count, n % 2 == 1);
         double p[N];
         if (c == NULL) {
             continue;
@@ -570,6 +584,21 @@ static int best_of(const cvk_turning_result fits[], int count)
     return best;
 }
 
+/* An inverter by its means, as simulations have it: only where that is clearly the better one. */
+static void try_flat_edges(problem *f, cvk_turning_result *best, double spread[N * N])
+{
+    cvk_turning_result trial = *best;
+    f->curve = best->curve;
+    f->noise = best->noise;
+    f->s = &f->flat;
+    if (fit(f, trial.p, CURVE_EVALUATIONS, &trial) &&
+        trial.residual_a < FLAT_GAIN * best->residual_a) {
+        *best = trial;
+        memset(spread, 0, N * N * sizeof *spread);
+    }
+    f->s = best->flat ? &f->flat : f->rippled;
+}
+
 /* The inverter's curve is not known unless a standstill log has shown it, and at small currents
  * much else is open: other curves are tried from the best fit's values. Leaves the likeliest of all
  * in `best`, and in `spread` by how much explanations that are about as likely differ. */
@@ -592,6 +621,9 @@ static void weigh_explanations(problem *f, const cvk_belief *belief,
     }
     *best = fits[best_of(fits, count)];
     weigh_fits(f, fits, count, best, mean, spread);
+    if (f->rippled->edge_wb != NULL) {
+        try_flat_edges(f, best, spread);
+    }
     f->curve = best->curve;
     f->noise = best->noise;
 }
@@ -683,6 +715,7 @@ static void to_belief(const problem *f, const cvk_turning_result *result, cvk_be
         belief->knee_a = exp(result->p[CVK_TM_LOG_KNEE]);
         belief->curve = f->curve;
     }
+    belief->flat = f->s != f->rippled;
 }
 
 /* Noise of the current, and what edges that lie between a scope's rows add in a period. */
@@ -713,12 +746,70 @@ static void show(const problem *f, const cvk_turning_result *result, cvk_curve *
     }
 }
 
+/* A fit on few rows, then on many. `surprise`: how much worse it follows those that are new to it.
+ */
+static bool fit_once(problem *f, const cvk_turns *turns, const cvk_belief *belief, bool thorough,
+                     cvk_turning_result *result, double *surprise)
+{
+    double spread[N * N] = {0};
+    cvk_turning_result fits[MOST_FITS];
+    f->s = f->rippled;
+    f->curve = belief->knee_a > 0.0 ? belief->curve : CVK_CURVE_CHARGE;
+    f->thorough = thorough;
+    cvk_find_edges(f->rippled, f->centre[CVK_B_DEAD_TIME], exp(f->centre[CVK_TM_LOG_KNEE]),
+                   f->curve, likely_delay(f, belief));
+    choose_blocks(f, turns, SCOUT_ROWS, SCOUT_BLOCK_ROWS);
+    const int settled = scout(f, turns, belief, fits);
+    if (settled == 0) {
+        return false;
+    }
+    weigh_explanations(f, belief, fits, settled, result, spread);
+    const double scouted_a = result->residual_a;
+    cvk_find_edges(f->rippled, result->p[CVK_B_DEAD_TIME], exp(result->p[CVK_TM_LOG_KNEE]),
+                   f->curve, lround(result->p[CVK_B_DELAY]));
+    choose_blocks(f, turns, MOST_ROWS, BLOCK_ROWS);
+    f->prior_sd = scouted_a;
+    bool fine = fit(f, result->p, FULL_EVALUATIONS, result);
+    *surprise = result->residual_a / scouted_a;
+    if (fine) { /* what is known before weighs more when the errors are alike over many rows */
+        f->prior_sd = result->residual_a * sqrt(fmin(result->colour, LARGEST_COLOUR));
+        fine = fit(f, result->p, FULL_EVALUATIONS, result) &&
+               result->residual_a < LARGEST_MISFIT * expected_misfit(f, result) &&
+               result->p[CVK_B_DELAY] > SMALLEST_DELAY && result->p[CVK_B_DELAY] < LARGEST_DELAY;
+    }
+    for (int e = 0; fine && e < N * N; e++) {
+        result->cov[e] += spread[e];
+    }
+    return fine;
+}
+
+/* A start that looks good on few rows may be a wrong one: the others are tried when it fails, or
+ * does not follow the rest. */
+static bool search(problem *f, const cvk_turns *turns, const cvk_belief *belief,
+                   cvk_turning_result *result)
+{
+    double surprise = INFINITY, again = INFINITY;
+    const bool fine = fit_once(f, turns, belief, false, result, &surprise);
+    if (fine && surprise < MOST_SURPRISE) {
+        return true;
+    }
+    cvk_turning_result second;
+    const bool better = fit_once(f, turns, belief, true, &second, &again) &&
+                        (!fine || second.residual_a < result->residual_a);
+    if (better) {
+        *result = second;
+    }
+    f->s = result->flat ? &f->flat : f->rippled;
+    f->curve = result->curve;
+    f->noise = result->noise;
+    return fine || better;
+}
+
 cvk_status cvk_turning_fit(const cvk_signals *signals, const cvk_turns *turns, int threads,
                            cvk_belief *belief, cvk_turning_result *result, cvk_curve *shown)
 {
-    problem f = {.s = signals,
-                 .threads = threads,
-                 .curve = belief->knee_a > 0.0 ? belief->curve : CVK_CURVE_CHARGE};
+    problem f = {.s = signals, .rippled = signals, .flat = *signals, .threads = threads};
+    f.flat.edge_wb = NULL;
     choose_blocks(&f, turns, SCOUT_ROWS, SCOUT_BLOCK_ROWS);
     if (f.residual_rows < SMALLEST_BLOCK_ROWS || !set_prior(&f, belief)) {
         return CVK_NOT_IN_LOG;
@@ -730,25 +821,7 @@ cvk_status cvk_turning_fit(const cvk_signals *signals, const cvk_turns *turns, i
         free(f.gains);
         return CVK_NO_MEMORY;
     }
-    double spread[N * N] = {0};
-    cvk_turning_result fits[MOST_FITS];
-    const int settled = scout(&f, turns, belief, fits);
-    bool fine = settled > 0;
-    if (fine) {
-        weigh_explanations(&f, belief, fits, settled, result, spread);
-        choose_blocks(&f, turns, MOST_ROWS, BLOCK_ROWS);
-        f.prior_sd = result->residual_a;
-        fine = fit(&f, result->p, FULL_EVALUATIONS, result);
-    }
-    if (fine) { /* what is known before weighs more when the errors are alike over many rows */
-        f.prior_sd = result->residual_a * sqrt(fmin(result->colour, LARGEST_COLOUR));
-        fine = fit(&f, result->p, FULL_EVALUATIONS, result) &&
-               result->residual_a < LARGEST_MISFIT * expected_misfit(&f, result) &&
-               result->p[CVK_B_DELAY] > SMALLEST_DELAY && result->p[CVK_B_DELAY] < LARGEST_DELAY;
-    }
-    for (int e = 0; fine && e < N * N; e++) {
-        result->cov[e] += spread[e];
-    }
+    bool fine = search(&f, turns, belief, result);
     if (fine && shown != NULL) {
         show(&f, result, shown);
     }

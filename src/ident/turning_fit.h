@@ -14,6 +14,7 @@ typedef struct cvk_turning_result {
     double cov[CVK_TM_COUNT * CVK_TM_COUNT];
     cvk_tm_noise noise;
     int curve;
+    bool flat;         /* the edges know no ripple */
     double residual_a; /* rms of the prediction error per axis */
     double colour;     /* of the prediction errors: cvk_lane_result */
 } cvk_turning_result;

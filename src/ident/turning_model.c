@@ -11,7 +11,8 @@
  */
 #include "turning_model.h"
 
-#include "inverter_curve.h"
+#include "edges.h"
+#include "wide.h"
 
 #include <complex.h>
 #include <math.h>
@@ -19,19 +20,6 @@
 
 #ifndef CMPLX /* some C libraries give it to one compiler only */
 #define CMPLX(re, im) __builtin_complex((double)(re), (double)(im))
-#endif
-/* The loops over lanes have constant bounds and end up in one function, which also exists for wider
- * registers: the same arithmetic, so the same result, in half the time. */
-#if defined(__GNUC__)
-#define INLINED static inline __attribute__((always_inline))
-#else
-#define INLINED static inline
-#endif
-#if defined(__GNUC__) && !defined(__clang__) && defined(__x86_64__) && defined(__linux__) &&       \
-    !defined(__SANITIZE_ADDRESS__)
-#define WIDE __attribute__((target_clones("avx2", "default")))
-#else
-#define WIDE
 #endif
 #define LANES CVK_TM_LANES
 #define PI 3.14159265358979323846
@@ -151,37 +139,46 @@ static double magnet_keep(double omega, double period_s)
 }
 
 INLINED void inverter_of(const motors *m, int lanes, int curve, const vectors *current,
-                         vectors *out)
+                         const vectors *middle, const double *edge_wb, vectors *out)
 {
     for (int n = 0; n < lanes; n++) {
-        double u[2];
-        cvk_curve_vector(current->a[n], current->b[n], m->per_knee[n], curve, u);
+        double u[2], ripple_a[3];
+        if (edge_wb != NULL) {
+            const double a = middle->a[n], b = middle->b[n];
+            const double unlike = 0.5 * (m->inv_ld[n] - m->inv_lq[n]);
+            cvk_ripple_at(edge_wb, 0.5 * (m->inv_ld[n] + m->inv_lq[n]), unlike * (a * a - b * b),
+                          unlike * 2.0 * a * b, ripple_a);
+        }
+        cvk_edges_vector(current->a[n], current->b[n], m->per_knee[n], curve,
+                         edge_wb != NULL ? ripple_a : NULL, u);
         out->a[n] = u[0];
         out->b[n] = u[1];
     }
 }
 
-/* The inverter's own voltage, as a share. Constant arguments let the compiler specialise. */
-INLINED void inverter(const motors *m, int lanes, const vectors *current, vectors *out)
+/* The inverter's own voltage, as a share, with the rotor at `middle`. Constant arguments let the
+ * compiler specialise. */
+INLINED void inverter(const motors *m, int lanes, const vectors *current, const vectors *middle,
+                      const double *edge_wb, vectors *out)
 {
     switch (m->curve) {
     case CVK_CURVE_SOFT:
-        inverter_of(m, lanes, CVK_CURVE_SOFT, current, out);
+        inverter_of(m, lanes, CVK_CURVE_SOFT, current, middle, edge_wb, out);
         break;
     case CVK_CURVE_CHARGE:
-        inverter_of(m, lanes, CVK_CURVE_CHARGE, current, out);
+        inverter_of(m, lanes, CVK_CURVE_CHARGE, current, middle, edge_wb, out);
         break;
     case CVK_CURVE_ROUND:
-        inverter_of(m, lanes, CVK_CURVE_ROUND, current, out);
+        inverter_of(m, lanes, CVK_CURVE_ROUND, current, middle, edge_wb, out);
         break;
     case CVK_CURVE_TANH:
-        inverter_of(m, lanes, CVK_CURVE_TANH, current, out);
+        inverter_of(m, lanes, CVK_CURVE_TANH, current, middle, edge_wb, out);
         break;
     case CVK_CURVE_ARC:
-        inverter_of(m, lanes, CVK_CURVE_ARC, current, out);
+        inverter_of(m, lanes, CVK_CURVE_ARC, current, middle, edge_wb, out);
         break;
     default:
-        inverter_of(m, lanes, CVK_CURVE_CLIPPED, current, out);
+        inverter_of(m, lanes, CVK_CURVE_CLIPPED, current, middle, edge_wb, out);
         break;
     }
 }
@@ -190,6 +187,7 @@ INLINED void inverter(const motors *m, int lanes, const vectors *current, vector
 typedef struct row_input {
     double complex measured, v_new, v_old;
     double bus_share, period_s;
+    const double *edge_wb; /* of the phases; or null */
 } row_input;
 
 static row_input input_of(const cvk_signals *s, size_t row, long delay, cvk_span rows)
@@ -200,6 +198,7 @@ static row_input input_of(const cvk_signals *s, size_t row, long delay, cvk_span
                        .v_new = CMPLX(s->v_alpha[acting], s->v_beta[acting]),
                        .v_old = CMPLX(s->v_alpha[before], s->v_beta[before]),
                        .bus_share = s->bus_share[acting],
+                       .edge_wb = s->edge_wb != NULL ? s->edge_wb + 6 * acting : NULL,
                        .period_s = s->period_s};
 }
 
@@ -220,7 +219,7 @@ INLINED void advance(const motors *m, int lanes, states *s, const row_input *in,
         put(&drop, n, m->r[n] * sinc(0.5 * s->omega[n] * t) * mid);
         put(&at_middle, n, mid * i);
     }
-    inverter(m, lanes, &at_middle, &voltage);
+    inverter(m, lanes, &at_middle, &middle, in->edge_wb, &voltage);
     for (int n = 0; n < lanes; n++) {
         const double complex psi = CMPLX(s->psi_a[n], s->psi_b[n]);
         const double complex i = get(&before, n), later = get(&middle, n) * get(&half, n);
@@ -232,7 +231,7 @@ INLINED void advance(const motors *m, int lanes, states *s, const row_input *in,
         put(&before, n, mean);
         put(&at_middle, n, get(&middle, n) * mean);
     }
-    inverter(m, lanes, &at_middle, &voltage);
+    inverter(m, lanes, &at_middle, &middle, in->edge_wb, &voltage);
     for (int n = 0; n < lanes; n++) {
         const double complex v = in->v_new + m->delay_share[n] * (in->v_old - in->v_new);
         const double complex change = t * (v - get(&drop, n) * get(&before, n) -

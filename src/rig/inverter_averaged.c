@@ -207,6 +207,30 @@ static void sample_shunt(cvk_rig *rig, const double duty[3], const double before
     }
 }
 
+/* What the ripple takes from each motor phase's current where its leg rises: until then the legs
+ * that rose before have driven it, and the mean voltage, which the motor takes, has not come. The
+ * pulses are those that the dead time leaves. */
+static void ripple_at_edges(const cvk_rig *rig, const double duty[3], double ripple_a[3])
+{
+    const cvk_rig_derived *d = &rig->derived;
+    const double half_vs = 0.5 * rig->state.bus_v / rig->config.inverter.pwm_hz;
+    const cvk_vec flux = cvk_flux_now(rig), now = cvk_current_now(rig);
+    double leg_a[3], left[3];
+    cvk_leg_currents(rig, leg_a);
+    for (int n = 0; n < 3; n++) {
+        left[n] = cvk_clamp(duty[n] - d->dead_duty * cvk_dead_share(d, leg_a[n]), 0.0, 1.0);
+    }
+    for (int n = 0; n < 3; n++) {
+        double more_vs[3], phase_a[3];
+        for (int k = 0; k < 3; k++) {
+            more_vs[k] = half_vs * (cvk_larger(0.0, left[k] - left[n]) - left[k] * (1.0 - left[n]));
+        }
+        cvk_to_phases(cvk_current_of(d, flux + cvk_from_legs(rig, more_vs), &rig->rotor) - now,
+                      phase_a);
+        ripple_a[d->leg_phase[n]] = cvk_larger(0.0, -phase_a[d->leg_phase[n]]);
+    }
+}
+
 void cvk_inverter_averaged(cvk_rig *rig, const double duty[3])
 {
     const bool single = rig->config.sensing.current_sensing == CVK_SENSING_SINGLE_SHUNT;
@@ -218,6 +242,7 @@ void cvk_inverter_averaged(cvk_rig *rig, const double duty[3])
     for (int n = 0; n < 3; n++) {
         at.dead[rig->derived.leg_phase[n]] = duty[n] > 0.0 && duty[n] < 1.0 ? 1.0 : 0.0;
     }
+    ripple_at_edges(rig, duty, at.ripple_a);
     double charge = 0.0;
     if (rig->acting.short_from >= 0) {
         const double bus_v = rig->state.bus_v;

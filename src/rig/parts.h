@@ -268,6 +268,7 @@ typedef struct cvk_terminals {
     cvk_vec share;
     cvk_vec fixed_v;
     double dead[3]; /* share of the dead time that acts, by motor phase; 0 in a switched inverter */
+    double ripple_a[3]; /* less current where the leg rises, and more where it falls; the same */
 } cvk_terminals;
 
 /* Moves winding and shaft on by dt_s. Returns the charge drawn from the bus, in A s. */

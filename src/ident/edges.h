@@ -1,0 +1,50 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The inverter's own voltage at the edges: what the ripple makes of it.
+ */
+#ifndef CORVAK_IDENT_EDGES_H
+#define CORVAK_IDENT_EDGES_H
+
+#include "belief.h"
+#include "inverter_curve.h"
+#include "signals.h"
+
+#include <complex.h>
+
+/* One over the inductances: mean of both axes, and half of d less q, turned to twice the rotor's
+ * angle; 0 where they are not known. */
+typedef struct cvk_axes {
+    double per_h;
+    double complex unlike_per_h;
+} cvk_axes;
+
+/* By what is believed, with the rotor's d axis at `angle_rad` (NaN: not known). */
+cvk_axes cvk_axes_of(const cvk_belief *belief, double angle_rad);
+
+/* Finds `signals->edge_wb` of every row from its voltages, less what the inverter takes of them for
+ * the currents `delay` rows on: U s(i / knee_a), by a curve of inverter_curve.h; U 0: nothing. */
+void cvk_find_edges(const cvk_signals *signals, double dead_time_voltage_v, double knee_a,
+                    int curve, long delay);
+
+/* What the ripple takes from each phase's current where its leg rises, and adds where it falls, A;
+ * `edge_wb` of the row whose duties act. */
+static inline void cvk_ripple_at(const double *edge_wb, double per_h, double unlike_re,
+                                 double unlike_im, double ripple_a[3])
+{
+    static const double turn[3][2] = {
+        {1.0, 0.0}, {-0.5, 0.86602540378443864676}, {-0.5, -0.86602540378443864676}};
+    for (int n = 0; n < 3; n++) {
+        const double along = edge_wb[2 * n], across = edge_wb[2 * n + 1];
+        const double c = turn[n][0] * unlike_re - turn[n][1] * unlike_im;
+        const double s = turn[n][0] * unlike_im + turn[n][1] * unlike_re;
+        const double less = -(per_h * along + along * c + across * s);
+        ripple_a[n] = less > 0.0 ? less : 0.0;
+    }
+}
+
+/* The inverter's own voltage, per volt of dead-time voltage at the mean bus, for a current while
+ * the duties of row `acting` act. */
+double complex cvk_own_share(const cvk_signals *signals, double complex current_a, size_t acting,
+                             double knee_a, int curve, const cvk_axes *axes);
+
+#endif
