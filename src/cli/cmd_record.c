@@ -149,6 +149,7 @@ static size_t notes_of(const recording *r, cvk_log_writer_note notes[12])
     } numbers[] = {
         {"current_gain_tolerance", r->config.sensing.current_gain_tolerance},
         {"voltage_gain_tolerance", r->config.sensing.voltage_gain_tolerance},
+        {"current_delay_s", r->config.sensing.amplifier_lag_s},
         {"pwm_hz", r->config.inverter.pwm_hz},
         {"encoder_counts", r->config.rotor_sensor.counts}, /* the last: with an encoder only */
     };

@@ -11,6 +11,8 @@
 #include <stdlib.h>
 #include <string.h>
 
+#define MOST_DELAY_S 2e-5 /* of a current reading, that is believed */
+
 static int parse_maps(log_set *set, const char *verb, const log_options *options)
 {
     cvk_complaint complaint = {.text = ""};
@@ -95,10 +97,15 @@ int read_log_set(log_set *set, const char *verb, const log_options *options, cha
     if (count < 1 || count > MOST_LOGS) {
         return complain_usage(verb, "name 1 to %d logs of one motor", MOST_LOGS);
     }
+    const double delay_s = options->current_delay;
+    if (delay_s != -1.0 && !(delay_s >= 0.0 && delay_s <= MOST_DELAY_S)) {
+        return complain_usage(verb, "--current-delay %g: 0 to %g seconds", delay_s, MOST_DELAY_S);
+    }
     for (int n = 0; n < count; n++) {
         show_progress("reading", (double)n / count);
         cvk_log_file *file = &set->file[set->count];
         if (cvk_log_file_read(file, paths[n], set->map, set->map_count, &complaint) == CVK_OK) {
+            file->log.current_delay_s = delay_s >= 0.0 ? delay_s : file->log.current_delay_s;
             set->log[set->count++] = &file->log;
             continue;
         }

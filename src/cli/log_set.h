@@ -16,12 +16,13 @@
 typedef struct log_options {
     char **maps;   /* COLUMN=NAME */
     char *mapping; /* file of such pairs */
-    double current_tolerance, voltage_tolerance, largest_current, switch_resistance;
+    double current_tolerance, voltage_tolerance, largest_current, switch_resistance, current_delay;
 } log_options;
 
 #define LOG_OPTIONS_DEFAULT                                                                        \
     {                                                                                              \
-        .current_tolerance = -1.0, .voltage_tolerance = -1.0, .largest_current = 500.0             \
+        .current_tolerance = -1.0, .voltage_tolerance = -1.0, .largest_current = 500.0,            \
+        .current_delay = -1.0                                                                      \
     }
 
 /* The entries of a GOptionEntry table. */
@@ -54,6 +55,13 @@ typedef struct log_options {
          &(o).voltage_tolerance,                                                                   \
          "the same of the voltage channels (from the log, else 0.005)",                            \
          "SHARE"},                                                                                 \
+        {"current-delay",                                                                          \
+         0,                                                                                        \
+         0,                                                                                        \
+         G_OPTION_ARG_DOUBLE,                                                                      \
+         &(o).current_delay,                                                                       \
+         "age of a current reading, by amplifier and converter (from the log, else within 1e-6)",  \
+         "S"},                                                                                     \
         {"largest-current",                                                                        \
          0,                                                                                        \
          0,                                                                                        \

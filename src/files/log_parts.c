@@ -24,7 +24,9 @@ const char *const cvk_log_keys[CVK_LOG_KEYS] = {"current_gain_tolerance",
                                                 "sample_rate_hz",
                                                 "shaft_turns",
                                                 "added_inertia_kg_m2",
-                                                "pole_pairs"};
+                                                "pole_pairs",
+                                                "current_delay_s",
+                                                "pwm_hz"};
 
 void cvk_log_key(cvk_log_file *file, const char *key, const char *value, const char *stop,
                  double *sample_rate_hz)
@@ -36,7 +38,9 @@ void cvk_log_key(cvk_log_file *file, const char *key, const char *value, const c
                                           sample_rate_hz,
                                           &log->shaft_turns,
                                           &log->added_inertia_kg_m2,
-                                          &log->pole_pairs};
+                                          &log->pole_pairs,
+                                          &log->current_delay_s,
+                                          &log->pwm_hz};
     double number;
     const char *after;
     for (size_t n = 0; n < CVK_LOG_KEYS; n++) {

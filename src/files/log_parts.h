@@ -11,7 +11,7 @@
 void cvk_log_start(cvk_log_file *file, const char *path);
 
 /* Keys of a log beside its columns. */
-#define CVK_LOG_KEYS 7
+#define CVK_LOG_KEYS 9
 extern const char *const cvk_log_keys[CVK_LOG_KEYS];
 
 /* Takes the value of one of those keys, when it is a number; others are passed over. */

@@ -18,6 +18,9 @@
 #define FLOOR_INDUCTANCE 2e-3
 #define FLOOR_FLUX 1.5e-3
 #define FLOOR_DEAD_TIME 5e-4
+/* Age of a current reading, when it is not stated and when it is. */
+#define DELAY_DOUBT_S 0.5e-6
+#define STATED_DELAY_DOUBT_S 0.05e-6
 /* Of an inductance, times the share of it that is lost at the largest current. */
 #define SERIES_DOUBT 0.015
 #define SURE_OF_POLES 0.9
@@ -39,9 +42,16 @@ static double tolerance(double option, const cvk_log *const *logs, size_t count,
 cvk_scale_share cvk_scale_of(const cvk_log *const *logs, size_t count,
                              const cvk_estimate_options *options)
 {
+    double delay_s = 0.0;
+    bool stated = count > 0;
+    for (size_t n = 0; n < count; n++) {
+        stated = stated && logs[n]->current_delay_s >= 0.0;
+        delay_s += logs[n]->current_delay_s / (double)count;
+    }
     return (cvk_scale_share){
         BOUND_TO_95 * tolerance(options->current_gain_tolerance, logs, count, true),
-        BOUND_TO_95 * tolerance(options->voltage_gain_tolerance, logs, count, false)};
+        BOUND_TO_95 * tolerance(options->voltage_gain_tolerance, logs, count, false),
+        stated ? delay_s : 0.0, stated ? STATED_DELAY_DOUBT_S : DELAY_DOUBT_S};
 }
 
 void cvk_fill_entry(cvk_card_entry *entry, double value, double half, double scale,
@@ -78,19 +88,49 @@ static double reach_of(const cvk_prepared *logs, size_t count)
     return reach_a;
 }
 
+static double scale_for(int parameter, cvk_scale_share scale)
+{
+    switch (parameter) {
+    case CVK_B_DELAY:
+        return 0.0;
+    case CVK_B_FLUX:
+    case CVK_B_DEAD_TIME:
+        return scale.voltage;
+    default:
+        return hypot(scale.voltage, scale.current);
+    }
+}
+
+/* Share by which readings that are `delay_s` old make resistance, inductance and a driven motor's
+ * flux linkage come out low: where they are taken the winding gets no voltage, and the current
+ * falls by the drop and the back-EMF over the inductance. */
+static double late_share(const cvk_belief *belief, int parameter, double delay_s)
+{
+    const bool counts = parameter != CVK_B_DEAD_TIME && parameter != CVK_B_DELAY;
+    const int axis = parameter == CVK_B_L_D ? CVK_B_L_D : CVK_B_L_Q;
+    return counts && cvk_belief_knows(belief, CVK_B_RESISTANCE, USEFUL_SHARE) &&
+                   cvk_belief_knows(belief, axis, USEFUL_SHARE)
+               ? delay_s * belief->mean[CVK_B_RESISTANCE] / belief->mean[axis]
+               : 0.0;
+}
+
 static void write_entry(cvk_card_entry *entry, const cvk_belief *belief, int parameter, double dof,
-                        double scale, double reach_a)
+                        const cvk_scale_share *share, double reach_a)
 {
     static const double floors[CVK_B_COUNT] = {[CVK_B_RESISTANCE] = FLOOR_RESISTANCE,
                                                [CVK_B_L_D] = FLOOR_INDUCTANCE,
                                                [CVK_B_L_Q] = FLOOR_INDUCTANCE,
                                                [CVK_B_FLUX] = FLOOR_FLUX,
                                                [CVK_B_DEAD_TIME] = FLOOR_DEAD_TIME};
-    const double value = belief->mean[parameter];
+    const double value =
+        belief->mean[parameter] * (1.0 + late_share(belief, parameter, share->delay_s));
     const bool inductance = parameter == CVK_B_L_D || parameter == CVK_B_L_Q;
     const double floor = hypot(floors[parameter], inductance ? series_doubt(belief, reach_a) : 0.0);
-    const double deviation = hypot(cvk_belief_deviation(belief, parameter), floor * value);
-    cvk_fill_entry(entry, value, cvk_student95(dof) * deviation, scale, belief->from[parameter]);
+    const double late_doubt = late_share(belief, parameter, share->delay_doubt_s);
+    const double deviation =
+        hypot(cvk_belief_deviation(belief, parameter), hypot(floor, late_doubt) * value);
+    cvk_fill_entry(entry, value, cvk_student95(dof) * deviation, scale_for(parameter, *share),
+                   belief->from[parameter]);
 }
 
 void cvk_leave_open(cvk_card *card, cvk_card_key key, const char *why)
@@ -146,19 +186,6 @@ static const char *why_open(const cvk_learning *l, int parameter)
                     : reasons[parameter];
 }
 
-static double scale_for(int parameter, cvk_scale_share scale)
-{
-    switch (parameter) {
-    case CVK_B_DELAY:
-        return 0.0;
-    case CVK_B_FLUX:
-    case CVK_B_DEAD_TIME:
-        return scale.voltage;
-    default:
-        return hypot(scale.voltage, scale.current);
-    }
-}
-
 /* The interval grows to hold what the logs say apart from each other. */
 static void widen(cvk_card_entry *entry, const cvk_agreement *agreement)
 {
@@ -203,9 +230,19 @@ static double dof_of(const cvk_learning *l, int parameter, cvk_path path)
                                                                         : l->known.of[path].dof;
 }
 
+static bool any_coasting(const cvk_windows *windows)
+{
+    for (size_t n = 0; n < windows->count; n++) {
+        if (windows->window[n].current_a == 0.0) {
+            return true;
+        }
+    }
+    return false;
+}
+
 /* One parameter of the motor, from the belief of a path. */
 static void write_parameter(const cvk_learning *l, int parameter, cvk_card_key key, cvk_path path,
-                            double scale, double reach_a, cvk_card *card)
+                            const cvk_scale_share *scale, double reach_a, cvk_card *card)
 {
     const cvk_belief *belief = &l->known.of[path];
     const cvk_agreement agreement = cvk_agree(&l->readings, parameter, path);
@@ -217,7 +254,12 @@ static void write_parameter(const cvk_learning *l, int parameter, cvk_card_key k
     } else if (belief->from[parameter][0] == '\0' || !cvk_belief_knows(belief, parameter, share)) {
         cvk_leave_open(card, key, why_open(l, parameter));
     } else {
-        write_entry(entry, belief, parameter, dof_of(l, parameter, path), scale, reach_a);
+        /* where the bridge was off, no current was read */
+        cvk_scale_share own = *scale;
+        if (parameter == CVK_B_FLUX && any_coasting(&l->windows)) {
+            own.delay_s = own.delay_doubt_s = 0.0;
+        }
+        write_entry(entry, belief, parameter, dof_of(l, parameter, path), &own, reach_a);
         widen(entry, &agreement);
         if (!(entry->low > 0.0)) {
             cvk_leave_open(card, key,
@@ -250,8 +292,7 @@ static void write_inverter(const cvk_learning *l, cvk_path path, cvk_scale_share
                            "the voltages were measured at the terminals: the inverter's own is in "
                            "them already");
         } else if (told->from[CVK_B_RESISTANCE][0] != '\0' && told->knee_a > 0.0) {
-            write_entry(&card->entry[keys[n]], told, parameters[n], told->dof,
-                        scale_for(parameters[n], scale), 0.0);
+            write_entry(&card->entry[keys[n]], told, parameters[n], told->dof, &scale, 0.0);
         } else {
             cvk_leave_open(card, keys[n], why_open(l, parameters[n]));
         }
@@ -327,8 +368,7 @@ void cvk_write_electrical(const cvk_learning *l, const cvk_prepared *logs, size_
     const cvk_path first = cvk_knowledge_first(&l->known);
     const double reach_a = reach_of(logs, count);
     for (size_t n = 0; n < sizeof rows / sizeof rows[0]; n++) {
-        write_parameter(l, rows[n].parameter, rows[n].key, first,
-                        scale_for(rows[n].parameter, scale), reach_a, &out->card);
+        write_parameter(l, rows[n].parameter, rows[n].key, first, &scale, reach_a, &out->card);
     }
     write_inverter(l, first, scale, &out->card);
     widen_line_readings(scale, out);
@@ -376,7 +416,7 @@ static void write_winding(const cvk_learning *l, cvk_scale_share scale, cvk_card
             cvk_knowledge_told(&l->known, (cvk_path)path, CVK_B_RESISTANCE) &&
             truly_measured(&l->still.of[path])) {
             write_parameter(l, CVK_B_RESISTANCE, CVK_CARD_WINDING_RESISTANCE, (cvk_path)path,
-                            hypot(scale.voltage, scale.current), 0.0, card);
+                            &scale, 0.0, card);
             return;
         }
     }

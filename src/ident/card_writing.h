@@ -11,6 +11,7 @@
 /* Relative half widths (95 %) that the channels' common gains add. */
 typedef struct cvk_scale_share {
     double current, voltage;
+    double delay_s, delay_doubt_s; /* age of a current reading; deviation */
 } cvk_scale_share;
 
 /* What the options state, else the largest that a log states, else the default. */

@@ -37,7 +37,7 @@ void cvk_find_edges(const cvk_signals *s, double dead_time_voltage_v, double kne
                     long delay)
 {
     const cvk_span all = {0, s->rows};
-    const double half_s = 0.5 * s->period_s;
+    const double half_s = 0.5 * s->pwm_period_s;
     for (size_t k = 0; k < s->rows && s->edge_wb != NULL; k++) {
         const double bus_v = s->bus_v * s->bus_share[k];
         const size_t then = cvk_row_before(k, -delay, all);

@@ -41,7 +41,10 @@ const char *cvk_column_name(cvk_column column)
 
 cvk_log cvk_log_empty(const char *name)
 {
-    cvk_log log = {.name = name, .current_gain_tolerance = -1.0, .voltage_gain_tolerance = -1.0};
+    cvk_log log = {.name = name,
+                   .current_gain_tolerance = -1.0,
+                   .voltage_gain_tolerance = -1.0,
+                   .current_delay_s = -1.0};
     return log;
 }
 

@@ -29,7 +29,7 @@
 #define LARGEST_LOST_SHARE 0.2
 #define SHORTEST_PERIOD_S 1e-7
 #define LONGEST_PERIOD_S 2e-3
-#define LONGEST_PWM_S 2e-4 /* rows that far apart are not one a PWM period */
+#define LONGEST_PWM_S 2e-4 /* rows that far apart are not one a PWM period, unless it is stated */
 
 /* The columns without which a row is of no use. */
 typedef struct needed {
@@ -553,7 +553,8 @@ static bool convert_voltages(cvk_signals *s, const cvk_log *log, const size_t *r
         s->v_alpha[k] = (2.0 * v[0] - v[1] - v[2]) / 3.0;
         s->v_beta[k] = (v[1] - v[2]) / sqrt(3.0);
     }
-    s->edge_wb = kind == VOLTAGE_DUTIES && s->period_s < LONGEST_PWM_S ? s->edge_wb : NULL;
+    s->pwm_period_s = log->pwm_hz > 0.0 ? 1.0 / log->pwm_hz : s->period_s;
+    s->edge_wb = kind == VOLTAGE_DUTIES && s->pwm_period_s < LONGEST_PWM_S ? s->edge_wb : NULL;
     cvk_find_edges(s, 0.0, 1.0, CVK_CURVE_TANH, 0);
     return true;
 }

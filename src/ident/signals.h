@@ -34,6 +34,7 @@ typedef struct cvk_signals {
     const char *name;
     size_t rows; /* usable rows, in order */
     double period_s;
+    double pwm_period_s;      /* as stated, else a row's */
     double *i_alpha, *i_beta; /* A, gains and offsets of the channels aligned */
     double *v_alpha, *v_beta; /* V */
     double *bus_share;        /* bus voltage over its mean; 1 where it is not logged */

@@ -20,14 +20,12 @@
 
 #define PI 3.14159265358979323846
 #define N CVK_SM_COUNT
-#define MOST_ROWS 65536u /* of a longer log, evenly spread blocks are used */
-#define BLOCK_ROWS 1024u
-#define FIT_ROWS 16384u /* the fit comes to rest on these, before it has its last steps on all */
-#define FIT_BLOCK_ROWS 256u
-#define SCOUT_ROWS 6144u /* a first fit on fewer rows finds the neighbourhood quickly */
-#define SCOUT_BLOCK_ROWS 192u
-#define WARM_UP_ROWS 64u /* simulated before a block so that its start is forgotten */
-#define SMALLEST_BLOCK_ROWS 64u
+#define MOST_ROWS 32768u /* of a longer log, evenly spread blocks are used */
+#define BLOCK_ROWS 4096u
+#define SCOUT_ROWS 8192u /* a first fit on fewer rows finds the neighbourhood quickly */
+#define SCOUT_BLOCK_ROWS 1024u
+#define WARM_UP_ROWS 512u /* simulated before a block so that its start is forgotten */
+#define SMALLEST_BLOCK_ROWS 128u
 #define MOST_BLOCKS 64u
 #define START_ROWS 20000u    /* equations used for the start values */
 #define SALIENCY_WEIGHT 0.01 /* against what the rows say of it */
@@ -51,7 +49,6 @@
 #define TURN_EVALUATIONS 10
 #define FULL_EVALUATIONS 15
 #define QUICK_EVALUATIONS 4
-#define LAST_EVALUATIONS 3
 #define PROFILE_EVALUATIONS 20
 #define PROFILE_REACH 3.5   /* deviations to each side */
 #define SLOW_ROWS 64u       /* within which an injected current moves */
@@ -487,7 +484,7 @@ static int scout(problem *f, const cvk_span *spans, size_t count, double worst_r
     static const int order[CVK_CURVES] = {CVK_CURVE_ROUND, CVK_CURVE_TANH,   CVK_CURVE_CLIPPED,
                                           CVK_CURVE_ARC,   CVK_CURVE_CHARGE, CVK_CURVE_SOFT};
     cvk_standstill_fit trial = {.curve = CVK_CURVE_ROUND};
-    choose_blocks(f, spans, count, FIT_ROWS, FIT_BLOCK_ROWS);
+    choose_blocks(f, spans, count, MOST_ROWS, BLOCK_ROWS);
     if (f->residual_rows < 200u) {
         return 0;
     }
@@ -553,21 +550,6 @@ static int fit_likely_curves(problem *f, cvk_standstill_fit scouts[CVK_CURVES], 
     return good;
 }
 
-/* The last steps, on all rows, of the curves that still count. Returns how many. */
-static int finish_curves(problem *f, double samples, cvk_standstill_fit fits[CVK_CURVES], int count)
-{
-    const cvk_standstill_fit best = *best_of(fits, count);
-    int good = 0;
-    f->most_evaluations = LAST_EVALUATIONS;
-    for (int k = 0; k < count; k++) {
-        if (weight_of(&fits[k], &best, samples) > SMALLEST_WEIGHT) {
-            fits[good] = fits[k];
-            good += fit_curve(f, fits[k].curve, &fits[good]);
-        }
-    }
-    return good;
-}
-
 cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *spans, size_t count,
                                     int threads, double worst_ratio, cvk_standstill_fit *fit)
 {
@@ -578,10 +560,8 @@ cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *
         return CVK_NOT_IN_LOG;
     }
     const double samples = 2.0 * (double)f.residual_rows;
-    choose_blocks(&f, spans, count, FIT_ROWS, FIT_BLOCK_ROWS);
-    good = fit_likely_curves(&f, scouts, scouted, samples, fits);
     choose_blocks(&f, spans, count, MOST_ROWS, BLOCK_ROWS);
-    good = finish_curves(&f, samples, fits, good);
+    good = fit_likely_curves(&f, scouts, scouted, samples, fits);
     if (good == 0) {
         return CVK_NOT_IN_LOG;
     }

@@ -32,7 +32,7 @@
 #define MOST_STARTS 6
 #define MOST_SETTLED 4
 #define NIMBLE 10.0
-#define GOOD_FIT 1.3      /* times the noise: then no other start is tried */
+#define GOOD_FIT 1.1      /* times the noise: then no other start is tried */
 #define MOST_SURPRISE 1.2 /* prediction error over that on the rows of the start */
 #define SAME_FIT 1e-3     /* residuals that close belong to the same fit */
 #define SCOUT_EVALUATIONS 25
@@ -50,8 +50,8 @@
 #define OFFSET_SPREAD 0.02 /* of the peak current */
 #define HARMONIC_SPREAD 0.02
 /* Natural logarithm of Lq over Ld that motors have. */
-#define SALIENCY_MEAN 0.3
-#define SALIENCY_SPREAD 0.8
+#define SALIENCY_MEAN 0.2
+#define SALIENCY_SPREAD 0.4
 #define DROP_SPREAD 1.0 /* of the natural logarithm of TYPICAL_DROP */
 /* What iron loss and cross-saturation, which are in no model, make of a value that only a turning
  * motor shows (bench_accuracy): relative deviations. */

@@ -207,27 +207,37 @@ static void sample_shunt(cvk_rig *rig, const double duty[3], const double before
     }
 }
 
-/* What the ripple takes from each motor phase's current where its leg rises: until then the legs
- * that rose before have driven it, and the mean voltage, which the motor takes, has not come. The
- * pulses are those that the dead time leaves. */
+/* What the motor takes of the voltage, but for what changes its current: drop and back-EMF. */
+static cvk_vec taken_voltage(const cvk_rig *rig)
+{
+    const double speed = rig->state.speed_mech_rad_s;
+    const cvk_vec own = cvk_flux_now(rig) - cvk_vec_of(rig->rotor.flux_wb);
+    return rig->derived.resistance_ohm * cvk_current_now(rig) +
+           speed * (cvk_vec_of(rig->rotor.slope_wb) + I * rig->config.motor.pole_pairs * own);
+}
+
+/* By how much each motor phase's current lies below that of the period's middle where its leg
+ * rises, and above where it falls. From the rise to the middle the leg and those that rose before
+ * drive the winding. The pulses are those that the dead time leaves. */
 static void ripple_at_edges(const cvk_rig *rig, const double duty[3], double ripple_a[3])
 {
     const cvk_rig_derived *d = &rig->derived;
-    const double half_vs = 0.5 * rig->state.bus_v / rig->config.inverter.pwm_hz;
-    const cvk_vec flux = cvk_flux_now(rig), now = cvk_current_now(rig);
+    const double half_s = 0.5 / rig->config.inverter.pwm_hz, bus_v = rig->state.bus_v;
+    const cvk_vec flux = cvk_flux_now(rig), now = cvk_current_now(rig), taken = taken_voltage(rig);
     double leg_a[3], left[3];
     cvk_leg_currents(rig, leg_a);
     for (int n = 0; n < 3; n++) {
         left[n] = cvk_clamp(duty[n] - d->dead_duty * cvk_dead_share(d, leg_a[n]), 0.0, 1.0);
     }
     for (int n = 0; n < 3; n++) {
-        double more_vs[3], phase_a[3];
-        for (int k = 0; k < 3; k++) {
-            more_vs[k] = half_vs * (cvk_larger(0.0, left[k] - left[n]) - left[k] * (1.0 - left[n]));
+        double driven_s[3], phase_a[3];
+        for (int k = 0; k < 3; k++) { /* how long leg k is high from the rise to the middle */
+            driven_s[k] = half_s * cvk_smaller(left[k], left[n]);
         }
-        cvk_to_phases(cvk_current_of(d, flux + cvk_from_legs(rig, more_vs), &rig->rotor) - now,
-                      phase_a);
-        ripple_a[d->leg_phase[n]] = cvk_larger(0.0, -phase_a[d->leg_phase[n]]);
+        const cvk_vec until_middle =
+            bus_v * cvk_from_legs(rig, driven_s) - half_s * left[n] * taken;
+        cvk_to_phases(cvk_current_of(d, flux + until_middle, &rig->rotor) - now, phase_a);
+        ripple_a[d->leg_phase[n]] = cvk_larger(0.0, phase_a[d->leg_phase[n]]);
     }
 }
 

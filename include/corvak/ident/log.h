@@ -58,6 +58,9 @@ typedef struct cvk_log {
     double added_inertia_kg_m2;             /* of a known disc on the shaft in this log; 0: none */
     double current_gain_tolerance;          /* bound of the gain error common to the current */
     double voltage_gain_tolerance;          /* and voltage channels; negative: not stated */
+    double
+        current_delay_s; /* age of a current reading (amplifier, converter); negative: not stated */
+    double pwm_hz;       /* 0: not stated, then a row is taken for a PWM period */
 } cvk_log;
 
 /* A log with no columns and no stated tolerances. */
