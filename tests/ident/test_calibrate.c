@@ -9,7 +9,6 @@
 #include "suite.h"
 
 #include <math.h>
-#include <stdio.h>
 #include <string.h>
 
 #define TWO_PI 6.28318530717958647693
@@ -202,7 +201,7 @@ START_TEST(errors_over_a_turn_are_found)
         ck_assert_msg(late_s < 10e-6 && holds(&a->latency_s, truth->latency_s),
                       "%s: latency %.1f us, not %.1f", config.name, 1e6 * a->latency_s.value,
                       1e6 * truth->latency_s);
-        close += late_s < 3e-6;
+        close += late_s < 4e-6; /* ripple at the edges of the dead time moves it by as much */
         ck_assert_double_lt(a->error_after_rad, 0.5 * DEGREE);
         const cvk_sensor_calibration *s = &found.sensor[CVK_SENSES_SINCOS];
         /* at the blower's few microhenry the back-EMF of a step is itself no better than half a

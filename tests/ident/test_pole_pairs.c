@@ -117,7 +117,7 @@ START_TEST(an_encoder_that_wraps_tells)
     enum { COUNTS = 4096 };
     recording r;
     int pole_pairs;
-    double *column = record_without_sensor(&r, "table", "spin", &pole_pairs);
+    double *column = record_without_sensor(&r, "mixer", "spin", &pole_pairs);
     for (size_t k = 0; k < r.log.rows; k++) {
         const double turns = column[k] / TWO_PI;
         column[k] = floor(COUNTS * (_i == 0 ? turns - floor(turns) : turns));
