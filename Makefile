@@ -1,7 +1,7 @@
 # SPDX-License-Identifier: Apache-2.0
 # The front door. `make demo` shows the main job, `make check` passes the tests; both install what
 # is missing first. Everything else is CMake: see CMakePresets.json.
-.PHONY: demo check bench format lint core sanitize screenshots deps build clean
+.PHONY: demo check bench circuits format lint core sanitize screenshots deps build clean
 
 demo: build
 	./scripts/demo.sh build/dev/corvak build/demo
@@ -18,6 +18,10 @@ bench: build
 	./build/dev/bench/bench_link
 	./scripts/check-core.sh build/dev
 	./scripts/count-steps.py
+
+# logs of another physics, simulated by ngspice: half an hour the first time
+circuits: build
+	python3 bench/spice.py build/circuits build/dev/corvak
 
 screenshots: build
 	./scripts/screenshots.sh build/dev/corvak

@@ -177,11 +177,14 @@ display display_of(cvk_card_key key, double value)
     case CVK_CARD_POLE_PAIRS:
         return (display){"pole pairs", "", 1.0};
     case CVK_CARD_INERTIA:
-        return (display){"inertia", "kg m²", 1.0};
+        return value < 1e-3 ? (display){"inertia", "kg mm²", 1e6}
+                            : (display){"inertia", "kg m²", 1.0};
     case CVK_CARD_FRICTION_COULOMB:
-        return (display){"Coulomb friction", "N m", 1.0};
+        return value < 0.1 ? (display){"Coulomb friction", "mN m", 1e3}
+                           : (display){"Coulomb friction", "N m", 1.0};
     case CVK_CARD_FRICTION_VISCOUS:
-        return (display){"viscous friction", "N m s", 1.0};
+        return value < 1e-3 ? (display){"viscous friction", "µN m s", 1e6}
+                            : (display){"viscous friction", "N m s", 1.0};
     case CVK_CARD_WINDING_RESISTANCE:
         return value < 1.0 ? (display){"resistance, winding alone", "mΩ", 1e3}
                            : (display){"resistance, winding alone", "Ω", 1.0};
@@ -206,5 +209,5 @@ display display_of(cvk_card_key key, double value)
 void print_number(char *out, size_t size, double value, double half_width)
 {
     int decimals = half_width > 0.0 ? 1 - (int)floor(log10(half_width)) : 0;
-    snprintf(out, size, "%.*f", CLAMP(decimals, 0, 6), value);
+    snprintf(out, size, "%.*f", CLAMP(decimals, 0, 10), value);
 }

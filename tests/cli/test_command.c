@@ -324,7 +324,7 @@ static char **standstill_lines(void)
     return lines;
 }
 
-enum { HEAD = 7 }; /* comment lines and the header row */
+enum { HEAD = 8 }; /* comment lines and the header row */
 
 static void write_lines(const char *name, char **lines)
 {
