@@ -66,6 +66,10 @@ static void order_by(const float rise[3], int order[3])
         order[HIGH] = rise[n] < rise[order[HIGH]] ? n : order[HIGH];
         order[LOW] = rise[n] >= rise[order[LOW]] ? n : order[LOW];
     }
+    if (order[HIGH] == order[LOW]) { /* what is no number */
+        order[HIGH] = 0;
+        order[LOW] = 2;
+    }
     order[MIDDLE] = 3 - order[HIGH] - order[LOW];
 }
 
@@ -87,7 +91,7 @@ static float common_move(float middle, float window)
 void cvk_shunt_place(const cvk_setup *setup, cvk_moment *now)
 {
     const float window = setup->shunt_window;
-    float duty[3], rise[3], shift[3];
+    float duty[3], rise[3], shift[3] = {0.0f, 0.0f, 0.0f};
     int leg[3];
     take(duty, now->duty);
     for (int n = 0; n < 3; n++) {

@@ -22,23 +22,23 @@ static bool shows(const cvk_setup *setup, const cvk_moment *now, float square_a2
            fabsf(w) * m->inductance_q_h < most && moving_v * moving_v < most * most * square_a2;
 }
 
-void cvk_winding_step(cvk_winding *s, const cvk_setup *setup, cvk_moment *now)
+void cvk_winding_step(cvk_winding *w, const cvk_setup *setup, cvk_moment *now)
 {
     const cvk_ab i = now->base_ab_a, v = now->acted_v;
     const float square_a2 = i.alpha * i.alpha + i.beta * i.beta;
     if (!shows(setup, now, square_a2)) {
-        s->seconds = 0.0f;
+        w->seconds = 0.0f;
         return;
     }
     const float share = setup->period_s / MEAN_S;
-    if (s->seconds <= 0.0f) {
-        s->power = s->square_a2 = 0.0f;
+    if (w->seconds <= 0.0f) {
+        w->power = w->square_a2 = 0.0f;
     }
-    s->power += share * (v.alpha * i.alpha + v.beta * i.beta - s->power);
-    s->square_a2 += share * (square_a2 - s->square_a2);
-    s->seconds += s->seconds < MEAN_S ? setup->period_s : 0.0f;
-    if (s->seconds >= MEAN_S) {
-        const float ohm = s->power / s->square_a2;
+    w->power += share * (v.alpha * i.alpha + v.beta * i.beta - w->power);
+    w->square_a2 += share * (square_a2 - w->square_a2);
+    w->seconds += w->seconds < MEAN_S ? setup->period_s : 0.0f;
+    if (w->seconds >= MEAN_S) {
+        const float ohm = w->power / w->square_a2;
         now->winding_ohm = ohm;
         now->winding_warmer_k = (ohm / setup->settings.motor.resistance_ohm - 1.0f) / PER_K;
     }

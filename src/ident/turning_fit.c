@@ -84,7 +84,7 @@
 #define INDEPENDENT_SAMPLES 300.0 /* at most, in weighing curves by their likelihood */
 #define LARGEST_COLOUR 1e4        /* prediction errors more alike than that say nothing */
 
-    typedef struct problem {
+typedef struct problem {
     const cvk_signals *s;
     cvk_tm_block block[MOST_BLOCKS];
     size_t first_row[MOST_BLOCKS], first_residual[MOST_BLOCKS]; /* of each, in `gains` and out */

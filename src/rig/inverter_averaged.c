@@ -160,6 +160,10 @@ cvk_shunt_plan cvk_plan_shunt(const cvk_rig *rig, const double duty[3])
         high = rise_s[n] < rise_s[high] ? n : high;
         low = rise_s[n] >= rise_s[low] ? n : low;
     }
+    if (high == low) { /* what is no number */
+        high = 0;
+        low = 2;
+    }
     double rise[3] = {rise_s[high], rise_s[3 - high - low], rise_s[low]};
     /* at the end of each active vector, just before the next leg goes up */
     return (cvk_shunt_plan){.leg = {high, low},

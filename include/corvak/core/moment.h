@@ -208,8 +208,8 @@ typedef struct cvk_moment {
     cvk_angle angle;       /* of that source */
     float winding_ohm, winding_warmer_k; /* by current at standstill; K above motor.resistance_ohm's
                                             temperature. 0: not seen yet */
-    float saliency;        /* inductance q over d at this current, by injection; 0: not seen yet */
-    float start_d_a;       /* d current that the start has left over or needs */
+    float saliency;  /* inductance q over d at this current, by injection; 0: not seen yet */
+    float start_d_a; /* d current that the start has left over or needs */
     /* calibration of the rotor sensor */
     int32_t calibration;                   /* cvk_calibration_phase */
     int32_t calibration_reason;            /* cvk_calibration_reason */
