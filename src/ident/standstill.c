@@ -58,9 +58,6 @@
 /* Periods. How the bus moves within a period is not in a log, and an edge with 0.1 % more voltage
  * looks like this much delay. */
 #define DELAY_FLOOR 0.004
-#define CAPACITOR_OHM 2e-3 /* of the bus capacitor, that may be unknown */
-#define OWN_RISE 0.01      /* of the inverter's voltage, with the current */
-#define EDGE_SHARE 0.02    /* of its share of the largest voltage, that passes for inductance */
 
 typedef struct block {
     cvk_span rows;
@@ -312,26 +309,6 @@ static void add_voltage_doubt(const problem *f, cvk_standstill_fit *fit)
     }
 }
 
-/* What a bench has that is in no model, and looks like resistance: the bus sags behind its
- * capacitor's resistance while a leg is high, not when it is sampled; diodes and transistors make
- * the dead time's voltage rise with current. */
-static void add_bench_doubt(const problem *f, cvk_standstill_fit *fit)
-{
-    const double peak_a = f->s->peak_current_a, own_v = fabs(fit->p[CVK_SM_DEAD_TIME]);
-    if (f->s->path != CVK_PATH_COMMANDED) {
-        return;
-    }
-    const double level_v = fit->p[CVK_SM_RESISTANCE] * peak_a + own_v;
-    const double sag_ohm = CAPACITOR_OHM * level_v / f->s->bus_v;
-    const double rise_ohm = OWN_RISE * own_v / peak_a;
-    fit->cov[CVK_SM_RESISTANCE * (N + 1)] += sag_ohm * sag_ohm + rise_ohm * rise_ohm;
-    /* the currents at the edges are not their mean while the injected voltage drives them */
-    const double inductance = EDGE_SHARE * own_v / f->largest_v * fit->p[CVK_SM_L_MEAN];
-    for (int n = CVK_SM_L_MEAN; n <= CVK_SM_L_SIN; n++) {
-        fit->cov[n * (N + 1)] += inductance * inductance;
-    }
-}
-
 /* Rms of what moves within SLOW_ROWS rows: the injected current. */
 static double moving_current(const problem *f)
 {
@@ -392,7 +369,6 @@ static bool fit_curve(problem *f, int curve, cvk_standstill_fit *fit)
     fit->cov[CVK_SM_DELAY * (N + 1)] += DELAY_FLOOR * DELAY_FLOOR;
     fit->residual_a = result.residual;
     add_misfit_doubt(f, fit);
-    add_bench_doubt(f, fit);
     fit->widened = result.widened[CVK_SM_RESISTANCE];
     fit->dof = CVK_LANE_DOF;
     return true;

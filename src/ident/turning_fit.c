@@ -59,9 +59,6 @@
 #define FLOOR_LD 0.07
 #define FLOOR_LQ 0.03
 #define FLOOR_FLUX 0.0015
-/* The bus sags behind its capacitor's resistance while a leg is high, not when it is sampled: with
- * duties that turn, as much resistance (bench/spice.py); deviation. */
-#define BUS_OHM 1.5e-3
 /* A delay beyond these, in periods, belongs to a fit that has lost the motor. */
 #define SMALLEST_DELAY (-1.5)
 #define LARGEST_DELAY 3.5
@@ -704,9 +701,6 @@ static void to_belief(const problem *f, const cvk_turning_result *result, cvk_be
         }
     }
     add_voltage_doubt(f, belief);
-    if (f->s->path == CVK_PATH_COMMANDED && !known_before[CVK_B_RESISTANCE]) {
-        belief->cov[CVK_B_RESISTANCE * (CVK_B_COUNT + 1)] += BUS_OHM * BUS_OHM;
-    }
     add_inverter_doubt(f, result, belief);
     const double saliency = belief->mean[CVK_B_L_Q] / belief->mean[CVK_B_L_D];
     const bool shown = saliency > SMALLEST_SALIENCY && saliency < LARGEST_SALIENCY &&
