@@ -4,6 +4,7 @@
  */
 #include "prepared.h"
 
+#include "edges.h"
 #include "findings.h"
 #include "numeric.h"
 
@@ -88,6 +89,7 @@ cvk_status cvk_prepare(cvk_prepared *prepared, const cvk_log *log,
     }
     if (status == CVK_OK) {
         prepared->usable = true;
+        cvk_find_edges(signals, 0.0, 1.0, CVK_CURVE_TANH, 0); /* until the inverter is known */
         cvk_remove_offset(signals, &prepared->turns);
         prepared->still_count =
             cvk_still_spans(signals, &prepared->turns, prepared->still, CVK_MOST_SPANS);

@@ -7,7 +7,6 @@
 
 #include "channels.h"
 #include "conditioning.h"
-#include "edges.h"
 #include "findings.h"
 #include "numeric.h"
 #include "wiring.h"
@@ -555,7 +554,6 @@ static bool convert_voltages(cvk_signals *s, const cvk_log *log, const size_t *r
     }
     s->pwm_period_s = log->pwm_hz > 0.0 ? 1.0 / log->pwm_hz : s->period_s;
     s->edge_wb = kind == VOLTAGE_DUTIES && s->pwm_period_s < LONGEST_PWM_S ? s->edge_wb : NULL;
-    cvk_find_edges(s, 0.0, 1.0, CVK_CURVE_TANH, 0);
     return true;
 }
 

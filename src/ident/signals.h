@@ -38,7 +38,8 @@ typedef struct cvk_signals {
     double *i_alpha, *i_beta; /* A, gains and offsets of the channels aligned */
     double *v_alpha, *v_beta; /* V */
     double *bus_share;        /* bus voltage over its mean; 1 where it is not logged */
-    double *edge_wb; /* six for each row: edges.h; null where no duties of each period are known */
+    double *edge_wb; /* six for each row: edges.h; null where no duties of each period are known.
+                        Filled in by cvk_find_edges() */
     double *time_s;  /* as in the log */
     double *theta_m; /* rad, unwrapped; null without a rotor-angle column */
     double *speed_m; /* rad/s; null without the column */
