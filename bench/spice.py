@@ -7,9 +7,8 @@ Usage: spice.py DIRECTORY [CORVAK [MOTOR...]]      (CORVAK: build/dev/corvak; al
 A bridge of transistors that open and close in 20 ns, diodes with drop, resistance and junction capacitance, dead
 time, a bus behind cable and capacitor with its series resistance, and a winding in flux linkages
 are written as a netlist; ngspice (Debian) simulates it edge by edge. The rotor is held, driven or
-coasting at a speed that is given. The log has a row for each PWM period, at the carrier's valley;
-the current is read as late as the motor's entry says, with noise and 12 bits; a coast-down is also
-seen by an 8-bit scope. Then `corvak estimate` is run on the logs; its values are printed against
+coasting at a speed that is given. The log has a row for each PWM period, at the carrier's valley,
+read at once, with noise and 12 bits; a coast-down is also seen by an 8-bit scope. Then `corvak estimate` is run on the logs; its values are printed against
 the truth. Logs that are there already are used again.
 """
 import cmath
@@ -22,11 +21,11 @@ import sys
 
 MOTORS = {
     "small": dict(r=0.020, ld=6.0e-6, lq=7.5e-6, flux=1.7e-3, poles=4, pwm=40e3, bus=24.0,
-                  dead=150e-9, ron=2e-3, peak=25.0, fast=2500.0, range=60.0, late=0.0),
+                  dead=150e-9, ron=2e-3, peak=25.0, fast=2500.0, range=60.0),
     "middle": dict(r=0.090, ld=70e-6, lq=70e-6, flux=7.0e-3, poles=7, pwm=24e3, bus=24.0,
-                   dead=300e-9, ron=4e-3, peak=12.0, fast=1200.0, range=30.0, late=0.0),
+                   dead=300e-9, ron=4e-3, peak=12.0, fast=1200.0, range=30.0),
     "large": dict(r=0.50, ld=0.7e-3, lq=1.1e-3, flux=0.020, poles=10, pwm=20e3, bus=36.0,
-                  dead=500e-9, ron=8e-3, peak=6.0, fast=700.0, range=15.0, late=0.0),
+                  dead=500e-9, ron=8e-3, peak=6.0, fast=700.0, range=15.0),
 }
 HELD_RAD = 0.4
 DRIVEN_PERIODS = 5000
@@ -143,7 +142,6 @@ def write_gates(path, m, commands):
 def netlist(m, name, speed, commands, folder):
     period = 1.0 / m["pwm"]
     angle, omega = speed.expressions()
-    late = m["late"]
     lines = [f"* {name}", ".options reltol=1e-3 abstol=1e-5 vntol=1e-5 method=gear interp",
              ".model body d(is=2e-9 n=1.1 rs=3e-3 cjo=1.2e-9 vj=0.6 m=0.4)"]
     if commands is not None:
@@ -178,12 +176,10 @@ def netlist(m, name, speed, commands, folder):
                       f"rd{leg} n{leg} 0 100k"]
         lines += [f"vhalf half 0 {0.5 * m['bus']}", "rstar star half 47k"]
         save = "v(n0) v(n1) v(n2)"
-    # sampled `late` before each valley: the time axis of the gates begins with the first
     lines += [f"bth th 0 v={angle}", f"bw w 0 v={omega}",
               f".tran {period:.12g} {speed.length:.9g} 0 {period / 10:.9g} uic",
               ".control", f"save {save}", "run",
               "set wr_singlescale", f"wrdata {name}.raw {save}", ".endc", ".end"]
-    assert late == 0.0 or commands is not None
     return "\n".join(lines) + "\n"
 
 

@@ -88,9 +88,9 @@ static float saliency_of(const cvk_injection *s)
     return s->across_a > 0.0f && s->swing_a.d > 0.0f ? s->swing_a.d / s->across_a : 0.0f;
 }
 
-static void tell(const cvk_injection *s, const cvk_setup *setup, cvk_angle *out, cvk_dq base_a)
+static void tell(const cvk_injection *s, const cvk_setup *setup, float saliency, cvk_angle *out,
+                 cvk_dq base_a)
 {
-    const float saliency = saliency_of(s);
     const bool salient = saliency <= 0.0f || saliency > LEAST_SALIENCY;
     const float expected = setup->injection.swing_a;
     const bool swings =
@@ -190,7 +190,8 @@ void cvk_injection_step(cvk_injection *s, const cvk_setup *setup, cvk_moment *no
     now->saliency = saliency_of(s);
     s->at.angle_rad = cvk_wrap_angle(s->at.angle_rad + turned);
     now->base_ab_a = base_of(s, now->current_ab_a, frame);
-    tell(s, setup, &now->source[CVK_ANGLE_INJECTION], cvk_park(now->base_ab_a, frame));
+    tell(s, setup, now->saliency, &now->source[CVK_ANGLE_INJECTION],
+         cvk_park(now->base_ab_a, frame));
 }
 
 cvk_ab cvk_injection_voltage(cvk_injection *s, const cvk_setup *setup)

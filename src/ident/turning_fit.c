@@ -468,6 +468,12 @@ typedef struct candidate {
     bool settled;
 } candidate;
 
+/* So good that no other start is tried. */
+static bool needs_no_other(const problem *f, const cvk_turning_result *result)
+{
+    return !f->thorough && result->residual_a < GOOD_FIT * f->noise.current_a;
+}
+
 /* Short fits from all starts, until one is good: inductances, and how fast the speed may change. */
 static int try_starts(problem *f, const cvk_turns *turns, const cvk_belief *belief,
                       candidate list[MOST_STARTS])
@@ -479,7 +485,7 @@ static int try_starts(problem *f, const cvk_turns *turns, const cvk_belief *beli
     if (!start_values(f, turns, belief, likely_delay(f, belief), start)) {
         return 0;
     }
-    bool good = false; /* so good that the others are not tried */
+    bool good = false;
     for (size_t n = 0; n < 2 * factor_count && !good; n++) {
         candidate *c = &list[count];
         double p[N];
@@ -493,7 +499,7 @@ static int try_starts(problem *f, const cvk_turns *turns, const cvk_belief *beli
         f->noise.magnet *= c->nimble ? NIMBLE : 1.0;
         f->prior_sd = f->noise.current_a;
         if (fit(f, p, TRIAL_EVALUATIONS, &c->result)) {
-            good = !f->thorough && c->result.residual_a < GOOD_FIT * f->noise.current_a;
+            good = needs_no_other(f, &c->result);
             count++;
         }
     }
@@ -523,8 +529,7 @@ static int scout(problem *f, const cvk_turns *turns, const cvk_belief *belief,
 {
     candidate list[MOST_STARTS];
     const int count = try_starts(f, turns, belief, list);
-    const bool good = !f->thorough && count > 0 &&
-                      list[count - 1].result.residual_a < GOOD_FIT * f->noise.current_a;
+    const bool good = count > 0 && needs_no_other(f, &list[count - 1].result);
     int settled = 0;
     for (int n = 0; n < MOST_SETTLED; n++) {
         candidate *c =
@@ -715,7 +720,7 @@ static void to_belief(const problem *f, const cvk_turning_result *result, cvk_be
         belief->knee_a = exp(result->p[CVK_TM_LOG_KNEE]);
         belief->curve = f->curve;
     }
-    belief->flat = f->s != f->rippled;
+    belief->flat = result->flat;
 }
 
 /* Noise of the current, and what edges that lie between a scope's rows add in a period. */
