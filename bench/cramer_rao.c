@@ -39,6 +39,7 @@ static double step_of(const double *p, int k, double peak_a)
     case CVK_SM_DELAY:
         return 1e-4;
     case CVK_SM_LINEAR_Y:
+    case CVK_SM_CROSS:
         return 1e-4 / peak_a;
     case CVK_SM_SQUARE_X:
     case CVK_SM_SQUARE_Y:
@@ -55,21 +56,21 @@ static bool bound_of(const cvk_signals *s, const double p[CVK_SM_COUNT], double 
     static const int unknown[UNKNOWNS] = {CVK_SM_RESISTANCE,   CVK_SM_L_MEAN,      CVK_SM_L_COS,
                                           CVK_SM_L_SIN,        CVK_SM_DEAD_TIME,   CVK_SM_DELAY,
                                           CVK_SM_OFFSET_ALPHA, CVK_SM_OFFSET_BETA, CVK_SM_SQUARE_X,
-                                          CVK_SM_SQUARE_Y,     CVK_SM_LINEAR_Y};
+                                          CVK_SM_SQUARE_Y,     CVK_SM_LINEAR_Y,    CVK_SM_CROSS};
     const size_t m = 2u * s->rows;
     const cvk_span rows = {0, s->rows};
     double *middle = malloc(m * sizeof *middle), *slope = malloc(UNKNOWNS * m * sizeof *slope);
     double information[UNKNOWNS * UNKNOWNS] = {0}, step[UNKNOWNS];
     const double *lane = p;
     bool fine =
-        middle != NULL && slope != NULL && cvk_sm_simulate(s, rows, 0, 0, 1, &lane, &middle);
+        middle != NULL && slope != NULL && cvk_sm_simulate(s, NULL, rows, 0, 0, 1, &lane, &middle);
     for (int k = 0; k < UNKNOWNS && fine; k++) {
         double moved[CVK_SM_COUNT], *here = slope + (size_t)k * m;
         memcpy(moved, p, sizeof moved);
         step[k] = step_of(p, unknown[k], s->peak_current_a);
         moved[unknown[k]] += step[k];
         lane = moved;
-        fine = cvk_sm_simulate(s, rows, 0, 0, 1, &lane, &here);
+        fine = cvk_sm_simulate(s, NULL, rows, 0, 0, 1, &lane, &here);
         for (size_t r = 0; r < m; r++) {
             here[r] -= middle[r];
         }

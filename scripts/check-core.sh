@@ -40,10 +40,22 @@ if arm-none-eabi-nm "$program" | grep -E ' T (malloc|_sbrk|printf|__aeabi_d[a-z]
 fi
 echo "flash (text + data) and RAM (data + bss) of the least program, and of the same for little flash:"
 arm-none-eabi-size "$program" "build/cortex-m4f-small/ports/cortex_m4f/core_on_m4f"
-echo "the core alone, for little flash, before anything unused is left out:"
-arm-none-eabi-size -t build/cortex-m4f-small/libcorvak_core.a | tail -n 1
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
+# the core's share: linked alone, with all that the link and that program call
+small=build/cortex-m4f-small
+roots=$(arm-none-eabi-nm -u "$small/libcorvak_link.a" "$small"/ports/cortex_m4f/CMakeFiles/core_on_m4f.dir/*.obj |
+    awk '$1 == "U" && $2 ~ /^cvk_/ {print "-Wl,-u," $2}' | sort -u)
+# shellcheck disable=SC2086 # a list of options
+arm-none-eabi-gcc -mcpu=cortex-m4 -mthumb -mfpu=fpv4-sp-d16 -mfloat-abi=hard -Os -flto -flto-partition=one \
+    -ffunction-sections -fdata-sections \
+    -flinker-output=nolto-rel -r -nostdlib -Wl,--gc-sections $roots "$small/libcorvak_core.a" -o "$work/core.o"
+flash=$(arm-none-eabi-size "$work/core.o" | awk 'NR == 2 {print $1 + $2}')
+echo "of it the core with all its features: $flash bytes, at most 48 KiB"
+if [ "$flash" -gt 49152 ]; then
+    echo "the core for little flash is too large"
+    failed=1
+fi
 for file in src/core/*.c; do
     arm-none-eabi-gcc -std=c11 -O3 -mcpu=cortex-m4 -mthumb -mfpu=fpv4-sp-d16 -mfloat-abi=hard \
         -fno-math-errno -Iinclude -fstack-usage -c "$file" -o "$work/$(basename "$file" .c).o"

@@ -197,6 +197,8 @@ display display_of(cvk_card_key key, double value)
         return (display){"saturation d, square", "1/A²", 1.0};
     case CVK_CARD_SQUARE_Q:
         return (display){"saturation q, square", "1/A²", 1.0};
+    case CVK_CARD_CROSS:
+        return (display){"cross-saturation", "1/A", 1.0};
     case CVK_CARD_DEAD_TIME_VOLTAGE:
         return (display){"inverter's own voltage", "V", 1.0};
     case CVK_CARD_DELAY:

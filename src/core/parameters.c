@@ -121,29 +121,25 @@ cvk_settings cvk_settings_default(void)
 
 static const cvk_refusal *contradiction_in(const cvk_settings *s)
 {
-    static const cvk_refusal bus = {
-        .field = "protect.bus_max_v",
-        .against = "protect.bus_min_v",
-        .reason = "the highest bus voltage must lie above the lowest: no bus voltage is allowed"};
+    static const cvk_refusal bus = {.field = "protect.bus_max_v",
+                                    .against = "protect.bus_min_v",
+                                    .reason = "the highest bus voltage must lie above the lowest"};
     static const cvk_refusal trip = {
         .field = "protect.trip_current_a",
         .against = "limit.current_a",
-        .reason = "the trip must lie above the current that is asked for: it would stop the motor "
-                  "in normal use; raise the trip or lower the limit"};
+        .reason = "it would stop the motor in normal use: raise the trip or lower the limit"};
     static const cvk_refusal start = {
         .field = "start.current_a",
         .against = "limit.current_a",
-        .reason = "the start may not ask for more than the limit: lower it or raise the limit"};
+        .reason = "asks for more than the limit: lower it or raise the limit"};
     static const cvk_refusal speed = {
         .field = "speed.current_a",
         .against = "limit.current_a",
-        .reason =
-            "the speed loop may not ask for more than the limit: lower it or raise the limit"};
+        .reason = "asks for more than the limit: lower it or raise the limit"};
     static const cvk_refusal takeover = {
         .field = "start.speed_rad_s",
         .against = "observer.least_speed_rad_s",
-        .reason = "the observer takes over at a speed at which it does not trust its angle: raise "
-                  "start.speed_rad_s"};
+        .reason = "there the observer does not trust its angle yet: raise it"};
     static const cvk_refusal pace = {
         .field = "observer.bandwidth_rad_s",
         .against = "observer.tracking_bandwidth_rad_s",

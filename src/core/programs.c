@@ -140,31 +140,33 @@ static void write_steps(cvk_excitation *excitation, const cvk_excitation_config 
 
 static const cvk_program programs[] = {
     {.name = "standstill",
-     .help = "shaft held: finds the voltage that drives the allowed current, then holds DC levels "
-             "of both signs along three directions, then a small square wave along each; needs to "
-             "know nothing of the motor",
+     .help = CVK_MEANING(
+         "shaft held: finds the voltage that drives the allowed current, then holds DC levels "
+         "of both signs along three directions, then a small square wave along each; needs to "
+         "know nothing of the motor"),
      .shaft_held = true,
      .write = write_standstill},
     {.name = "spin",
-     .help = "a few speeds either way, with and without a d current",
+     .help = CVK_MEANING("a few speeds either way, with and without a d current"),
      .knows_angle = true,
      .write = write_spin},
     {.name = "coast",
-     .help = "speeds up, then leaves the bridge off",
+     .help = CVK_MEANING("speeds up, then leaves the bridge off"),
      .knows_angle = true,
      .bridge_off = true,
      .write = write_coast},
     {.name = "sweep",
-     .help = "turns a current vector slowly forward and back, and the rotor with it: shows every "
-             "rotor sensor over whole turns both ways",
+     .help = CVK_MEANING(
+         "turns a current vector slowly forward and back, and the rotor with it: shows every "
+         "rotor sensor over whole turns both ways"),
      .open_loop = true,
      .write = write_sweep},
     {.name = "duty",
-     .help = "an ordinary run: ramps and plateaus, nothing injected",
+     .help = CVK_MEANING("an ordinary run: ramps and plateaus, nothing injected"),
      .knows_angle = true,
      .write = write_duty},
     {.name = "steps",
-     .help = "current steps on both axes and speed steps, around half the speed",
+     .help = CVK_MEANING("current steps on both axes and speed steps, around half the speed"),
      .knows_angle = true,
      .write = write_steps},
 };

@@ -121,34 +121,34 @@ extern const cvk_parameter_rows cvk_motor_rows, cvk_measure_rows, cvk_protect_ro
 #define CVK_AT(section, name) offsetof(cvk_settings, section.name)
 #define CVK_ROW(section, name, unit, low, high, preset, while_on, help)                            \
     {                                                                                              \
-#section, #name, unit, CVK_REAL, CVK_AT(section, name), low, high, preset, while_on, 0.0f, \
+#section, #name, unit, CVK_AT(section, name), CVK_REAL, while_on, low, high, preset, 0.0f, \
             NULL, CVK_MEANING(help)                                                                \
     }
 /* of motor or inverter, as the current loop knows them: changes by half or twice at a time */
 #define CVK_ROW_MODEL(section, name, unit, low, high, preset, help)                                \
     {                                                                                              \
-#section, #name, unit, CVK_REAL, CVK_AT(section, name), low, high, preset, true, 2.0f,     \
+#section, #name, unit, CVK_AT(section, name), CVK_REAL, true, low, high, preset, 2.0f,     \
             NULL, CVK_MEANING(help)                                                                \
     }
 #define CVK_ROW_WHOLE(section, name, low, high, preset, help)                                      \
     {                                                                                              \
-#section, #name, "", CVK_WHOLE, CVK_AT(section, name), low, high, preset, false, 0.0f,     \
+#section, #name, "", CVK_AT(section, name), CVK_WHOLE, false, low, high, preset, 0.0f,     \
             NULL, CVK_MEANING(help)                                                                \
     }
 #define CVK_ROW_CHOICE(section, name, names, most, preset, help)                                   \
     {                                                                                              \
-#section, #name, "", CVK_CHOICE, CVK_AT(section, name), 0, most, preset, false, 0.0f,      \
+#section, #name, "", CVK_AT(section, name), CVK_CHOICE, false, 0, most, preset, 0.0f,      \
             names, CVK_MEANING(help)                                                               \
     }
 /* while the bridge is on as well */
 #define CVK_ROW_CHOICE_ANY_TIME(section, name, names, most, preset, help)                          \
     {                                                                                              \
-#section, #name, "", CVK_CHOICE, CVK_AT(section, name), 0, most, preset, true, 0.0f,       \
+#section, #name, "", CVK_AT(section, name), CVK_CHOICE, true, 0, most, preset, 0.0f,       \
             names, CVK_MEANING(help)                                                               \
     }
 #define CVK_ROW_YES_NO(section, name, preset, help)                                                \
     {                                                                                              \
-#section, #name, "", CVK_YES_NO, CVK_AT(section, name), 0, 1, preset, false, 0.0f, NULL,   \
+#section, #name, "", CVK_AT(section, name), CVK_YES_NO, false, 0, 1, preset, 0.0f, NULL,   \
             CVK_MEANING(help)                                                                      \
     }
 #define CVK_ROWS(rows)                                                                             \

@@ -10,15 +10,15 @@
 #define AT(place) offsetof(cvk_moment, place)
 #define REAL(name, unit, place, digits, help)                                                      \
     {                                                                                              \
-        name, unit, AT(place), false, digits, NULL, 0, CVK_MEANING(help)                           \
+        name, unit, NULL, AT(place), false, digits, 0, CVK_MEANING(help)                           \
     }
 #define WHOLE(name, place, help)                                                                   \
     {                                                                                              \
-        name, "", AT(place), true, 0, NULL, 0, CVK_MEANING(help)                                   \
+        name, "", NULL, AT(place), true, 0, 0, CVK_MEANING(help)                                   \
     }
 #define STATE(name, place, text, states, help)                                                     \
     {                                                                                              \
-        name, "", AT(place), true, 0, text, states, CVK_MEANING(help)                              \
+        name, "", text, AT(place), true, 0, states, CVK_MEANING(help)                              \
     }
 
 static const char *fault_text(int value)

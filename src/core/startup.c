@@ -125,6 +125,16 @@ static void take_over(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles
     cvk_reference_continue(reference, setup, i.q * s->way > 0.0f ? i.q : 0.0f, now);
 }
 
+/* The same at an angle that was found in another way. */
+static void take_over_at(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
+                         cvk_reference *reference, cvk_moment *now, cvk_angle_source by,
+                         float angle_rad, float speed_rad_s)
+{
+    cvk_observers_seed(angles, setup, now, angle_rad, speed_rad_s, CAUGHT_RAD2);
+    now->source[by] = (cvk_angle){angle_rad, speed_rad_s, 1.0f, CVK_ANGLE_FINE};
+    take_over(s, setup, angles, reference, now, by);
+}
+
 /* The vector turns on with a rotor that turns with it. */
 static void turn_on(cvk_startup *s, cvk_angles *angles, cvk_moment *now, float angle_rad,
                     float speed_rad_s)
@@ -243,19 +253,15 @@ static void look(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
     const cvk_catch_answer answer = cvk_catch_step(&s->catch, setup, angles, now);
     const cvk_catch *c = &s->catch;
     if (answer == CVK_CATCH_TURNS) {
-        cvk_observers_seed(angles, setup, now, c->angle_rad, c->speed_rad_s, CAUGHT_RAD2);
-        now->source[setup->observer.chosen] =
-            (cvk_angle){c->angle_rad, c->speed_rad_s, 1.0f, CVK_ANGLE_FINE};
-        take_over(s, setup, angles, reference, now, setup->observer.chosen);
+        take_over_at(s, setup, angles, reference, now, setup->observer.chosen, c->angle_rad,
+                     c->speed_rad_s);
         now->start_d_a = 0.0f;
         return;
     }
     if (answer == CVK_CATCH_SLOW && cvk_injects(setup)) {
         cvk_injection_seed(&angles->injection, c->angle_rad, c->speed_rad_s, true);
-        cvk_observers_seed(angles, setup, now, c->angle_rad, c->speed_rad_s, CAUGHT_RAD2);
-        now->source[CVK_ANGLE_INJECTION] =
-            (cvk_angle){c->angle_rad, c->speed_rad_s, 1.0f, CVK_ANGLE_FINE};
-        take_over(s, setup, angles, reference, now, CVK_ANGLE_INJECTION);
+        take_over_at(s, setup, angles, reference, now, CVK_ANGLE_INJECTION, c->angle_rad,
+                     c->speed_rad_s);
         return;
     }
     if (answer == CVK_CATCH_SLOW) {
@@ -366,10 +372,8 @@ static void seek(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
     } else if (answer == CVK_SEEK_NO_POLARITY) {
         fail(s, setup, angles, now, CVK_START_NO_POLARITY);
     } else if (answer == CVK_SEEK_FOUND) {
-        const float angle = angles->injection.at.angle_rad;
-        cvk_observers_seed(angles, setup, now, angle, 0.0f, CAUGHT_RAD2);
-        now->source[CVK_ANGLE_INJECTION] = (cvk_angle){angle, 0.0f, 1.0f, CVK_ANGLE_FINE};
-        take_over(s, setup, angles, reference, now, CVK_ANGLE_INJECTION);
+        take_over_at(s, setup, angles, reference, now, CVK_ANGLE_INJECTION,
+                     angles->injection.at.angle_rad, 0.0f);
     }
 }
 

@@ -205,6 +205,25 @@ static double largest_current(const work *w)
     return (double)w->out->settings.limit.current_a;
 }
 
+/* How far a q current turns the axis that is seen, by the card: half the angle whose tangent is the
+ * coupling over half the difference of the inductances, as they are at the limit. */
+static void set_cross(work *w)
+{
+    const cvk_card_entry *cross = &w->card->entry[CVK_CARD_CROSS],
+                         *square = &w->card->entry[CVK_CARD_SQUARE_Q];
+    if (!cross->known || !(cross->low > 0.0)) { /* may be none */
+        return;
+    }
+    const double i_q = largest_current(w);
+    const double l_q =
+        w->l_q / (1.0 + (square->known ? fmax(square->value, 0.0) * i_q * i_q : 0.0));
+    const double coupling = 0.5 * cross->value * (w->l_d + w->l_q) * i_q;
+    const double turned = 0.5 * atan2(2.0 * coupling, fmax(l_q - w->l_d, coupling));
+    set(w, "injection.cross_rad_a", turned / i_q,
+        "card's cross-saturation, +-%.0f %%: %.2g deg at limit.current_a",
+        100.0 * half_share(w, CVK_CARD_CROSS), 180.0 / PI * turned);
+}
+
 /* A voltage that swings the current far enough for its noise and for what the dead time spoils, and
  * no further. */
 static void injection(work *w)
@@ -252,6 +271,7 @@ static void injection(work *w)
         set(w, "injection.pulse_s", fmin(fmax(PULSE_FALLS * falls_s, 40.0 * w->T), 0.03),
             "gains: %.2g times that in which the rotor would begin to turn round", PULSE_FALLS);
     }
+    set_cross(w);
     set(w, "injection.leave_rad_s", LEAVE * (double)s->start.speed_rad_s,
         "gains: %.2g times start.speed_rad_s: there the observer is good at any current", LEAVE);
 }

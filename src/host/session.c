@@ -304,7 +304,7 @@ static corvak_ToController message_of(pb_size_t which)
 
 static void put_parameter(cvk_session_parameter *p, const corvak_Parameter *m)
 {
-    *p = (cvk_session_parameter){.row = {.kind = (cvk_parameter_kind)m->kind,
+    *p = (cvk_session_parameter){.row = {.kind = (uint8_t)m->kind,
                                          .low = m->low,
                                          .high = m->high,
                                          .preset = m->preset,

@@ -26,6 +26,7 @@ const char *cvk_card_key_name(cvk_card_key key)
         [CVK_CARD_LINEAR_D] = "inductance_d_linear_per_a",
         [CVK_CARD_SQUARE_D] = "inductance_d_square_per_a2",
         [CVK_CARD_SQUARE_Q] = "inductance_q_square_per_a2",
+        [CVK_CARD_CROSS] = "inductance_cross_per_a",
     };
     return (unsigned)key < CVK_CARD_COUNT ? names[key] : NULL;
 }

@@ -30,6 +30,7 @@
 #define OWN_RISE 0.01      /* of the inverter's voltage */
 #define EDGE_SHARE 0.02    /* of its share of the largest voltage */
 /* Of an inductance, times the share of it that is lost at the largest current. */
+#define CROSS_DOUBT 0.08 /* of cross-saturation: the same series */
 #define SERIES_DOUBT 0.015
 #define SURE_OF_POLES 0.9
 #define BOUND_TO_95 0.95 /* half width of 95 % of an even distribution within a bound */
@@ -344,7 +345,8 @@ static void write_inverter(const cvk_learning *l, cvk_path path, cvk_scale_share
 }
 
 /* How the inductances fall with current, as far as the standstill logs reach. */
-static void write_saturation(const cvk_belief *belief, double reach_a, cvk_estimate *out)
+static void write_saturation(const cvk_learning *l, const cvk_belief *belief, double reach_a,
+                             cvk_estimate *out)
 {
     static const int parameters[] = {CVK_B_LINEAR_D, CVK_B_SQUARE_D, CVK_B_SQUARE_Q};
     cvk_saturation *s = &out->saturation;
@@ -363,6 +365,16 @@ static void write_saturation(const cvk_belief *belief, double reach_a, cvk_estim
         double value = belief->mean[parameters[k]];
         double half = cvk_student95(belief->dof) * cvk_belief_deviation(belief, parameters[k]);
         cvk_fill_entry(entry, value, half, 0.0, belief->from[CVK_B_LINEAR_D]);
+    }
+    if (shown && l->cross_information > 0.0) {
+        const double half = cvk_student95(belief->dof) / sqrt(l->cross_information);
+        cvk_fill_entry(&out->card.entry[CVK_CARD_CROSS], l->cross_per_a,
+                       hypot(half, 1.96 * CROSS_DOUBT * l->cross_per_a), 0.0, l->cross_from);
+    } else {
+        cvk_leave_open(
+            &out->card, CVK_CARD_CROSS,
+            "needs DC levels that saturate the motor in a standstill run, and a rotor that "
+            "does not lie along one of the directions");
     }
     s->known = shown;
     s->reach_a = reach_a;
@@ -417,7 +429,7 @@ void cvk_write_electrical(const cvk_learning *l, const cvk_prepared *logs, size_
     }
     write_inverter(l, first, scale, &out->card);
     widen_line_readings(scale, out);
-    write_saturation(&l->still.of[first], r.current_a, out);
+    write_saturation(l, &l->still.of[first], r.current_a, out);
 }
 
 /* Copper's resistance rises by this share per K above 25 degC; winding sensors and alloys differ.

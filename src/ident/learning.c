@@ -265,6 +265,19 @@ static void free_resistance(const cvk_belief *known, cvk_belief *learnt)
     learnt->cov[r * (CVK_B_COUNT + 1)] = apart * apart;
 }
 
+static void learn_cross(cvk_learning *l, const cvk_standstill_fit *fit, const char *log)
+{
+    double value, variance;
+    if (!cvk_standstill_cross(fit, &value, &variance)) {
+        return;
+    }
+    const size_t used = strlen(l->cross_from);
+    l->cross_information += 1.0 / variance;
+    l->cross_per_a += (value - l->cross_per_a) / (variance * l->cross_information);
+    snprintf(l->cross_from + used, sizeof l->cross_from - used, "%s%s: standstill fit",
+             used > 0 ? "; " : "", log);
+}
+
 static void learn_standstill(cvk_learning *l, cvk_prepared *w, const cvk_estimate_options *options,
                              cvk_estimate *out)
 {
@@ -299,6 +312,7 @@ static void learn_standstill(cvk_learning *l, cvk_prepared *w, const cvk_estimat
     out->offset_beta_a = s->offset_beta_a + fit.p[CVK_SM_OFFSET_BETA];
     tell_saturation(w, &fit, CVK_SM_SQUARE_Y, "d", out);
     tell_saturation(w, &fit, CVK_SM_SQUARE_X, "q", out);
+    learn_cross(l, &fit, s->name);
     free_resistance(&l->known.of[s->path], &learnt);
     if (cvk_belief_merge(&l->known.of[s->path], &learnt) && !(out->residual_a < fit.residual_a)) {
         out->residual_a = fit.residual_a;

@@ -10,11 +10,14 @@
 #include "knowledge.h"
 
 typedef struct cvk_learning {
-    cvk_knowledge known;          /* of everything */
-    cvk_knowledge still;          /* of the standstill logs alone: the inverter and the delay */
-    cvk_readings readings;        /* what each log says alone */
-    cvk_windows windows;          /* of all logs that turn */
-    double channel_mismatch;      /* bound of it between two voltage channels, a share */
+    cvk_knowledge known;      /* of everything */
+    cvk_knowledge still;      /* of the standstill logs alone: the inverter and the delay */
+    cvk_readings readings;    /* what each log says alone */
+    cvk_windows windows;      /* of all logs that turn */
+    double channel_mismatch;  /* bound of it between two voltage channels, a share */
+    double cross_information; /* of the standstill logs on cross-saturation, A^2 */
+    double cross_per_a;       /* their mean of it, weighed by that */
+    char cross_from[CVK_CARD_TEXT];
     char misfit[CVK_CARD_TEXT];   /* a turning log that does not fit the winding of the others */
     char cure[CVK_CARD_TEXT];     /* of a scope's log that is too coarse to be used */
     char short_of[CVK_CARD_TEXT]; /* a capture too short for the flux linkage */

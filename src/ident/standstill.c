@@ -9,7 +9,7 @@
  */
 #include "standstill.h"
 
-#include "inverter_curve.h"
+#include "edges.h"
 #include "lane_fit.h"
 #include "numeric.h"
 #include "parallel.h"
@@ -51,6 +51,9 @@
 #define QUICK_EVALUATIONS 4
 #define PROFILE_EVALUATIONS 20
 #define PROFILE_REACH 3.5   /* deviations to each side */
+#define SURE_OF_NORTH 4.0   /* deviations of the slope that tells it */
+#define EDGES_MISFIT 1.05   /* of the noise */
+#define SAME_PERIOD 0.01    /* a row for each period of the pulses, within this share */
 #define SLOW_ROWS 64u       /* within which an injected current moves */
 #define EXPECTED_MISFIT 2.0 /* of the noise: the residual of a model that fits */
 #define HELD_SHARPLY 100.0
@@ -68,6 +71,7 @@ typedef struct problem {
     const cvk_signals *s;
     block blocks[MOST_BLOCKS];
     size_t block_count, residual_rows;
+    const double *edge_wb; /* of each row, where the edges are in the model; or null */
     int threads, curve, most_evaluations;
     double scale[N];
     double noise_a, knee_centre, largest_v;
@@ -242,7 +246,7 @@ static bool start_values(const problem *f, double p[N])
 }
 
 /* Weak priors keep what a log does not show from wandering off: one row each. */
-enum { PRIORS = 9 };
+enum { PRIORS = 10 };
 #define SATURATION_SPREAD 0.5 /* expected loss of inductance at the peak current, as a share */
 
 static void prior_rows(const problem *f, const double p[N], double rows[PRIORS])
@@ -254,6 +258,7 @@ static void prior_rows(const problem *f, const double p[N], double rows[PRIORS])
     rows[3] = weight * peak_a * p[CVK_SM_SQUARE_X];
     rows[4] = weight * peak_a * p[CVK_SM_SQUARE_Y];
     rows[5] = weight * p[CVK_SM_LINEAR_Y];
+    rows[9] = weight * p[CVK_SM_CROSS];
     const bool averaged = f->s->path == CVK_PATH_AVERAGED;
     const double known = averaged || f->no_inverter ? f->noise_a : 0.0;
     rows[6] = (averaged ? f->noise_a : 0.0) * p[CVK_SM_DELAY] / CVK_AVERAGED_DELAY;
@@ -279,7 +284,8 @@ static bool simulate_block(void *context, size_t b)
     for (int n = 0; n < set->lanes; n++) {
         out[n] = set->out[n] + here->first_residual;
     }
-    return cvk_sm_simulate(f->s, here->rows, here->warm_up, f->curve, set->lanes, set->p, out);
+    return cvk_sm_simulate(f->s, f->edge_wb, here->rows, here->warm_up, f->curve, set->lanes,
+                           set->p, out);
 }
 
 /* Simulates `lanes` parameter sets over all blocks; lane n's residuals start at out[n]. */
@@ -434,6 +440,7 @@ static void set_scale(problem *f, const double p[N])
         [CVK_SM_SQUARE_X] = 0.1 / (peak_a * peak_a),
         [CVK_SM_SQUARE_Y] = 0.1 / (peak_a * peak_a),
         [CVK_SM_LINEAR_Y] = 0.1 / peak_a,
+        [CVK_SM_CROSS] = 0.1 / peak_a,
     };
     memcpy(f->scale, scale, sizeof scale);
 }
@@ -550,22 +557,70 @@ static int fit_likely_curves(problem *f, cvk_standstill_fit scouts[CVK_CURVES], 
     return good;
 }
 
+/* The full fit from the scouts on, averaged. */
+static bool fit_fully(problem *f, cvk_standstill_fit scouts[CVK_CURVES], int scouted,
+                      double samples, cvk_standstill_fit *fit)
+{
+    cvk_standstill_fit fits[CVK_CURVES];
+    const int good = scouted > 0 ? fit_likely_curves(f, scouts, scouted, samples, fits) : 0;
+    if (good > 0) {
+        average_curves(f, fits, good, fit);
+        fit->at_edges = f->edge_wb != NULL;
+    }
+    return good > 0;
+}
+
+/* The scouts once more with the inverter's voltage at the edges, which the ripple moves. Returns
+ * how many. */
+static int scout_edges(problem *f, const cvk_standstill_fit *flat,
+                       cvk_standstill_fit fits[CVK_CURVES])
+{
+    /* with the ripple in it a curve need not be as blunt or as sharp as the others */
+    static const int curves[] = {CVK_CURVE_CHARGE, CVK_CURVE_ROUND, CVK_CURVE_TANH, CVK_CURVE_ARC};
+    cvk_standstill_fit likely = *flat;
+    int good = 0;
+    f->most_evaluations = SCOUT_EVALUATIONS;
+    f->edge_wb = f->s->edge_wb;
+    for (int round = 0; round < 2; round++) { /* where they lie depends on what is found */
+        cvk_find_edges(f->s, likely.p[CVK_SM_DEAD_TIME], exp(likely.p[CVK_SM_LOG_KNEE]),
+                       likely.curve, lround(likely.p[CVK_SM_DELAY]));
+        if (!fit_curve(f, CVK_CURVE_CHARGE, &likely)) {
+            return 0;
+        }
+    }
+    for (size_t k = 0; k < sizeof curves / sizeof curves[0]; k++) {
+        fits[good] = good > 0 ? *best_of(fits, good) : likely;
+        good += fit_curve(f, curves[k], &fits[good]);
+    }
+    return good;
+}
+
+/* Currents that the inverter's mean voltage leaves unexplained, and edges that the log shows. */
+static bool asks_for_edges(const problem *f, const cvk_standstill_fit *fit)
+{
+    return fit->residual_a > EDGES_MISFIT * f->noise_a && f->s->edge_wb != NULL &&
+           !f->no_inverter && fabs(f->s->pwm_period_s / f->s->period_s - 1.0) < SAME_PERIOD;
+}
+
 cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *spans, size_t count,
                                     int threads, double worst_ratio, cvk_standstill_fit *fit)
 {
     problem f = {.s = signals, .threads = threads};
-    cvk_standstill_fit scouts[CVK_CURVES], fits[CVK_CURVES];
-    int scouted = scout(&f, spans, count, worst_ratio, scouts), good = 0;
-    if (scouted == 0) {
-        return CVK_NOT_IN_LOG;
-    }
+    cvk_standstill_fit scouts[CVK_CURVES], trial;
+    const int scouted = scout(&f, spans, count, worst_ratio, scouts);
     const double samples = 2.0 * (double)f.residual_rows;
     choose_blocks(&f, spans, count, MOST_ROWS, BLOCK_ROWS);
-    good = fit_likely_curves(&f, scouts, scouted, samples, fits);
-    if (good == 0) {
+    if (!fit_fully(&f, scouts, scouted, samples, fit)) {
         return CVK_NOT_IN_LOG;
     }
-    average_curves(&f, fits, good, fit);
+    if (asks_for_edges(&f, fit)) {
+        choose_blocks(&f, spans, count, SCOUT_ROWS, SCOUT_BLOCK_ROWS);
+        const int edged = scout_edges(&f, fit, scouts);
+        choose_blocks(&f, spans, count, MOST_ROWS, BLOCK_ROWS);
+        if (fit_fully(&f, scouts, edged, samples, &trial) && trial.residual_a < fit->residual_a) {
+            *fit = trial;
+        }
+    }
     return CVK_OK;
 }
 
@@ -618,23 +673,24 @@ void cvk_standstill_belief(const cvk_standstill_fit *fit, const cvk_belief *star
     belief->curve = fit->curve;
 }
 
-void cvk_standstill_profile(const cvk_signals *signals, const cvk_span *spans, size_t count,
-                            const cvk_standstill_fit *fit, cvk_curve *curve)
+bool cvk_standstill_cross(const cvk_standstill_fit *fit, double *value, double *variance)
+{
+    const double magnet = fit->p[CVK_SM_LINEAR_Y];
+    *value = copysign(1.0, magnet) * fit->p[CVK_SM_CROSS];
+    *variance = fit->cov[CVK_SM_CROSS * (N + 1)];
+    return fabs(magnet) > SURE_OF_NORTH * sqrt(fit->cov[CVK_SM_LINEAR_Y * (N + 1)]);
+}
+
+/* With the resistance held at values around that of `best`. */
+static void profile_of(problem *f, cvk_standstill_fit best, cvk_curve *curve)
 {
     enum { EACH_SIDE = 8 };
-    problem f = {.s = signals, .noise_a = fit->noise_a, .most_evaluations = PROFILE_EVALUATIONS};
-    cvk_standstill_fit best = *fit;
-    curve->points = 0;
-    choose_blocks(&f, spans, count, SCOUT_ROWS, SCOUT_BLOCK_ROWS);
-    f.largest_v = largest_voltage(&f);
-    f.knee_centre = fit->p[CVK_SM_LOG_KNEE];
-    set_scale(&f, fit->p);
-    if (!fit_curve(&f, fit->curve, &best)) {
+    if (!fit_curve(f, best.curve, &best)) {
         return;
     }
     const double deviation = sqrt(best.cov[CVK_SM_RESISTANCE]);
     const double least = best.residual_a * best.residual_a;
-    f.hold = HELD_SHARPLY / deviation;
+    f->hold = HELD_SHARPLY / deviation;
     curve->points = 2 * EACH_SIDE + 1;
     for (int side = -1; side <= 1; side += 2) { /* outwards, each from the one before */
         cvk_standstill_fit held = best;
@@ -645,17 +701,32 @@ void cvk_standstill_profile(const cvk_signals *signals, const cvk_span *spans, s
                 held.p[k] += side * PROFILE_REACH / EACH_SIDE *
                              best.cov[k * N + CVK_SM_RESISTANCE] / deviation;
             }
-            f.hold_ohm = best.p[CVK_SM_RESISTANCE] + off * deviation;
-            if (n > 0 && !fit_curve(&f, fit->curve, &held)) {
+            f->hold_ohm = best.p[CVK_SM_RESISTANCE] + off * deviation;
+            if (n > 0 && !fit_curve(f, best.curve, &held)) {
                 curve->points = 0;
                 return;
             }
             const double worse = held.residual_a * held.residual_a / least - 1.0;
-            curve->x[at] = f.hold_ohm;
-            curve->y[at] = 2.0 * (double)f.residual_rows * worse / best.widened;
+            curve->x[at] = f->hold_ohm;
+            curve->y[at] = 2.0 * (double)f->residual_rows * worse / best.widened;
             curve->fit[at] = off * off;
         }
     }
+}
+
+void cvk_standstill_profile(const cvk_signals *signals, const cvk_span *spans, size_t count,
+                            const cvk_standstill_fit *fit, cvk_curve *curve)
+{
+    problem f = {.s = signals,
+                 .edge_wb = fit->at_edges ? signals->edge_wb : NULL,
+                 .noise_a = fit->noise_a,
+                 .most_evaluations = PROFILE_EVALUATIONS};
+    curve->points = 0;
+    choose_blocks(&f, spans, count, SCOUT_ROWS, SCOUT_BLOCK_ROWS);
+    f.largest_v = largest_voltage(&f);
+    f.knee_centre = fit->p[CVK_SM_LOG_KNEE];
+    set_scale(&f, fit->p);
+    profile_of(&f, *fit, curve);
 }
 
 /* The longest span's last part: a few periods of the injected current, measured and fitted, along
@@ -669,7 +740,8 @@ static void step_curve(const cvk_signals *s, cvk_span span, const cvk_standstill
     double *residual = malloc(2u * keep * sizeof *residual);
     const double *lane = fit->p;
     if (residual != NULL && keep > 2u * shown &&
-        cvk_sm_simulate(s, rows, 0, fit->curve, 1, &lane, &residual)) {
+        cvk_sm_simulate(s, fit->at_edges ? s->edge_wb : NULL, rows, 0, fit->curve, 1, &lane,
+                        &residual)) {
         /* the stretch with the largest movement */
         size_t best = rows.begin + shown;
         double best_travel = -1.0;
@@ -748,7 +820,8 @@ static void residual_curves(const cvk_signals *s, cvk_span span, const cvk_stand
     const double *lane = fit->p;
     double *residual = malloc(2u * rows * sizeof *residual), square = 0.0;
     if (residual == NULL || rows < 4u * LAGS ||
-        !cvk_sm_simulate(s, part, 0, fit->curve, 1, &lane, &residual)) {
+        !cvk_sm_simulate(s, fit->at_edges ? s->edge_wb : NULL, part, 0, fit->curve, 1, &lane,
+                         &residual)) {
         free(residual);
         return;
     }

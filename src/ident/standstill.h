@@ -15,6 +15,7 @@ typedef struct cvk_standstill_fit {
     double cov[CVK_SM_COUNT * CVK_SM_COUNT];
     double dof;
     int curve;         /* the likeliest: inverter_curve.h */
+    bool at_edges;     /* its voltage is taken at the legs' edges, as the signals have them */
     double residual_a; /* rms per axis */
     double widened;    /* the resistance's variance by coloured residuals: lane_fit.h */
     double noise_a;    /* rms of the measured current, from its second differences */
@@ -30,6 +31,10 @@ cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *
  * wide prior. */
 void cvk_standstill_belief(const cvk_standstill_fit *fit, const cvk_belief *start,
                            cvk_belief *belief);
+
+/* Cross-saturation, 1/A, and its variance: a q current couples the axes by -value (Ld + Lq) / 2 iq.
+ * False when the d axis' slope does not tell which way the magnet points, and so not its sign. */
+bool cvk_standstill_cross(const cvk_standstill_fit *fit, double *value, double *variance);
 
 /* Curves for the figure. */
 void cvk_standstill_curves(const cvk_signals *signals, const cvk_span *spans, size_t count,

@@ -1,22 +1,25 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
  * Exact discretisation of L di/dt = v - R i - u(i): v is piecewise constant and changes inside the
- * sample period at the delay's fraction; the inverter's own voltage u and what saturation leaves of
- * L are taken at the middle of a step. See docs/theory.md section 4.
+ * sample period at the delay's fraction; what saturation leaves of L is taken at the middle of a
+ * step, the inverter's own voltage u as its mean there, or at each leg's two edges where those are
+ * known. See docs/theory.md sections 3 and 4.
  *
  * This loop is where estimation spends its time: lanes are the innermost index, so that the
  * compiler can use vector instructions. One lane is simulated alone when only the misfit is asked.
  */
 #include "standstill_model.h"
 
-#include "inverter_curve.h"
+#include "edges.h"
 #include "wide.h"
 
 #include <math.h>
 
 #define LANES CVK_SM_LANES
 #define HALF_SQRT3 0.86602540378443864676
+#define PASSES 4 /* until the inverter's voltage and the current that it lets through agree */
 #define MOST_STEPS 3
+#define EDGE_SHARE 0.25  /* of a period, from its ends to the edges of a leg with little voltage */
 #define LARGEST_STEP 0.5 /* of the fastest time constant, in one step */
 
 /* Everything about the lanes that does not change from row to row, one array per coefficient. A
@@ -28,7 +31,10 @@ typedef struct coefficients {
     double dead_v[LANES], per_knee[LANES], offset_a[LANES], offset_b[LANES];
     double axis_a[LANES], axis_b[LANES]; /* direction of the high-inductance axis x */
     double square_x[LANES], square_y[LANES], linear_y[LANES];
-    long delay; /* whole periods */
+    double cross_x[LANES], cross_y[LANES];                   /* 1/A: of each axis' own inductance */
+    double per_h[LANES], unlike_re[LANES], unlike_im[LANES]; /* as cvk_axes */
+    double firm[LANES]; /* share of a new voltage that is believed: the steeper the knee the less */
+    long delay;         /* whole periods */
     int steps;
 } coefficients;
 
@@ -52,9 +58,9 @@ static int steps_for(const double p[CVK_SM_COUNT], double period_s)
 static void prepare(coefficients *k, int n, const double p[CVK_SM_COUNT], double period_s)
 {
     double saliency = hypot(p[CVK_SM_L_COS], p[CVK_SM_L_SIN]), r = p[CVK_SM_RESISTANCE];
+    double l_x = p[CVK_SM_L_MEAN] + saliency, l_y = p[CVK_SM_L_MEAN] - saliency;
     double step_s = period_s / k->steps;
-    double phi_x = exp(-r * step_s / (p[CVK_SM_L_MEAN] + saliency));
-    double phi_y = exp(-r * step_s / (p[CVK_SM_L_MEAN] - saliency));
+    double phi_x = exp(-r * step_s / l_x), phi_y = exp(-r * step_s / l_y);
     double gain_x = (1.0 - phi_x) / r, gain_y = (1.0 - phi_y) / r;
     /* direction of the high-inductance axis x: twice its angle is atan2(sin, cos) */
     double c = saliency > 0.0 ? p[CVK_SM_L_COS] / saliency : 1.0;
@@ -75,23 +81,40 @@ static void prepare(coefficients *k, int n, const double p[CVK_SM_COUNT], double
     k->square_x[n] = p[CVK_SM_SQUARE_X];
     k->square_y[n] = p[CVK_SM_SQUARE_Y];
     k->linear_y[n] = p[CVK_SM_LINEAR_Y];
+    k->cross_x[n] = p[CVK_SM_CROSS] * p[CVK_SM_L_MEAN] / l_x;
+    k->cross_y[n] = p[CVK_SM_CROSS] * p[CVK_SM_L_MEAN] / l_y;
+    k->per_h[n] = 0.5 / l_x + 0.5 / l_y;
+    k->unlike_re[n] = (0.5 / l_x - 0.5 / l_y) * c;
+    k->unlike_im[n] = (0.5 / l_x - 0.5 / l_y) * s;
     k->dead_v[n] = p[CVK_SM_DEAD_TIME];
     k->per_knee[n] = exp(-p[CVK_SM_LOG_KNEE]);
+    k->firm[n] = 1.0 / (1.0 + 0.25 * fabs(k->dead_v[n]) * k->per_knee[n] * k->gain_aa[n]);
     k->offset_a[n] = p[CVK_SM_OFFSET_ALPHA];
     k->offset_b[n] = p[CVK_SM_OFFSET_BETA];
 }
+
+/* A vector in the plane for each lane. */
+typedef struct vectors {
+    double a[LANES], b[LANES];
+} vectors;
+
+/* What acts in a period. */
+typedef struct row_input {
+    double new_v[2], old_v[2]; /* of these duties, and of those before until they come */
+    double bus_share;
+    const double *edge_wb; /* or null */
+} row_input;
 
 /* Phase currents over the knee, and the curve's widths there. */
 typedef struct phases {
     double x[3][LANES], width[3][LANES];
 } phases;
 
-INLINED void phases_at(const coefficients *k, int lanes, int curve, const double ia[LANES],
-                       const double ib[LANES], phases *out)
+INLINED void phases_at(const coefficients *k, int lanes, int curve, const vectors *i, phases *out)
 {
     for (int n = 0; n < lanes; n++) {
-        const double a = k->per_knee[n] * ia[n], along = -0.5 * a;
-        const double across = k->per_knee[n] * HALF_SQRT3 * ib[n];
+        const double a = k->per_knee[n] * i->a[n], along = -0.5 * a;
+        const double across = k->per_knee[n] * HALF_SQRT3 * i->b[n];
         out->x[0][n] = a;
         out->x[1][n] = along + across;
         out->x[2][n] = along - across;
@@ -101,121 +124,188 @@ INLINED void phases_at(const coefficients *k, int lanes, int curve, const double
     }
 }
 
-/* Where a step leads under the inverter's mean voltage on the way from `from` to `to`; what
- * saturates moves by more. `unhindered`: where it leads without both. */
-INLINED void arrive(const coefficients *k, int lanes, double bus_share, const phases *from,
-                    const phases *to, double unhindered[2][LANES], const double ia[LANES],
-                    const double ib[LANES], double to_a[LANES], double to_b[LANES])
+/* The inverter's voltage per volt of dead time: its mean on the way from `from` to `to`. */
+INLINED void mean_on_the_way(int lanes, const phases *from, const phases *to, vectors *own)
 {
     for (int n = 0; n < lanes; n++) {
         double u[3];
         for (int m = 0; m < 3; m++) {
             u[m] = (from->x[m][n] + to->x[m][n]) / (from->width[m][n] + to->width[m][n]);
         }
-        double dead_v = bus_share * k->dead_v[n];
-        double u_alpha = dead_v * (2.0 * u[0] - u[1] - u[2]) * (1.0 / 3.0);
-        double u_beta = dead_v * (u[1] - u[2]) * (0.5 / HALF_SQRT3);
-        double next_a = unhindered[0][n] - k->gain_aa[n] * u_alpha - k->gain_ab[n] * u_beta;
-        double next_b = unhindered[1][n] - k->gain_ab[n] * u_alpha - k->gain_bb[n] * u_beta;
-        double move_a = next_a - ia[n], move_b = next_b - ib[n];
-        double mid_a = 0.5 * (ia[n] + to_a[n]), mid_b = 0.5 * (ib[n] + to_b[n]);
-        double x = k->axis_a[n] * mid_a + k->axis_b[n] * mid_b;
-        double y = k->axis_a[n] * mid_b - k->axis_b[n] * mid_a;
-        double more_x = k->square_x[n] * x * x * (k->axis_a[n] * move_a + k->axis_b[n] * move_b);
-        double more_y = y * (k->linear_y[n] + k->square_y[n] * y) *
-                        (k->axis_a[n] * move_b - k->axis_b[n] * move_a);
-        to_a[n] = next_a + k->axis_a[n] * more_x - k->axis_b[n] * more_y;
-        to_b[n] = next_b + k->axis_b[n] * more_x + k->axis_a[n] * more_y;
+        own->a[n] = (2.0 * u[0] - u[1] - u[2]) * (1.0 / 3.0);
+        own->b[n] = (u[1] - u[2]) * (0.5 / HALF_SQRT3);
     }
 }
 
-/* One step for all lanes: the inverter's voltage is taken at the present current first, then as its
- * mean on the way to where that leads (Heun). */
-INLINED void advance(const coefficients *k, int lanes, int curve, int step, const double v_new[2],
-                     const double v_old[2], double bus_share, double ia[LANES], double ib[LANES])
+/* What the ripple takes from each phase's current where its leg rises. */
+INLINED void ripples_of(const coefficients *k, int lanes, const double *edge_wb,
+                        double (*less_a)[3])
 {
-    double unhindered[2][LANES], to_a[LANES], to_b[LANES];
-    phases from, to;
+    for (int n = 0; n < lanes; n++) {
+        cvk_ripple_at(edge_wb, k->per_h[n], k->unlike_re[n], k->unlike_im[n], less_a[n]);
+    }
+}
+
+/* The same at the legs' two edges, on the way from `i` to `to`: off its middle by the ripple and by
+ * as much of the way as an edge lies before or after it. After the first pass a share is believed.
+ */
+INLINED void at_edges(const coefficients *k, int lanes, int curve, bool first,
+                      double (*ripple_a)[3], const vectors *i, const vectors *to, vectors *own)
+{
+    for (int n = 0; n < lanes; n++) {
+        double u[2];
+        const double way_a = EDGE_SHARE * (to->a[n] - i->a[n]);
+        const double way_b = EDGE_SHARE * (to->b[n] - i->b[n]);
+        const double less_a[3] = {
+            ripple_a[n][0] + way_a,
+            ripple_a[n][1] + (HALF_SQRT3 * way_b - 0.5 * way_a),
+            ripple_a[n][2] - (HALF_SQRT3 * way_b + 0.5 * way_a),
+        };
+        cvk_edges_vector(0.5 * (i->a[n] + to->a[n]), 0.5 * (i->b[n] + to->b[n]), k->per_knee[n],
+                         curve, less_a, u);
+        own->a[n] = first ? u[0] : own->a[n] + k->firm[n] * (u[0] - own->a[n]);
+        own->b[n] = first ? u[1] : own->b[n] + k->firm[n] * (u[1] - own->b[n]);
+    }
+}
+
+/* Where a step leads from `i` that would lead to `unhindered` without the inverter's voltage: what
+ * saturates moves by more, as it is in the middle of the way to where `to` was before. */
+INLINED void arrive(const coefficients *k, int lanes, double bus_share, const vectors *own,
+                    const vectors *unhindered, const vectors *i, vectors *to)
+{
+    for (int n = 0; n < lanes; n++) {
+        const double v_a = bus_share * k->dead_v[n] * own->a[n];
+        const double v_b = bus_share * k->dead_v[n] * own->b[n];
+        double next_a = unhindered->a[n] - k->gain_aa[n] * v_a - k->gain_ab[n] * v_b;
+        double next_b = unhindered->b[n] - k->gain_ab[n] * v_a - k->gain_bb[n] * v_b;
+        double move_a = next_a - i->a[n], move_b = next_b - i->b[n];
+        double mid_a = 0.5 * (i->a[n] + to->a[n]), mid_b = 0.5 * (i->b[n] + to->b[n]);
+        double x = k->axis_a[n] * mid_a + k->axis_b[n] * mid_b;
+        double y = k->axis_a[n] * mid_b - k->axis_b[n] * mid_a;
+        double move_x = k->axis_a[n] * move_a + k->axis_b[n] * move_b;
+        double move_y = k->axis_a[n] * move_b - k->axis_b[n] * move_a;
+        double more_x = k->square_x[n] * x * x * move_x + k->cross_x[n] * (x * move_y + y * move_x);
+        double more_y =
+            y * (k->linear_y[n] + k->square_y[n] * y) * move_y + k->cross_y[n] * x * move_x;
+        to->a[n] = next_a + k->axis_a[n] * more_x - k->axis_b[n] * more_y;
+        to->b[n] = next_b + k->axis_b[n] * more_x + k->axis_a[n] * more_y;
+    }
+}
+
+INLINED void go_unhindered(const coefficients *k, int lanes, int step, const row_input *in,
+                           const vectors *i, vectors *to)
+{
     for (int n = 0; n < lanes; n++) {
         double old = k->old_share[step][n];
-        double va = v_new[0] + old * (v_old[0] - v_new[0]);
-        double vb = v_new[1] + old * (v_old[1] - v_new[1]);
-        unhindered[0][n] =
-            k->phi_aa[n] * ia[n] + k->phi_ab[n] * ib[n] + k->gain_aa[n] * va + k->gain_ab[n] * vb;
-        unhindered[1][n] =
-            k->phi_ab[n] * ia[n] + k->phi_bb[n] * ib[n] + k->gain_ab[n] * va + k->gain_bb[n] * vb;
-        to_a[n] = ia[n];
-        to_b[n] = ib[n];
+        double va = in->new_v[0] + old * (in->old_v[0] - in->new_v[0]);
+        double vb = in->new_v[1] + old * (in->old_v[1] - in->new_v[1]);
+        to->a[n] = k->phi_aa[n] * i->a[n] + k->phi_ab[n] * i->b[n] + k->gain_aa[n] * va +
+                   k->gain_ab[n] * vb;
+        to->b[n] = k->phi_ab[n] * i->a[n] + k->phi_bb[n] * i->b[n] + k->gain_ab[n] * va +
+                   k->gain_bb[n] * vb;
     }
-    phases_at(k, lanes, curve, ia, ib, &from);
-    arrive(k, lanes, bus_share, &from, &from, unhindered, ia, ib, to_a, to_b);
-    phases_at(k, lanes, curve, to_a, to_b, &to);
-    arrive(k, lanes, bus_share, &from, &to, unhindered, ia, ib, to_a, to_b);
+}
+
+/* One step for all lanes: the inverter's voltage is taken at the present current first, then on the
+ * way to where that leads (Heun); a whole period with its edges has further to go. */
+INLINED void advance(const coefficients *k, int lanes, int curve, int step, const row_input *in,
+                     vectors *i)
+{
+    vectors unhindered, to, own;
+    go_unhindered(k, lanes, step, in, i, &unhindered);
     for (int n = 0; n < lanes; n++) {
-        ia[n] = to_a[n];
-        ib[n] = to_b[n];
+        to.a[n] = i->a[n];
+        to.b[n] = i->b[n];
+    }
+    if (in->edge_wb != NULL) {
+        double ripple_a[LANES][3];
+        ripples_of(k, lanes, in->edge_wb, ripple_a);
+        for (int pass = 0; pass < PASSES; pass++) {
+            at_edges(k, lanes, curve, pass == 0, ripple_a, i, &to, &own);
+            arrive(k, lanes, in->bus_share, &own, &unhindered, i, &to);
+        }
+    } else {
+        phases from, there;
+        phases_at(k, lanes, curve, i, &from);
+        mean_on_the_way(lanes, &from, &from, &own);
+        arrive(k, lanes, in->bus_share, &own, &unhindered, i, &to);
+        phases_at(k, lanes, curve, &to, &there);
+        mean_on_the_way(lanes, &from, &there, &own);
+        arrive(k, lanes, in->bus_share, &own, &unhindered, i, &to);
+    }
+    for (int n = 0; n < lanes; n++) {
+        i->a[n] = to.a[n];
+        i->b[n] = to.b[n];
     }
 }
 
 /* Constant arguments in each call let the compiler specialise the loops. */
 INLINED void advance_curve(const coefficients *k, int lanes, int curve, int step,
-                           const double v_new[2], const double v_old[2], double bus_share,
-                           double ia[LANES], double ib[LANES])
+                           const row_input *in, vectors *i)
 {
     switch (curve) {
     case CVK_CURVE_SOFT:
-        advance(k, lanes, CVK_CURVE_SOFT, step, v_new, v_old, bus_share, ia, ib);
+        advance(k, lanes, CVK_CURVE_SOFT, step, in, i);
         break;
     case CVK_CURVE_CHARGE:
-        advance(k, lanes, CVK_CURVE_CHARGE, step, v_new, v_old, bus_share, ia, ib);
+        advance(k, lanes, CVK_CURVE_CHARGE, step, in, i);
         break;
     case CVK_CURVE_ROUND:
-        advance(k, lanes, CVK_CURVE_ROUND, step, v_new, v_old, bus_share, ia, ib);
+        advance(k, lanes, CVK_CURVE_ROUND, step, in, i);
         break;
     case CVK_CURVE_TANH:
-        advance(k, lanes, CVK_CURVE_TANH, step, v_new, v_old, bus_share, ia, ib);
+        advance(k, lanes, CVK_CURVE_TANH, step, in, i);
         break;
     case CVK_CURVE_ARC:
-        advance(k, lanes, CVK_CURVE_ARC, step, v_new, v_old, bus_share, ia, ib);
+        advance(k, lanes, CVK_CURVE_ARC, step, in, i);
         break;
     default:
-        advance(k, lanes, CVK_CURVE_CLIPPED, step, v_new, v_old, bus_share, ia, ib);
+        advance(k, lanes, CVK_CURVE_CLIPPED, step, in, i);
         break;
     }
 }
 
-WIDE bool cvk_sm_simulate(const cvk_signals *s, cvk_span rows, size_t warm_up, int curve, int lanes,
-                          const double *const lane[], double *const out[])
+static row_input input_of(const cvk_signals *s, const double *edge_wb, size_t row, long delay,
+                          cvk_span rows)
+{
+    const size_t now = cvk_row_before(row, delay, rows),
+                 before = cvk_row_before(row, delay + 1, rows);
+    return (row_input){.new_v = {s->v_alpha[now], s->v_beta[now]},
+                       .old_v = {s->v_alpha[before], s->v_beta[before]},
+                       .bus_share = s->bus_share[now],
+                       .edge_wb = edge_wb != NULL ? edge_wb + 6 * now : NULL};
+}
+
+WIDE bool cvk_sm_simulate(const cvk_signals *s, const double *edge_wb, cvk_span rows,
+                          size_t warm_up, int curve, int lanes, const double *const lane[],
+                          double *const out[])
 {
     coefficients k = {.delay = (long)floor(lane[0][CVK_SM_DELAY]),
-                      .steps = steps_for(lane[0], s->period_s)};
-    double ia[LANES], ib[LANES];
+                      .steps = edge_wb != NULL ? 1 : steps_for(lane[0], s->period_s)};
+    vectors i;
     for (int n = 0; n < LANES; n++) { /* unused lanes repeat the first */
         const double *p = lane[n < lanes ? n : 0];
         if (!possible(p)) {
             return false;
         }
         prepare(&k, n, p, s->period_s);
-        ia[n] = s->i_alpha[rows.begin] - k.offset_a[n];
-        ib[n] = s->i_beta[rows.begin] - k.offset_b[n];
+        i.a[n] = s->i_alpha[rows.begin] - k.offset_a[n];
+        i.b[n] = s->i_beta[rows.begin] - k.offset_b[n];
     }
     for (size_t row = rows.begin; row < rows.end; row++) {
         if (row >= rows.begin + warm_up) {
             size_t at = 2 * (row - rows.begin - warm_up);
             for (int n = 0; n < lanes; n++) {
-                out[n][at] = s->i_alpha[row] - k.offset_a[n] - ia[n];
-                out[n][at + 1] = s->i_beta[row] - k.offset_b[n] - ib[n];
+                out[n][at] = s->i_alpha[row] - k.offset_a[n] - i.a[n];
+                out[n][at + 1] = s->i_beta[row] - k.offset_b[n] - i.b[n];
             }
         }
-        size_t now = cvk_row_before(row, k.delay, rows);
-        size_t before = cvk_row_before(row, k.delay + 1, rows);
-        const double v_new[2] = {s->v_alpha[now], s->v_beta[now]};
-        const double v_old[2] = {s->v_alpha[before], s->v_beta[before]};
+        const row_input in = input_of(s, edge_wb, row, k.delay, rows);
         for (int step = 0; step < k.steps; step++) {
             if (lanes == 1) {
-                advance_curve(&k, 1, curve, step, v_new, v_old, s->bus_share[now], ia, ib);
+                advance_curve(&k, 1, curve, step, &in, &i);
             } else {
-                advance_curve(&k, LANES, curve, step, v_new, v_old, s->bus_share[now], ia, ib);
+                advance_curve(&k, LANES, curve, step, &in, &i);
             }
         }
     }

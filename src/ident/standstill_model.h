@@ -26,6 +26,9 @@ enum {
     CVK_SM_SQUARE_X, /* 1/A^2 */
     CVK_SM_SQUARE_Y, /* 1/A^2 */
     CVK_SM_LINEAR_Y, /* 1/A: the magnet has saturated its axis to one side already */
+    /* Cross-saturation: current i along x couples the axes by -cross mean i. Its sign is that of y
+     * in the direction in which the tensor's axes are taken. */
+    CVK_SM_CROSS, /* 1/A */
     CVK_SM_COUNT
 };
 
@@ -35,9 +38,12 @@ enum {
 /* Rows begin .. end-1 of the signals are simulated, starting from the measured current. For each
  * row from begin + warm_up on, residual[2 * r] and [2 * r + 1] of each lane get measured minus
  * simulated current (A), lane by lane: out[lane][2 * (row - begin - warm_up)]. `curve` is
- * the inverter's: inverter_curve.h. All lanes must agree in the whole part of the
- * delay. False when a parameter set is impossible (an inductance that is not positive). */
-bool cvk_sm_simulate(const cvk_signals *signals, cvk_span rows, size_t warm_up, int curve,
-                     int lanes, const double *const lane[], double *const out[]);
+ * the inverter's: inverter_curve.h, and its voltage is taken at the edges where `edge_wb` is given
+ * (cvk_find_edges(), six numbers for each row of the signals; else null). All lanes must agree in
+ * the whole part of the delay. False when a parameter set is impossible (an inductance that is not
+ * positive). */
+bool cvk_sm_simulate(const cvk_signals *signals, const double *edge_wb, cvk_span rows,
+                     size_t warm_up, int curve, int lanes, const double *const lane[],
+                     double *const out[]);
 
 #endif

@@ -89,12 +89,14 @@ static const cvk_rig_field fields[] = {
     MAY(inverter, output_capacitance_f, 2e-10, 1e-11, 1e-6, "of one leg, moved by the current"),
     FLAW(inverter, switch_resistance_ohm, NAN, 0, 1, device_drops, "on-resistance of one switch"),
     FLAW(inverter, diode_drop_v, NAN, 0, 2, device_drops, "voltage of a conducting diode"),
+    FLAW(inverter, diode_resistance_ohm, 0, 0, 1, device_drops, "of it; 0: as of the switch"),
 
     PICK(supply, kind, supplies, "a bench supply takes no current back"),
     NEED(supply, bus_v, 5, 100, "open-circuit voltage of the supply"),
     FLAW(supply, resistance_ohm, NAN, 0, 5, supply_sag, "source resistance of the supply"),
     FLAW(supply, cable_inductance_h, 0, 0, 1e-3, supply_sag, "of the leads to the inverter"),
     MAY(supply, capacitor_f, 1e-3, 1e-6, 1, "bus capacitor at the inverter"),
+    FLAW(supply, capacitor_resistance_ohm, 0, 0, 1, supply_sag, "in series with that"),
     MAY(supply, current_limit_a, 0, 0, 1e4, "of a bench supply; 0 none"),
 
     PICK(sensing, current_sensing, sensings, "where currents are measured"),

@@ -245,14 +245,41 @@ static void ripple_at_edges(const cvk_rig *rig, const double duty[3], double rip
     }
 }
 
+double cvk_diode_excess(const cvk_rig *rig)
+{
+    const cvk_rig_inverter *inverter = &rig->config.inverter;
+    return inverter->diode_resistance_ohm > 0.0
+               ? inverter->diode_resistance_ohm - inverter->switch_resistance_ohm
+               : 0.0;
+}
+
+/* Mean voltage that each leg loses to the resistances of the bus capacitor, while it and others are
+ * high together, and of the diodes, which conduct in both dead times. */
+static void resistive_losses(const cvk_rig *rig, const double duty[3], double fixed_v[3])
+{
+    const double capacitor_ohm = rig->config.supply.capacitor_resistance_ohm;
+    const double diode_ohm = 2.0 * rig->derived.dead_duty * cvk_diode_excess(rig);
+    double i[3];
+    cvk_leg_currents(rig, i);
+    for (int n = 0; n < 3; n++) {
+        double drawn_a = -duty[n] * rig->state.supply_a;
+        for (int k = 0; k < 3; k++) {
+            drawn_a += cvk_smaller(duty[n], duty[k]) * i[k];
+        }
+        fixed_v[n] = -capacitor_ohm * drawn_a - diode_ohm * i[n];
+    }
+}
+
 void cvk_inverter_averaged(cvk_rig *rig, const double duty[3])
 {
+    double fixed_v[3];
     const bool single = rig->config.sensing.current_sensing == CVK_SENSING_SINGLE_SHUNT;
     double before[3] = {0.0, 0.0, 0.0};
     if (single) {
         cvk_leg_currents(rig, before);
     }
-    cvk_terminals at = {.share = cvk_from_legs(rig, duty)};
+    resistive_losses(rig, duty, fixed_v);
+    cvk_terminals at = {.share = cvk_from_legs(rig, duty), .fixed_v = cvk_from_legs(rig, fixed_v)};
     for (int n = 0; n < 3; n++) {
         at.dead[rig->derived.leg_phase[n]] = duty[n] > 0.0 && duty[n] < 1.0 ? 1.0 : 0.0;
     }

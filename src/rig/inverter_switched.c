@@ -8,6 +8,7 @@
 #include "parts.h"
 
 #define LEAST_S 1e-12
+#define LEAST_V 1e-3 /* by which the bus may move while a node rests on it */
 
 typedef struct edges {
     double at_s[2]; /* when the command of a leg changes; infinite: it does not */
@@ -49,8 +50,8 @@ static void command(cvk_rig *rig, cvk_rig_leg *leg, bool high)
 static bool is_held(const cvk_rig *rig, const cvk_rig_leg *leg, double current_a)
 {
     const double drop = rig->config.inverter.diode_drop_v;
-    return (leg->node_v <= -drop && current_a >= 0.0) ||
-           (leg->node_v >= rig->state.bus_v + drop && current_a <= 0.0);
+    return (leg->node_v <= -drop + LEAST_V && current_a >= 0.0) ||
+           (leg->node_v >= rig->state.bus_v + drop - LEAST_V && current_a <= 0.0);
 }
 
 /* Longest piece until something happens in this leg. */
@@ -92,6 +93,20 @@ static void leg_voltage(const cvk_rig *rig, const cvk_rig_leg *leg, double curre
     double mean = 0.5 * (leg->node_v + node_after(rig, leg, current_a, dt_s));
     *share = cvk_clamp(mean / bus_v, 0.0, 1.0);
     *fixed_v = mean - *share * bus_v;
+    if (is_held(rig, leg, current_a)) {
+        *fixed_v -= cvk_diode_excess(rig) * current_a;
+    }
+}
+
+/* The bus behind its capacitor's resistance: lower while legs draw from it. */
+static void sag(const cvk_rig *rig, const double share[3], const double i[3], double fixed_v[3])
+{
+    const double drawn_a = share[0] * i[0] + share[1] * i[1] + share[2] * i[2];
+    const double less_v =
+        rig->config.supply.capacitor_resistance_ohm * (drawn_a - rig->state.supply_a);
+    for (int n = 0; n < 3; n++) {
+        fixed_v[n] -= share[n] * less_v;
+    }
 }
 
 /* One piece, during which no leg changes. `i` are the legs' currents, at its start and then at its
@@ -102,6 +117,9 @@ static void run_piece(cvk_rig *rig, double i[3], double dt_s, double speed_mech_
     double share[3], fixed_v[3], node_v[3], shown_v[3], before[3] = {i[0], i[1], i[2]};
     for (int n = 0; n < 3; n++) {
         leg_voltage(rig, &rig->leg[n], i[n], dt_s, &share[n], &fixed_v[n]);
+    }
+    sag(rig, share, i, fixed_v);
+    for (int n = 0; n < 3; n++) {
         node_v[n] = share[n] * rig->state.bus_v + fixed_v[n];
         /* the winding's step counts the switch as resistance; a probe sees its drop */
         double ohm = rig->leg[n].dead ? 0.0 : rig->config.inverter.switch_resistance_ohm;

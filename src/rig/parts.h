@@ -310,6 +310,9 @@ void cvk_shaft_coast(cvk_rig *rig, double motor_nm, double dt_s);
  * small to carry the node across within the dead time, it loses less (docs/theory.md). */
 double cvk_dead_share(const cvk_rig_derived *d, double current_a);
 
+/* Resistance of a conducting diode beyond that of the switch, which the winding counts always. */
+double cvk_diode_excess(const cvk_rig *rig);
+
 /* Torque of the motor (cogging included) for a current of motor phases. */
 double cvk_torque_now(const cvk_rig *rig);
 double cvk_motor_torque(const cvk_rig *rig, cvk_vec own_dq_wb, cvk_vec current_a,

@@ -175,5 +175,7 @@ void cvk_sensing_read(cvk_rig *rig, cvk_rig_sample *sample)
                                     ? NAN
                                     : read_voltage(rig, &rig->terminal[n], v);
     }
-    sample->bus_v = read_voltage(rig, &rig->bus, rig->state.bus_v);
+    /* no leg draws while all rest on one side of the bus */
+    const double source_v = rig->config.supply.capacitor_resistance_ohm * rig->state.supply_a;
+    sample->bus_v = read_voltage(rig, &rig->bus, rig->state.bus_v + source_v);
 }

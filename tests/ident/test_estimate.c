@@ -5,6 +5,7 @@
  * voltages, other columns.
  */
 #include "corvak/ident/estimate.h"
+#include "corvak/rig/rig.h"
 #include "noise.h"
 #include "recording.h"
 #include "suite.h"
@@ -115,6 +116,56 @@ START_TEST(saturation_is_seen_and_told)
     const cvk_log *plain[] = {&r.log};
     ck_assert_int_eq(cvk_estimate_logs(plain, 1, &options, &result), CVK_OK);
     ck_assert(!has_finding(CVK_NOTE, "inductance q falls by about"));
+    recording_free(&r);
+}
+END_TEST
+
+/* The card's cross-saturation by the rig's flux map at small current. */
+static double cross_of(const cvk_rig_config *rig)
+{
+    const double i_q = 0.02 * rig->motor.saturation_q_a;
+    double none_d, none_q, here_d, here_q;
+    cvk_rig_flux_at(rig, 0.0, 0.0, &none_d, &none_q);
+    cvk_rig_flux_at(rig, 0.0, i_q, &here_d, &here_q);
+    return 2.0 * (none_d - here_d) / (i_q * i_q) /
+           (0.5 * (rig->motor.inductance_d_h + rig->motor.inductance_q_h));
+}
+
+/* Wherever the rotor rests: how a q current couples the axes, and its sign. */
+START_TEST(cross_saturation_is_seen)
+{
+    static const char *const motors[] = {"wheel", "mixer", "table"};
+    const cvk_rig_config rig = studio_rig(motors[_i]);
+    const double truth = cross_of(&rig);
+    recording r;
+    for (uint64_t seed = 20; seed < 22; seed++) {
+        record(&r, &rig, "standstill", seed, false);
+        const cvk_log *logs[] = {&r.log};
+        ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
+        const cvk_card_entry *cross = &result.card.entry[CVK_CARD_CROSS];
+        ck_assert(cross->known && cross->low > 0.0);
+        ck_assert_double_lt(cross->low, truth);
+        ck_assert_double_gt(cross->high, truth);
+        recording_free(&r);
+    }
+}
+END_TEST
+
+/* Amperes within a period: what the legs lose depends on the current at their edges. */
+START_TEST(few_microhenry_on_a_switched_inverter)
+{
+    cvk_rig_config rig = studio_rig("blower");
+    rig.inverter.fidelity = CVK_FIDELITY_SWITCHED;
+    rig.sensing.current_gain_tolerance = rig.sensing.voltage_gain_tolerance = 0.0;
+    rig.motor.resistance_ohm = 5e-3;
+    rig.motor.inductance_d_h = rig.motor.inductance_q_h = 4e-6;
+    recording r;
+    record(&r, &rig, "standstill", 2, false);
+    const cvk_log *logs[] = {&r.log};
+    ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
+    assert_near(CVK_CARD_RESISTANCE, cvk_rig_visible_resistance(&rig), 2.0);
+    assert_near(CVK_CARD_INDUCTANCE_D, 4e-6, 1.5);
+    assert_near(CVK_CARD_INDUCTANCE_Q, 4e-6, 1.5);
     recording_free(&r);
 }
 END_TEST
@@ -712,6 +763,8 @@ static void add(TCase *tests)
     tcase_add_loop_test(tests, studio_is_estimated_within_the_bars, 0, 4);
     tcase_add_test(tests, saturation_is_seen_and_told);
     tcase_add_test(tests, saturation_does_not_bend_the_circle);
+    tcase_add_loop_test(tests, cross_saturation_is_seen, 0, 3);
+    tcase_add_test(tests, few_microhenry_on_a_switched_inverter);
     tcase_add_test(tests, coast_alone_gives_flux_and_pole_pairs);
     tcase_add_test(tests, equal_magnets_show_no_pole_pairs);
     tcase_add_test(tests, standstill_alone_names_what_it_cannot_show);

@@ -645,8 +645,32 @@ START_TEST(no_switch_is_forgotten)
 }
 END_TEST
 
+/* What of the period a leg draws from the bus alone, the bus capacitor's resistance adds to the
+ * winding's; of the dead times, the diode's. */
+START_TEST(capacitor_and_diodes_add_to_the_resistance)
+{
+    cvk_rig_config config = ideal_rig();
+    config.inverter.fidelity = _i;
+    config.supply.resistance_ohm = 0.05;
+    const double before_a = blocked_current(&config, 0.6);
+    config.supply.capacitor_resistance_ohm = 0.2;
+    /* its current for 0.15 of the period, less what the source brings meanwhile */
+    const double alone = 0.6 - 0.45, source_ohm = 2.0 / 3.0 * alone * alone * 0.05;
+    const double more_ohm = 2.0 / 3.0 * (alone - alone * alone) * 0.2;
+    ck_assert_double_eq_tol(before_a / blocked_current(&config, 0.6),
+                            1.0 + more_ohm / (0.5 + source_ohm), 2e-3);
+    config.supply.capacitor_resistance_ohm = 0.0;
+    config.inverter.dead_time_s = 1e-6;
+    const double dead_a = blocked_current(&config, 0.6);
+    config.inverter.diode_resistance_ohm = 1.0; /* 4 % of the period */
+    ck_assert_double_eq_tol(dead_a / blocked_current(&config, 0.6), 1.0 + 0.04 / (0.5 + source_ohm),
+                            4e-3);
+}
+END_TEST
+
 static void add(TCase *tests)
 {
+    tcase_add_loop_test(tests, capacitor_and_diodes_add_to_the_resistance, 0, 2);
     tcase_add_loop_test(tests, each_leaves_its_signature_and_can_be_switched_off, 0, ROWS);
     tcase_add_test(tests, a_dead_hall_is_dead_and_can_be_switched_off);
     tcase_add_test(tests, no_switch_is_forgotten);

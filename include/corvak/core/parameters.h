@@ -24,13 +24,13 @@ typedef enum cvk_parameter_kind {
 typedef struct cvk_parameter {  /* named in cvk_refusal */
     const char *section, *name; /* the key is "section.name"; the name ends with the unit */
     const char *unit;           /* "" when it has none */
-    cvk_parameter_kind kind;
-    unsigned offset; /* in cvk_settings */
+    uint16_t offset;            /* in cvk_settings */
+    uint8_t kind;               /* a cvk_parameter_kind */
+    bool while_on;              /* may change while the bridge is on */
     float low, high, preset;
-    bool while_on; /* may change while the bridge is on */
-    float factor;  /* while it is on, one change makes it at most so many times larger or smaller;
-                      0: any. What the voltage directly depends on would else throw the current far
-                      in the one period before it is seen */
+    float factor; /* while it is on, one change makes it at most so many times larger or smaller;
+                     0: any. What the voltage directly depends on would else throw the current far
+                     in the one period before it is seen */
     const char *const *names; /* of a choice, ended by null; else null */
     const char *help;
 } cvk_parameter;

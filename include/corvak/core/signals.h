@@ -15,11 +15,11 @@ extern "C" {
 
 typedef struct cvk_signal {
     const char *name, *unit;
-    unsigned offset;          /* in cvk_moment */
-    bool whole;               /* an int32_t; else a float */
-    int digits;               /* behind the point, when written as text */
     const char *(*text)(int); /* of a whole number that stands for a state; or null */
-    int states;               /* those are 0 .. states - 1 */
+    uint16_t offset;          /* in cvk_moment */
+    bool whole;               /* an int32_t; else a float */
+    uint8_t digits;           /* behind the point, when written as text */
+    uint8_t states;           /* those are 0 .. states - 1 */
     const char *help;
 } cvk_signal;
 

@@ -36,6 +36,7 @@ typedef enum cvk_card_key {
     CVK_CARD_LINEAR_D = CVK_CARD_INVERTER_COUNT, /* inductance_d_linear_per_a */
     CVK_CARD_SQUARE_D,                           /* inductance_d_square_per_a2 */
     CVK_CARD_SQUARE_Q,                           /* inductance_q_square_per_a2 */
+    CVK_CARD_CROSS,                              /* inductance_cross_per_a */
     CVK_CARD_COUNT
 } cvk_card_key;
 

@@ -60,6 +60,7 @@ typedef struct cvk_rig_inverter {
     double output_capacitance_f; /* of one leg: at small currents it carries the node over */
     double switch_resistance_ohm;
     double diode_drop_v;
+    double diode_resistance_ohm; /* 0: as of the switch */
 } cvk_rig_inverter;
 
 typedef enum cvk_rig_supply_kind { CVK_SUPPLY_BATTERY, CVK_SUPPLY_BENCH } cvk_rig_supply_kind;
@@ -69,7 +70,8 @@ typedef struct cvk_rig_supply {
     double bus_v; /* open circuit */
     double resistance_ohm;
     double cable_inductance_h;
-    double capacitor_f;     /* at the inverter */
+    double capacitor_f; /* at the inverter */
+    double capacitor_resistance_ohm;
     double current_limit_a; /* of a bench supply; 0: none */
 } cvk_rig_supply;
 
