@@ -28,7 +28,7 @@ void cvk_find_edges(const cvk_signals *signals, double dead_time_voltage_v, doub
 
 /* What the ripple takes from each phase's current where its leg rises, and adds where it falls, A;
  * `edge_wb` of the row whose duties act. */
-static inline void cvk_ripple_at(const double *edge_wb, double per_h, double unlike_re,
+INLINED void cvk_ripple_at(const double *edge_wb, double per_h, double unlike_re,
                                  double unlike_im, double ripple_a[3])
 {
     static const double turn[3][2] = {

@@ -6,6 +6,8 @@
 #ifndef CORVAK_IDENT_INVERTER_CURVE_H
 #define CORVAK_IDENT_INVERTER_CURVE_H
 
+#include "wide.h"
+
 #include <math.h>
 #include <stddef.h>
 
@@ -22,20 +24,20 @@ enum {
 
 /* atan(y) / y for y^2 up to 1 (Hastings, Approximations for Digital
  * Computers, 1955). */
-static inline double cvk_arc_series(double y2)
+INLINED double cvk_arc_series(double y2)
 {
     return 0.9998660 + y2 * (-0.3302995 + y2 * (0.1801410 + y2 * (-0.0851330 + y2 * 0.0208351)));
 }
 
 /* atan(y) / y for y > 0. */
-static inline double cvk_arc_over(double y)
+INLINED double cvk_arc_over(double y)
 {
     const double near = y < 1.0 ? y : 1.0, far = y > 1.0 ? 1.0 / y : 1.0;
     const double outside = far * (1.57079632679489662 - far * cvk_arc_series(far * far));
     return y > 1.0 ? outside : cvk_arc_series(near * near);
 }
 
-static inline double cvk_curve_at(double x, int curve)
+INLINED double cvk_curve_at(double x, int curve)
 {
     double x2 = x * x;
     switch (curve) {
@@ -59,36 +61,55 @@ static inline double cvk_curve_at(double x, int curve)
     }
 }
 
-/* g(x) = x / s(x): how much wider than its knee the curve has become. While the argument goes from
- * x to y in a straight line, the mean of s is (x + y) / (g(x) + g(y)): exact for ROUND, close for
- * the others, also where the knee is crossed in one step. */
-static inline double cvk_curve_width(double x, int curve)
+/* g(x) = x / s(x), as above / below: how much wider than its knee the curve has become. While the
+ * argument goes from x to y in a straight line, the mean of s is (x + y) / (g(x) + g(y)): exact for
+ * ROUND, close for the others, also where the knee is crossed in one step. */
+INLINED void cvk_curve_width(double x, int curve, double *above, double *below)
 {
-    double x2 = x * x;
+    const double size = fabs(x), x2 = x * x, far = size > 1.0 ? size : 1.0;
     switch (curve) {
     case CVK_CURVE_SOFT:
-        return 1.0 + fabs(x);
-    case CVK_CURVE_CHARGE: {
-        double size = fabs(x), far = size > 1.0 ? size : 1.0;
-        return 2.0 * far * far / (2.0 * far - 1.0);
-    }
+        *above = 1.0 + size;
+        *below = 1.0;
+        break;
+    case CVK_CURVE_CHARGE:
+        *above = 2.0 * far * far;
+        *below = 2.0 * far - 1.0;
+        break;
     case CVK_CURVE_ARC:
-        return 1.0 / cvk_arc_over(1.57079632679489662 * fabs(x));
+        *above = 1.0;
+        *below = cvk_arc_over(1.57079632679489662 * size);
+        break;
     case CVK_CURVE_ROUND:
-        return sqrt(1.0 + x2);
+        *above = sqrt(1.0 + x2);
+        *below = 1.0;
+        break;
     case CVK_CURVE_TANH: {
-        double y2 = x2 < 24.0 ? x2 : 24.0, far = x2 > 24.0 ? sqrt(x2 * (1.0 / 24.0)) : 1.0;
-        return far * (135135.0 + y2 * (62370.0 + y2 * (3150.0 + y2 * 28.0))) /
-               (135135.0 + y2 * (17325.0 + y2 * (378.0 + y2)));
+        const double y2 = x2 < 24.0 ? x2 : 24.0, wide = x2 > 24.0 ? sqrt(x2 * (1.0 / 24.0)) : 1.0;
+        *above = wide * (135135.0 + y2 * (62370.0 + y2 * (3150.0 + y2 * 28.0)));
+        *below = 135135.0 + y2 * (17325.0 + y2 * (378.0 + y2));
+        break;
     }
     default:
-        return fabs(x) > 1.0 ? fabs(x) : 1.0;
+        *above = far;
+        *below = 1.0;
+        break;
     }
+}
+
+/* Three quotients for the price of one division, which costs most in the loops over rows. */
+INLINED void cvk_three_quotients(const double above[3], const double below[3], double out[3])
+{
+    const double first_two = below[0] * below[1], inverse = 1.0 / (first_two * below[2]);
+    const double last = below[2] * inverse;
+    out[0] = above[0] * below[1] * last;
+    out[1] = above[1] * below[0] * last;
+    out[2] = above[2] * first_two * inverse;
 }
 
 /* The three phases' s(x) at a current in the stationary plane, as a vector there;
  * `per_knee` is one over the knee's current. */
-static inline void cvk_curve_vector(double alpha, double beta, double per_knee, int curve,
+INLINED void cvk_curve_vector(double alpha, double beta, double per_knee, int curve,
                                     double out[2])
 {
     const double half_sqrt3 = 0.86602540378443864676;
@@ -100,31 +121,64 @@ static inline void cvk_curve_vector(double alpha, double beta, double per_knee, 
     out[1] = (ub - uc) / (2.0 * half_sqrt3);
 }
 
-/* The loss of a leg whose current is `x` in the mean, `ripple` (>= 0, in the same units) less where
- * the leg rises and as much more where it falls. A rise loses in full while the current flows into
- * the motor, a fall while it flows out; what the other way round is lost, the curve says. Without
- * ripple that is the curve itself. */
-static inline double cvk_edges_at(double x, double ripple, int curve)
+/* s(up) - s(down) of three legs, no argument below 0. */
+INLINED void cvk_curve_differences(const double up[3], const double down[3], int curve,
+                                         double out[3])
 {
-    const double rise = cvk_curve_at(x - ripple, curve), fall = cvk_curve_at(x + ripple, curve);
-    return (rise < 0.0 ? rise : 0.0) + (fall > 0.0 ? fall : 0.0);
+    double above[3], below[3];
+    switch (curve) {
+    case CVK_CURVE_SOFT:
+        for (int n = 0; n < 3; n++) {
+            above[n] = up[n] - down[n];
+            below[n] = (1.0 + up[n]) * (1.0 + down[n]);
+        }
+        cvk_three_quotients(above, below, out);
+        break;
+    case CVK_CURVE_CHARGE:
+        /* s(x) = (y + z) / 2 with y = min(x, 1), z = 1 - 1 / max(x, 1) */
+        for (int n = 0; n < 3; n++) {
+            const double far_up = up[n] > 1.0 ? up[n] : 1.0;
+            const double far_down = down[n] > 1.0 ? down[n] : 1.0;
+            above[n] = 0.5 * (far_up - far_down);
+            below[n] = far_up * far_down;
+        }
+        cvk_three_quotients(above, below, out);
+        for (int n = 0; n < 3; n++) {
+            out[n] += 0.5 * ((up[n] < 1.0 ? up[n] : 1.0) - (down[n] < 1.0 ? down[n] : 1.0));
+        }
+        break;
+    default:
+        for (int n = 0; n < 3; n++) {
+            out[n] = cvk_curve_at(up[n], curve) - cvk_curve_at(down[n], curve);
+        }
+        break;
+    }
 }
 
-/* As cvk_curve_vector(), with each phase's ripple in A; null: none. */
-static inline void cvk_edges_vector(double alpha, double beta, double per_knee, int curve,
+/* As cvk_curve_vector(), with each phase's ripple in A (>= 0; null: none): so much less is the
+ * current where the leg rises, and so much more where it falls. A rise loses in full while the
+ * current flows into the motor, a fall while it flows out; what the other way round is lost, the
+ * curve says. Without ripple that is the curve itself. */
+INLINED void cvk_edges_vector(double alpha, double beta, double per_knee, int curve,
                                     const double *ripple_a, double out[2])
 {
     const double half_sqrt3 = 0.86602540378443864676;
-    double along = -0.5 * alpha, across = half_sqrt3 * beta;
+    const double along = -0.5 * alpha, across = half_sqrt3 * beta;
+    const double current_a[3] = {alpha, along + across, along - across};
+    double fall[3], rise[3], u[3];
     if (ripple_a == NULL) {
         cvk_curve_vector(alpha, beta, per_knee, curve, out);
         return;
     }
-    double ua = cvk_edges_at(per_knee * alpha, per_knee * ripple_a[0], curve);
-    double ub = cvk_edges_at(per_knee * (along + across), per_knee * ripple_a[1], curve);
-    double uc = cvk_edges_at(per_knee * (along - across), per_knee * ripple_a[2], curve);
-    out[0] = (2.0 * ua - ub - uc) / 3.0;
-    out[1] = (ub - uc) / (2.0 * half_sqrt3);
+    for (int n = 0; n < 3; n++) {
+        const double at_fall = per_knee * (current_a[n] + ripple_a[n]);
+        const double at_rise = per_knee * (ripple_a[n] - current_a[n]);
+        fall[n] = at_fall > 0.0 ? at_fall : 0.0;
+        rise[n] = at_rise > 0.0 ? at_rise : 0.0;
+    }
+    cvk_curve_differences(fall, rise, curve, u);
+    out[0] = (2.0 * u[0] - u[1] - u[2]) / 3.0;
+    out[1] = (u[1] - u[2]) / (2.0 * half_sqrt3);
 }
 
 #endif

@@ -15,7 +15,7 @@
 
 #include <math.h>
 
-#define LANES CVK_SM_LANES
+#define LANES ((CVK_SM_LANES + 7) / 8 * 8) /* in memory: whole wide registers */
 #define HALF_SQRT3 0.86602540378443864676
 #define PASSES 4 /* until the inverter's voltage and the current that it lets through agree */
 #define MOST_STEPS 3
@@ -105,9 +105,9 @@ typedef struct row_input {
     const double *edge_wb; /* or null */
 } row_input;
 
-/* Phase currents over the knee, and the curve's widths there. */
+/* Phase currents over the knee, and the curve's widths there as quotients. */
 typedef struct phases {
-    double x[3][LANES], width[3][LANES];
+    double x[3][LANES], above[3][LANES], below[3][LANES];
 } phases;
 
 INLINED void phases_at(const coefficients *k, int lanes, int curve, const vectors *i, phases *out)
@@ -118,9 +118,9 @@ INLINED void phases_at(const coefficients *k, int lanes, int curve, const vector
         out->x[0][n] = a;
         out->x[1][n] = along + across;
         out->x[2][n] = along - across;
-        out->width[0][n] = cvk_curve_width(a, curve);
-        out->width[1][n] = cvk_curve_width(along + across, curve);
-        out->width[2][n] = cvk_curve_width(along - across, curve);
+        for (int m = 0; m < 3; m++) {
+            cvk_curve_width(out->x[m][n], curve, &out->above[m][n], &out->below[m][n]);
+        }
     }
 }
 
@@ -128,10 +128,13 @@ INLINED void phases_at(const coefficients *k, int lanes, int curve, const vector
 INLINED void mean_on_the_way(int lanes, const phases *from, const phases *to, vectors *own)
 {
     for (int n = 0; n < lanes; n++) {
-        double u[3];
+        double above[3], below[3], u[3];
         for (int m = 0; m < 3; m++) {
-            u[m] = (from->x[m][n] + to->x[m][n]) / (from->width[m][n] + to->width[m][n]);
+            const double from_below = from->below[m][n], to_below = to->below[m][n];
+            above[m] = (from->x[m][n] + to->x[m][n]) * from_below * to_below;
+            below[m] = from->above[m][n] * to_below + to->above[m][n] * from_below;
         }
+        cvk_three_quotients(above, below, u);
         own->a[n] = (2.0 * u[0] - u[1] - u[2]) * (1.0 / 3.0);
         own->b[n] = (u[1] - u[2]) * (0.5 / HALF_SQRT3);
     }
@@ -139,10 +142,14 @@ INLINED void mean_on_the_way(int lanes, const phases *from, const phases *to, ve
 
 /* What the ripple takes from each phase's current where its leg rises. */
 INLINED void ripples_of(const coefficients *k, int lanes, const double *edge_wb,
-                        double (*less_a)[3])
+                        double (*less_a)[LANES])
 {
     for (int n = 0; n < lanes; n++) {
-        cvk_ripple_at(edge_wb, k->per_h[n], k->unlike_re[n], k->unlike_im[n], less_a[n]);
+        double here_a[3];
+        cvk_ripple_at(edge_wb, k->per_h[n], k->unlike_re[n], k->unlike_im[n], here_a);
+        for (int m = 0; m < 3; m++) {
+            less_a[m][n] = here_a[m];
+        }
     }
 }
 
@@ -150,21 +157,27 @@ INLINED void ripples_of(const coefficients *k, int lanes, const double *edge_wb,
  * as much of the way as an edge lies before or after it. After the first pass a share is believed.
  */
 INLINED void at_edges(const coefficients *k, int lanes, int curve, bool first,
-                      double (*ripple_a)[3], const vectors *i, const vectors *to, vectors *own)
+                      double (*ripple_a)[LANES], const vectors *i, const vectors *to, vectors *own)
 {
+    vectors now;
     for (int n = 0; n < lanes; n++) {
         double u[2];
         const double way_a = EDGE_SHARE * (to->a[n] - i->a[n]);
         const double way_b = EDGE_SHARE * (to->b[n] - i->b[n]);
         const double less_a[3] = {
-            ripple_a[n][0] + way_a,
-            ripple_a[n][1] + (HALF_SQRT3 * way_b - 0.5 * way_a),
-            ripple_a[n][2] - (HALF_SQRT3 * way_b + 0.5 * way_a),
+            ripple_a[0][n] + way_a,
+            ripple_a[1][n] + (HALF_SQRT3 * way_b - 0.5 * way_a),
+            ripple_a[2][n] - (HALF_SQRT3 * way_b + 0.5 * way_a),
         };
         cvk_edges_vector(0.5 * (i->a[n] + to->a[n]), 0.5 * (i->b[n] + to->b[n]), k->per_knee[n],
                          curve, less_a, u);
-        own->a[n] = first ? u[0] : own->a[n] + k->firm[n] * (u[0] - own->a[n]);
-        own->b[n] = first ? u[1] : own->b[n] + k->firm[n] * (u[1] - own->b[n]);
+        now.a[n] = u[0];
+        now.b[n] = u[1];
+    }
+    for (int n = 0; n < lanes; n++) {
+        const double share = first ? 1.0 : k->firm[n];
+        own->a[n] += share * (now.a[n] - own->a[n]);
+        own->b[n] += share * (now.b[n] - own->b[n]);
     }
 }
 
@@ -216,9 +229,10 @@ INLINED void advance(const coefficients *k, int lanes, int curve, int step, cons
     for (int n = 0; n < lanes; n++) {
         to.a[n] = i->a[n];
         to.b[n] = i->b[n];
+        own.a[n] = own.b[n] = 0.0;
     }
     if (in->edge_wb != NULL) {
-        double ripple_a[LANES][3];
+        double ripple_a[3][LANES];
         ripples_of(k, lanes, in->edge_wb, ripple_a);
         for (int pass = 0; pass < PASSES; pass++) {
             at_edges(k, lanes, curve, pass == 0, ripple_a, i, &to, &own);

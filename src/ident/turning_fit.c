@@ -17,6 +17,7 @@
 #include <string.h>
 
 #define N CVK_TM_COUNT
+#define PRIORS (N + 4)
 #define PI 3.14159265358979323846
 #define MOST_BLOCKS 64u
 #define MOST_ROWS 24576u
@@ -25,23 +26,29 @@
 #define SCOUT_BLOCK_ROWS 768u
 #define WARM_UP_ROWS 256u
 #define SMALLEST_BLOCK_ROWS 128u
-#define FEWEST_TURNS 4u
+#define FEWEST_TURNS 2u
+#define FEWEST_BLOCKS 5.0
+#define INTEREST_STRIDE 4u
+#define STEADY_SHARE 0.1
 #define START_ROWS 40000u
 #define SHOWN_TURNS 4.0       /* electrical, in a figure */
 #define START_KNEE_SHARE 0.03 /* of the peak current */
-#define MOST_STARTS 6
+#define MOST_STARTS 12
 #define MOST_SETTLED 4
 #define NIMBLE 10.0
-#define GOOD_FIT 1.1      /* times the noise: then no other start is tried */
+#define GOOD_FIT 1.1      /* times the noise: then no other start is tried, */
+#define HELD_DELAY 0.3    /* periods */
+#define HELD_KNEE 0.3     /* of its natural logarithm */
+#define FAIR_FIT 1.2      /* or not more than two */
 #define MOST_SURPRISE 1.2 /* prediction error over that on the rows of the start */
-#define SAME_FIT 1e-3     /* residuals that close belong to the same fit */
-#define SCOUT_EVALUATIONS 25
+#define FIRST_EVALUATIONS 20
+#define SCOUT_EVALUATIONS 8
 #define FULL_EVALUATIONS 7
-#define MOST_ROUNDS 3      /* of fits and filter noises */
+#define MOST_ROUNDS 6      /* of fits and filter noises */
 #define MOST_NOISE_STEPS 4 /* in one direction */
-#define LEAST_GAIN 0.999   /* in prediction error, for another noise */
-#define LARGEST_MISFIT 2.0 /* prediction error over the noise of a sample, of a used result */
-#define TRIAL_EVALUATIONS 8
+#define NOISE_STEP 3.2
+#define LEAST_GAIN 0.999    /* in prediction error, for another noise */
+#define LARGEST_MISFIT 2.0  /* prediction error over the noise of a sample, of a used result */
 #define TYPICAL_DROP 0.15   /* across the inductance at the peak current, share of back-EMF */
 #define TYPICAL_R_DROP 0.05 /* the same across the resistance */
 #define LEAST_SHARE 0.3     /* of what is typical: below it least squares has found nothing */
@@ -59,9 +66,11 @@
 #define FLOOR_LD 0.07
 #define FLOOR_LQ 0.03
 #define FLOOR_FLUX 0.0015
-/* A delay beyond these, in periods, belongs to a fit that has lost the motor. */
+/* Limits of the search: a delay in periods, and Lq over Ld. */
 #define SMALLEST_DELAY (-1.5)
 #define LARGEST_DELAY 3.5
+#define LEAST_RATIO 0.4
+#define LARGEST_RATIO 10.0
 /* A ratio of Lq to Ld beyond these is no motor, but a log that shows neither. */
 #define SMALLEST_SALIENCY 0.9
 #define LARGEST_SALIENCY 6.0
@@ -70,7 +79,9 @@
 #define USEFUL_LQ 0.1
 #define DELAY_FLOOR 0.004 /* as at standstill */
 #define CURVE_EVALUATIONS 6
-#define FLAT_GAIN 0.99 /* in prediction error */
+#define WHOLE_SPREAD 0.05 /* periods, of a delay about a whole number of them */
+#define WHOLE_LOSS 1.03   /* in prediction error, at most */
+#define FLAT_GAIN 0.99    /* in prediction error */
 #define MOST_FITS (MOST_SETTLED + 4)
 /* Of the inverter's voltage that is expected: less is not believed. */
 #define LEAST_INVERTER_SHARE 0.3
@@ -88,10 +99,13 @@ typedef struct problem {
     size_t block_count, rows, residual_rows;
     int threads;
     int curve;
-    bool thorough;              /* every start is tried */
+    bool thorough;              /* every start is to be tried; */
+    bool exhausted;             /* it was */
     const cvk_signals *rippled; /* the log; */
     cvk_signals flat;           /* and the same with edges that know no ripple */
     cvk_tm_noise noise;
+    double hold_delay, hold_knee; /* stay near those of the start, as sharply */
+    double start[N];
     double centre[N];     /* of the prior */
     double whiten[N * N]; /* prior's lower factor: whiten * (p - centre) has unit deviation */
     double prior_sd;
@@ -136,28 +150,81 @@ static size_t turning_rows(const cvk_turns *turns)
     return total;
 }
 
-/* Evenly spread blocks of at least `block_rows` rows and FEWEST_TURNS turns, about `most` rows. */
+/* How much rows tell beside others: how the current's length varies, which tells resistance and
+ * inductance apart from the back-EMF, and a little for any current. */
+static double interest_of(const cvk_signals *s, cvk_span rows)
+{
+    double sum = 0.0, square = 0.0;
+    for (size_t k = rows.begin; k < rows.end; k += INTEREST_STRIDE) {
+        const double now = s->i_alpha[k] * s->i_alpha[k] + s->i_beta[k] * s->i_beta[k];
+        sum += sqrt(now);
+        square += now;
+    }
+    const double count = ceil((double)(rows.end - rows.begin) / INTEREST_STRIDE);
+    return square / count - (1.0 - STEADY_SHARE) * (sum / count) * (sum / count);
+}
+
+/* The end of the block that begins with turn `first`: at least `block_rows` rows and FEWEST_TURNS
+ * turns without a break, or all there are. */
+static size_t end_of_block(const cvk_turns *turns, size_t first, size_t block_rows)
+{
+    size_t last = first + 1;
+    while (
+        last < turns->count && turns->joined[last] &&
+        (last - first < FEWEST_TURNS || turns->end[last - 1] - turns->begin[first] < block_rows)) {
+        last++;
+    }
+    return last;
+}
+
+/* Rows of a block, mean over the log. */
+static double block_length(const cvk_turns *turns, size_t block_rows)
+{
+    double rows = 0.0, count = 0.0;
+    for (size_t first = 0; first < turns->count;) {
+        const size_t last = end_of_block(turns, first, block_rows);
+        if (last - first >= FEWEST_TURNS) {
+            rows += (double)(turns->end[last - 1] - turns->begin[first]);
+            count += 1.0;
+        }
+        first = last;
+    }
+    return rows / fmax(count, 1.0);
+}
+
+/* About `most` rows: the log is cut into as many parts as there may be blocks, and of each part
+ * the block that tells most is taken. */
 static void choose_blocks(problem *f, const cvk_turns *turns, size_t most, size_t block_rows)
 {
     const size_t total = turning_rows(turns);
-    const double share = total > most ? (double)most / (double)total : 1.0;
-    double used = 0.0, passed = 0.0; /* rows */
+    const double length = block_length(turns, block_rows);
+    const size_t parts =
+        total > most ? (size_t)fmax((double)most / length, FEWEST_BLOCKS) : MOST_BLOCKS;
+    size_t passed = 0, part = 0, best_first = 0, best_last = 0;
+    double best = -1.0;
     f->block_count = f->rows = f->residual_rows = 0;
-    for (size_t first = 0; first < turns->count && f->block_count < MOST_BLOCKS;) {
-        size_t last = first + 1;
-        while (last < turns->count && turns->joined[last] &&
-               (last - first < FEWEST_TURNS ||
-                turns->end[last - 1] - turns->begin[first] < block_rows)) {
-            last++;
+    for (size_t first = 0; first < turns->count;) {
+        const size_t last = end_of_block(turns, first, block_rows);
+        const cvk_span rows = {turns->begin[first], turns->end[last - 1]};
+        const size_t now = passed * parts / total;
+        if (now > part && best >= 0.0) {
+            add_block(f, turns, best_first, best_last);
+            best = -1.0;
         }
-        double rows = (double)(turns->end[last - 1] - turns->begin[first]);
-        if (last - first >= FEWEST_TURNS && used <= share * passed) {
-            size_t before = f->residual_rows;
-            add_block(f, turns, first, last);
-            used += f->residual_rows > before ? rows : 0.0;
+        part = now;
+        if (last - first >= FEWEST_TURNS && f->block_count < MOST_BLOCKS) {
+            const double interest = interest_of(f->s, rows);
+            if (interest > best) {
+                best = interest;
+                best_first = first;
+                best_last = last;
+            }
         }
-        passed += rows;
+        passed += rows.end - rows.begin;
         first = last;
+    }
+    if (best >= 0.0 && f->block_count < MOST_BLOCKS) {
+        add_block(f, turns, best_first, best_last);
     }
 }
 
@@ -250,7 +317,7 @@ static bool simulate_share(void *context, size_t turn)
                          set->p + first, here);
 }
 
-static void prior_rows(const problem *f, const double p[N], double rows[N + 2])
+static void prior_rows(const problem *f, const double p[N], double rows[PRIORS])
 {
     for (int r = 0; r < N; r++) {
         double sum = 0.0;
@@ -263,12 +330,29 @@ static void prior_rows(const problem *f, const double p[N], double rows[N + 2])
     double drop = log(p[CVK_B_L_Q] * f->s->peak_current_a / p[CVK_B_FLUX]);
     rows[N] = f->prior_sd * (saliency - SALIENCY_MEAN) / SALIENCY_SPREAD;
     rows[N + 1] = f->prior_sd * (drop - log(TYPICAL_DROP)) / DROP_SPREAD;
+    /* far from the motor these two would bend to what the others should explain */
+    const double hold = f->prior_sd * sqrt((double)f->residual_rows);
+    rows[N + 2] = f->hold_delay * hold * (p[CVK_B_DELAY] - f->start[CVK_B_DELAY]);
+    rows[N + 3] = f->hold_knee * hold * (p[CVK_TM_LOG_KNEE] - f->start[CVK_TM_LOG_KNEE]);
+}
+
+/* A fit that leaves this has lost the motor. */
+static bool plausible(const double p[N])
+{
+    const double saliency = p[CVK_B_L_Q] / p[CVK_B_L_D];
+    return p[CVK_B_DELAY] > SMALLEST_DELAY && p[CVK_B_DELAY] < LARGEST_DELAY &&
+           saliency > LEAST_RATIO && saliency < LARGEST_RATIO;
 }
 
 static bool simulate(const void *context, int lanes, const double *const p[], double *const out[])
 {
     const problem *f = context;
     lane_set set = {f, lanes, p, out};
+    for (int n = 0; n < lanes; n++) {
+        if (!plausible(p[n])) {
+            return false;
+        }
+    }
     const size_t shares = ((size_t)lanes + CVK_TM_LANES - 1u) / CVK_TM_LANES;
     if (!cvk_for_each(f->block_count * shares, f->threads, simulate_share, &set)) {
         return false;
@@ -328,16 +412,25 @@ static double walk_noise(problem *f, const double p[N], double *noise, double st
     return best;
 }
 
-/* Smallest prediction error over the filter's three process noises, by coarse and fine steps. */
-static double tune_noise(problem *f, const double p[N])
+/* Smallest prediction error over the filter's three process noises, from the present ones on or
+ * from `modest` ones, as a motor has them that is well known. */
+static double tune_noise(problem *f, const double p[N], const cvk_tm_noise *modest)
 {
-    static const double steps[] = {10.0, 0.1, 3.2, 1.0 / 3.2};
     double *const noises[] = {&f->noise.speed_rad_s, &f->noise.magnet, &f->noise.flux_wb};
+    const cvk_tm_noise present = f->noise;
     double best = misfit(f, p);
-    for (size_t pair = 0; pair < 4; pair += 2) {
-        for (size_t n = 0; n < sizeof noises / sizeof noises[0]; n++) {
-            best = walk_noise(f, p, noises[n], steps[pair], best);
-            best = walk_noise(f, p, noises[n], steps[pair + 1], best);
+    f->noise = *modest;
+    const double with_modest = misfit(f, p);
+    if (with_modest < best) {
+        best = with_modest;
+    } else {
+        f->noise = present;
+    }
+    for (size_t n = 0; n < sizeof noises / sizeof noises[0]; n++) {
+        const double before = best;
+        best = walk_noise(f, p, noises[n], NOISE_STEP, best);
+        if (best == before) {
+            best = walk_noise(f, p, noises[n], 1.0 / NOISE_STEP, best);
         }
     }
     return best;
@@ -349,7 +442,7 @@ static bool fit(problem *f, double p[N], int evaluations, cvk_turning_result *re
     cvk_lane_problem lanes = {.count = N,
                               .delay = CVK_B_DELAY,
                               .data = 2u * f->residual_rows,
-                              .priors = N + 2,
+                              .priors = PRIORS,
                               .prior_sd = f->prior_sd,
                               .hopeless = 1e3 * peak_a,
                               .most_evaluations = evaluations,
@@ -425,7 +518,8 @@ static void guess_noise(problem *f, const cvk_turns *turns, const double p[N])
 }
 
 /* Fits and noises in turns, each with what the other found, until nothing gets better. */
-static bool settle(problem *f, double p[N], int evaluations, cvk_turning_result *result)
+static bool settle(problem *f, double p[N], int evaluations, const cvk_tm_noise *modest,
+                   cvk_turning_result *result)
 {
     double before = misfit(f, p);
     bool fine = false;
@@ -434,18 +528,25 @@ static bool settle(problem *f, double p[N], int evaluations, cvk_turning_result 
         cvk_turning_result found;
         memcpy(trial, p, sizeof trial);
         f->prior_sd = before;
-        if (!fit(f, trial, evaluations, &found)) {
+        f->hold_delay = round == 0 ? 1.0 / HELD_DELAY : 0.0;
+        f->hold_knee = round == 0 ? 1.0 / HELD_KNEE : 0.0;
+        memcpy(f->start, p, sizeof f->start);
+        if (!fit(f, trial, round == 0 ? FIRST_EVALUATIONS : evaluations, &found)) {
+            break;
+        }
+        if (fine && found.residual_a > result->residual_a) {
             break;
         }
         fine = true;
         *result = found;
         memcpy(p, trial, sizeof trial);
-        double now = tune_noise(f, p);
-        if (now > 0.99 * before) {
+        double now = tune_noise(f, p, modest);
+        if (now > 0.997 * before) {
             break;
         }
         before = now;
     }
+    f->hold_delay = f->hold_knee = 0.0;
     if (fine) {
         f->noise = result->noise;
     }
@@ -461,88 +562,78 @@ static long likely_delay(const problem *f, const cvk_belief *belief)
                  : (f->s->path == CVK_PATH_COMMANDED ? 1 : 0);
 }
 
-/* A fit of a few steps, to be gone on with when it is among the best of its kind. */
-typedef struct candidate {
-    cvk_turning_result result;
-    bool nimble; /* the filter follows a speed that changes fast */
-    bool settled;
-} candidate;
+/* Where a search may begin. */
+typedef struct start {
+    double p[N], error_a; /* and how far the filter misses there */
+    cvk_tm_noise noise;
+    bool nimble, tried;
+} start;
 
-/* So good that no other start is tried. */
-static bool needs_no_other(const problem *f, const cvk_turning_result *result)
+/* The filter is run with several inductances, each with a speed that changes slowly or fast. */
+static int list_starts(problem *f, const cvk_turns *turns, const cvk_belief *belief,
+                       start list[MOST_STARTS])
 {
-    return !f->thorough && result->residual_a < GOOD_FIT * f->noise.current_a;
-}
-
-/* Short fits from all starts, until one is good: inductances, and how fast the speed may change. */
-static int try_starts(problem *f, const cvk_turns *turns, const cvk_belief *belief,
-                      candidate list[MOST_STARTS])
-{
-    static const double factors[] = {1.0, 0.25, 4.0};
-    const size_t factor_count = cvk_belief_knows(belief, CVK_B_L_Q, 0.3) ? 1 : 3;
-    double start[N];
+    static const double factors[] = {1.0, 0.5, 2.0, 0.25, 4.0, 0.125};
+    const size_t factor_count = cvk_belief_knows(belief, CVK_B_L_Q, 0.3) ? 1 : 6;
+    double p[N];
     int count = 0;
-    if (!start_values(f, turns, belief, likely_delay(f, belief), start)) {
+    if (!start_values(f, turns, belief, likely_delay(f, belief), p)) {
         return 0;
     }
-    bool good = false;
-    for (size_t n = 0; n < 2 * factor_count && !good; n++) {
-        candidate *c = &list[count];
-        double p[N];
-        memcpy(p, start, sizeof p);
-        p[CVK_B_L_D] *= factors[n / 2];
-        p[CVK_B_L_Q] *= factors[n / 2];
-        guess_noise(f, turns, p);
-        c->nimble = n % 2 == 1;
-        c->settled = false;
-        f->noise.speed_rad_s *= c->nimble ? NIMBLE : 1.0;
-        f->noise.magnet *= c->nimble ? NIMBLE : 1.0;
-        f->prior_sd = f->noise.current_a;
-        if (fit(f, p, TRIAL_EVALUATIONS, &c->result)) {
-            good = needs_no_other(f, &c->result);
-            count++;
-        }
+    for (size_t n = 0; n < 2 * factor_count; n++) {
+        start *now = &list[count++];
+        *now = (start){.nimble = n % 2 == 1};
+        memcpy(now->p, p, sizeof p);
+        now->p[CVK_B_L_D] *= factors[n / 2];
+        now->p[CVK_B_L_Q] *= factors[n / 2];
+        guess_noise(f, turns, now->p);
+        f->noise.speed_rad_s *= now->nimble ? NIMBLE : 1.0;
+        now->noise = f->noise;
+        now->error_a = misfit(f, now->p);
     }
     return count;
 }
 
-/* The best of its kind that has not been settled and is not one that has been; null at the end. */
-static candidate *next_candidate(candidate *list, int count, bool nimble)
+/* The best that has not been tried, of those whose speed changes fast or slowly; or null. */
+static start *best_start(start *list, int count, bool nimble)
 {
-    candidate *best = NULL;
+    start *best = NULL;
     for (int n = 0; n < count; n++) {
-        bool open = list[n].nimble == nimble && !list[n].settled;
-        for (int k = 0; k < count && open; k++) {
-            double ratio = list[n].result.residual_a / list[k].result.residual_a;
-            open = !(list[k].settled && fabs(ratio - 1.0) < SAME_FIT);
-        }
-        if (open && (best == NULL || list[n].result.residual_a < best->result.residual_a)) {
+        if (!list[n].tried && list[n].nimble == nimble && isfinite(list[n].error_a) &&
+            (best == NULL || list[n].error_a < best->error_a)) {
             best = &list[n];
         }
     }
     return best;
 }
 
-/* Quick fits on few rows; those that look best are carried to their end. Returns how many. */
+/* Fits on few rows from the likeliest starts on, of both kinds in turns, until one is good. Returns
+ * how many. */
 static int scout(problem *f, const cvk_turns *turns, const cvk_belief *belief,
                  cvk_turning_result fits[MOST_SETTLED])
 {
-    candidate list[MOST_STARTS];
-    const int count = try_starts(f, turns, belief, list);
-    const bool good = count > 0 && needs_no_other(f, &list[count - 1].result);
+    start list[MOST_STARTS];
+    const int count = list_starts(f, turns, belief, list);
+    const start *first[] = {best_start(list, count, false), best_start(list, count, true)};
+    bool nimble = first[0] == NULL || (first[1] != NULL && first[1]->error_a < first[0]->error_a);
+    double best_a = INFINITY;
     int settled = 0;
-    for (int n = 0; n < MOST_SETTLED; n++) {
-        candidate *c =
-            good ? (n == 0 ? &list[count - 1] : NULL) : next_candidate(list, count, n % 2 == 1);
-        double p[N];
-        if (c == NULL) {
+    for (int n = 0; n < MOST_SETTLED; n++, nimble = !nimble) {
+        start *now = best_start(list, count, nimble);
+        const double good = n == 0 ? GOOD_FIT : FAIR_FIT;
+        if (now == NULL) {
             continue;
         }
-        memcpy(p, c->result.p, sizeof p);
-        f->noise = c->result.noise;
-        c->settled = true;
-        settled += settle(f, p, SCOUT_EVALUATIONS, &fits[settled]);
+        f->noise = now->noise;
+        now->tried = true;
+        if (settle(f, now->p, SCOUT_EVALUATIONS, &list[0].noise, &fits[settled])) {
+            best_a = fmin(best_a, fits[settled++].residual_a);
+        }
+        if (!f->thorough && best_a < good * f->noise.current_a) {
+            return settled;
+        }
     }
+    f->exhausted = true;
     return settled;
 }
 
@@ -723,6 +814,33 @@ static void to_belief(const problem *f, const cvk_turning_result *result, cvk_be
     belief->flat = result->flat;
 }
 
+/* Duties act a whole number of periods late: of the two nearest the one that fits better is taken
+ * for true, unless it fits clearly worse than what was found. */
+static void settle_delay(problem *f, cvk_turning_result *best)
+{
+    const double below = floor(best->p[CVK_B_DELAY]);
+    cvk_turning_result trial[2];
+    double error_a[2];
+    f->noise = best->noise;
+    f->curve = best->curve;
+    f->prior_sd = best->residual_a;
+    f->hold_delay = 1.0 / WHOLE_SPREAD;
+    for (int n = 0; n < 2; n++) {
+        trial[n] = *best;
+        f->start[CVK_B_DELAY] = below + n;
+        trial[n].p[CVK_B_DELAY] = f->start[CVK_B_DELAY] + 0.01;
+        error_a[n] =
+            fit(f, trial[n].p, SCOUT_EVALUATIONS, &trial[n]) ? trial[n].residual_a : INFINITY;
+    }
+    const int chosen = error_a[1] < error_a[0];
+    if (error_a[chosen] < WHOLE_LOSS * best->residual_a) {
+        f->start[CVK_B_DELAY] = below + chosen;
+        *best = trial[chosen];
+    } else {
+        f->hold_delay = 0.0;
+    }
+}
+
 /* Noise of the current, and what edges that lie between a scope's rows add in a period. */
 static double expected_misfit(const problem *f, const cvk_turning_result *result)
 {
@@ -761,12 +879,16 @@ static bool fit_once(problem *f, const cvk_turns *turns, const cvk_belief *belie
     f->s = f->rippled;
     f->curve = belief->knee_a > 0.0 ? belief->curve : CVK_CURVE_CHARGE;
     f->thorough = thorough;
+    f->exhausted = false;
     cvk_find_edges(f->rippled, f->centre[CVK_B_DEAD_TIME], exp(f->centre[CVK_TM_LOG_KNEE]),
                    f->curve, likely_delay(f, belief));
     choose_blocks(f, turns, SCOUT_ROWS, SCOUT_BLOCK_ROWS);
     const int settled = scout(f, turns, belief, fits);
     if (settled == 0) {
         return false;
+    }
+    if (f->s->path == CVK_PATH_COMMANDED && !cvk_belief_knows(belief, CVK_B_DELAY, 0.1)) {
+        settle_delay(f, &fits[best_of(fits, settled)]);
     }
     weigh_explanations(f, belief, fits, settled, result, spread);
     const double scouted_a = result->residual_a;
@@ -779,8 +901,7 @@ static bool fit_once(problem *f, const cvk_turns *turns, const cvk_belief *belie
     if (fine) { /* what is known before weighs more when the errors are alike over many rows */
         f->prior_sd = result->residual_a * sqrt(fmin(result->colour, LARGEST_COLOUR));
         fine = fit(f, result->p, FULL_EVALUATIONS, result) &&
-               result->residual_a < LARGEST_MISFIT * expected_misfit(f, result) &&
-               result->p[CVK_B_DELAY] > SMALLEST_DELAY && result->p[CVK_B_DELAY] < LARGEST_DELAY;
+               result->residual_a < LARGEST_MISFIT * expected_misfit(f, result);
     }
     for (int e = 0; fine && e < N * N; e++) {
         result->cov[e] += spread[e];
@@ -795,8 +916,8 @@ static bool search(problem *f, const cvk_turns *turns, const cvk_belief *belief,
 {
     double surprise = INFINITY, again = INFINITY;
     const bool fine = fit_once(f, turns, belief, false, result, &surprise);
-    if (fine && surprise < MOST_SURPRISE) {
-        return true;
+    if (f->exhausted || (fine && surprise < MOST_SURPRISE)) {
+        return fine;
     }
     cvk_turning_result second;
     const bool better = fit_once(f, turns, belief, true, &second, &again) &&

@@ -30,7 +30,7 @@
  */
 #define START_DOUBT 100.0
 #define START_HASTE 12.0
-#define MAGNET_TURNS 0.3 /* over which what unequal magnets do is alike */
+#define MAGNET_TURNS 1.0 /* over which what unequal magnets do is alike */
 #define STATES CVK_TM_STATES
 #define LARGEST_STEP_RAD 2.0 /* electrical angle per sample that the filter may reach */
 
@@ -142,15 +142,12 @@ INLINED void inverter_of(const motors *m, int lanes, int curve, const vectors *c
                          const vectors *middle, const double *edge_wb, vectors *out)
 {
     for (int n = 0; n < lanes; n++) {
+        const double a = middle->a[n], b = middle->b[n];
+        const double unlike = 0.5 * (m->inv_ld[n] - m->inv_lq[n]);
         double u[2], ripple_a[3];
-        if (edge_wb != NULL) {
-            const double a = middle->a[n], b = middle->b[n];
-            const double unlike = 0.5 * (m->inv_ld[n] - m->inv_lq[n]);
-            cvk_ripple_at(edge_wb, 0.5 * (m->inv_ld[n] + m->inv_lq[n]), unlike * (a * a - b * b),
-                          unlike * 2.0 * a * b, ripple_a);
-        }
-        cvk_edges_vector(current->a[n], current->b[n], m->per_knee[n], curve,
-                         edge_wb != NULL ? ripple_a : NULL, u);
+        cvk_ripple_at(edge_wb, 0.5 * (m->inv_ld[n] + m->inv_lq[n]), unlike * (a * a - b * b),
+                      unlike * 2.0 * a * b, ripple_a);
+        cvk_edges_vector(current->a[n], current->b[n], m->per_knee[n], curve, ripple_a, u);
         out->a[n] = u[0];
         out->b[n] = u[1];
     }
@@ -187,8 +184,10 @@ INLINED void inverter(const motors *m, int lanes, const vectors *current, const 
 typedef struct row_input {
     double complex measured, v_new, v_old;
     double bus_share, period_s;
-    const double *edge_wb; /* of the phases; or null */
+    const double *edge_wb; /* of the phases */
 } row_input;
+
+static const double no_ripple_wb[6];
 
 static row_input input_of(const cvk_signals *s, size_t row, long delay, cvk_span rows)
 {
@@ -198,7 +197,7 @@ static row_input input_of(const cvk_signals *s, size_t row, long delay, cvk_span
                        .v_new = CMPLX(s->v_alpha[acting], s->v_beta[acting]),
                        .v_old = CMPLX(s->v_alpha[before], s->v_beta[before]),
                        .bus_share = s->bus_share[acting],
-                       .edge_wb = s->edge_wb != NULL ? s->edge_wb + 6 * acting : NULL,
+                       .edge_wb = s->edge_wb != NULL ? s->edge_wb + 6 * acting : no_ripple_wb,
                        .period_s = s->period_s};
 }
 
