@@ -7,17 +7,7 @@
 #define CORVAK_IDENT_TURNING_FIT_H
 
 #include "turning.h"
-#include "turning_model.h"
-
-typedef struct cvk_turning_result {
-    double p[CVK_TM_COUNT];
-    double cov[CVK_TM_COUNT * CVK_TM_COUNT];
-    cvk_tm_noise noise;
-    int curve;
-    bool flat;         /* the edges know no ripple */
-    double residual_a; /* rms of the prediction error per axis */
-    double colour;     /* of the prediction errors: cvk_lane_result */
-} cvk_turning_result;
+#include "turning_problem.h"
 
 /* Fits the turning stretches with current. `belief` is what is known before and, on success, after.
  * `shown` (may be null) gets a few turns for a figure. CVK_NOT_IN_LOG when there are too few such

@@ -2,7 +2,7 @@
  *
  * Extended Kalman filter in flux linkages (docs/theory.md section 5):
  *
- *     psi' = psi + T (v - R i - u(i)) + noise     theta' = theta + w T     w' = w + noise
+ *     psi' = psi + T (v - R i - u(i)) + noise    theta' = theta + w T    w' = w + T k iq + noise
  *     i = e^(j theta) (id(psi_d - flux) + j iq(psi_q)) + offset + noise
  *
  * With flux linkages as states a voltage held over a sample is integrated exactly whatever the
@@ -39,7 +39,7 @@ typedef struct motors {
     int curve;
     double r[LANES], inv_ld[LANES], inv_lq[LANES], flux[LANES], dead_v[LANES], per_knee[LANES],
         linear_d[LANES], square_d[LANES], square_q[LANES], fifth[LANES], seventh[LANES],
-        delay_share[LANES], offset_a[LANES], offset_b[LANES];
+        delay_share[LANES], offset_a[LANES], offset_b[LANES], push[LANES];
 } motors;
 
 typedef struct states {
@@ -85,6 +85,7 @@ static bool set_motor(motors *m, int n, const double p[CVK_TM_COUNT], long delay
     m->delay_share[n] = p[CVK_B_DELAY] - (double)delay;
     m->offset_a[n] = p[CVK_TM_OFFSET_ALPHA];
     m->offset_b[n] = p[CVK_TM_OFFSET_BETA];
+    m->push[n] = p[CVK_TM_PUSH];
     return true;
 }
 
@@ -237,6 +238,7 @@ INLINED void advance(const motors *m, int lanes, states *s, const row_input *in,
                                            in->bus_share * m->dead_v[n] * get(&voltage, n));
         const double complex next =
             turned(CMPLX(s->now_a[n], s->now_b[n]), get(&half, n) * get(&half, n));
+        s->omega[n] += t * m->push[n] * before.b[n];
         s->psi_a[n] += creal(change);
         s->psi_b[n] += cimag(change);
         s->now_a[n] = creal(next);

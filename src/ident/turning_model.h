@@ -18,6 +18,7 @@ enum {
     /* Harmonics of the magnet's flux linkage, as shares of the fundamental. */
     CVK_TM_FIFTH,
     CVK_TM_SEVENTH,
+    CVK_TM_PUSH, /* rad/s^2 per A, electrical: what a q current adds to the speed */
     CVK_TM_COUNT
 };
 

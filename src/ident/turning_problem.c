@@ -1,0 +1,226 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Prediction errors of the filter over all blocks, what is known before as prior, and
+ * Levenberg-Marquardt on both.
+ */
+#include "turning_problem.h"
+
+#include "lane_fit.h"
+#include "numeric.h"
+#include "parallel.h"
+
+#include <math.h>
+#include <string.h>
+
+#define N CVK_TM_COUNT
+#define PRIORS (N + 4)
+#define KNEE_SHARE 0.02 /* of the peak current, as at standstill */
+#define KNEE_SPREAD 1.5
+#define OFFSET_SPREAD 0.02 /* of the peak current */
+#define HARMONIC_SPREAD 0.02
+#define PUSH_S 0.02
+/* Natural logarithm of Lq over Ld that motors have. */
+#define SALIENCY_MEAN 0.2
+#define SALIENCY_SPREAD 0.4
+#define DROP_SPREAD 1.0 /* of the natural logarithm of CVK_TURNING_DROP */
+/* Limits of the search: a delay in periods, and Lq over Ld. */
+#define SMALLEST_DELAY (-1.5)
+#define LARGEST_DELAY 3.5
+#define LEAST_RATIO 0.4
+#define LARGEST_RATIO 10.0
+#define MODEL_DOUBT 1000.0 /* see lane_fit.h */
+#define LEAST_FOLLOWED 0.7 /* of the blocks */
+
+/* A light rotor: its fastest speed is reached within PUSH_S at the peak current. */
+static double largest_push(const cvk_turning_problem *f)
+{
+    double omega = 0.0;
+    for (size_t b = 0; b < f->blocks.count; b++) {
+        omega = fmax(omega, fabs(f->blocks.block[b].omega_rad_s));
+    }
+    return omega / PUSH_S / f->s->peak_current_a;
+}
+
+bool cvk_turning_prior(cvk_turning_problem *f, const cvk_belief *belief)
+{
+    const double peak_a = f->s->peak_current_a;
+    double cov[N * N] = {0};
+    for (int r = 0; r < CVK_B_COUNT; r++) {
+        f->centre[r] = belief->mean[r];
+        for (int c = 0; c < CVK_B_COUNT; c++) {
+            cov[r * N + c] = belief->cov[r * CVK_B_COUNT + c];
+        }
+    }
+    f->centre[CVK_TM_LOG_KNEE] = log(belief->knee_a > 0.0 ? belief->knee_a : KNEE_SHARE * peak_a);
+    cov[CVK_TM_LOG_KNEE * (N + 1)] = belief->knee_a > 0.0 ? 0.05 * 0.05 : KNEE_SPREAD * KNEE_SPREAD;
+    f->centre[CVK_TM_FIFTH] = f->centre[CVK_TM_SEVENTH] = 0.0;
+    cov[CVK_TM_FIFTH * (N + 1)] = cov[CVK_TM_SEVENTH * (N + 1)] = HARMONIC_SPREAD * HARMONIC_SPREAD;
+    f->centre[CVK_TM_OFFSET_ALPHA] = f->centre[CVK_TM_OFFSET_BETA] = 0.0;
+    cov[CVK_TM_OFFSET_ALPHA * (N + 1)] = cov[CVK_TM_OFFSET_BETA * (N + 1)] =
+        pow(OFFSET_SPREAD * peak_a, 2.0);
+    f->centre[CVK_TM_PUSH] = 0.0;
+    cov[CVK_TM_PUSH * (N + 1)] = pow(largest_push(f), 2.0);
+    return cvk_whitening(N, cov, f->whiten);
+}
+
+/* Parameter sets that are filtered over all blocks: some of them over one block at a time. */
+typedef struct lane_set {
+    const cvk_turning_problem *f;
+    int lanes;
+    const double *const *p;
+    double *const *out;
+} lane_set;
+
+static bool simulate_share(void *context, size_t turn)
+{
+    const lane_set *set = context;
+    const cvk_turning_problem *f = set->f;
+    const size_t b = turn % f->blocks.count;
+    const int first = CVK_TM_LANES * (int)(turn / f->blocks.count);
+    const int lanes = set->lanes - first < CVK_TM_LANES ? set->lanes - first : CVK_TM_LANES;
+    double *here[CVK_TM_LANES];
+    for (int n = 0; n < lanes; n++) {
+        here[n] = set->out[first + n] + f->blocks.first_residual[b];
+    }
+    return cvk_tm_filter(f->s, &f->blocks.block[b], f->curve, f->gains + f->blocks.first_row[b],
+                         lanes, set->p + first, here);
+}
+
+static void prior_rows(const cvk_turning_problem *f, const double p[N], double rows[PRIORS])
+{
+    for (int r = 0; r < N; r++) {
+        double sum = 0.0;
+        for (int c = 0; c <= r; c++) {
+            sum += f->whiten[r * N + c] * (p[c] - f->centre[c]);
+        }
+        rows[r] = f->prior_sd * sum;
+    }
+    double saliency = log(p[CVK_B_L_Q] / p[CVK_B_L_D]);
+    double drop = log(p[CVK_B_L_Q] * f->s->peak_current_a / p[CVK_B_FLUX]);
+    rows[N] = f->prior_sd * (saliency - SALIENCY_MEAN) / SALIENCY_SPREAD;
+    rows[N + 1] = f->prior_sd * (drop - log(CVK_TURNING_DROP)) / DROP_SPREAD;
+    /* far from the motor these two would bend to what the others should explain */
+    const double hold = f->prior_sd * sqrt((double)f->blocks.residual_rows);
+    rows[N + 2] = f->hold_delay * hold * (p[CVK_B_DELAY] - f->start[CVK_B_DELAY]);
+    rows[N + 3] = f->hold_knee * hold * (p[CVK_TM_LOG_KNEE] - f->start[CVK_TM_LOG_KNEE]);
+}
+
+/* A fit that leaves this has lost the motor. */
+static bool plausible(const double p[N])
+{
+    const double saliency = p[CVK_B_L_Q] / p[CVK_B_L_D];
+    return p[CVK_B_DELAY] > SMALLEST_DELAY && p[CVK_B_DELAY] < LARGEST_DELAY &&
+           saliency > LEAST_RATIO && saliency < LARGEST_RATIO;
+}
+
+static bool simulate(const void *context, int lanes, const double *const p[], double *const out[])
+{
+    const cvk_turning_problem *f = context;
+    lane_set set = {f, lanes, p, out};
+    for (int n = 0; n < lanes; n++) {
+        if (!plausible(p[n])) {
+            return false;
+        }
+    }
+    const size_t shares = ((size_t)lanes + CVK_TM_LANES - 1u) / CVK_TM_LANES;
+    if (!cvk_for_each(f->blocks.count * shares, f->threads, simulate_share, &set)) {
+        return false;
+    }
+    for (int n = 0; n < lanes; n++) {
+        prior_rows(f, p[n], out[n] + 2u * f->blocks.residual_rows);
+    }
+    return true;
+}
+
+/* The filter's gains for one parameter set. */
+typedef struct gain_set {
+    const cvk_turning_problem *f;
+    const double *p;
+} gain_set;
+
+static bool gains_of_block(void *context, size_t b)
+{
+    const gain_set *set = context;
+    const cvk_turning_problem *f = set->f;
+    return cvk_tm_gains(f->s, &f->blocks.block[b], f->curve, &f->noise, set->p,
+                        f->gains + f->blocks.first_row[b], f->errors + f->blocks.first_residual[b]);
+}
+
+static bool set_gains(const cvk_turning_problem *f, const double p[N])
+{
+    gain_set set = {f, p};
+    return cvk_for_each(f->blocks.count, f->threads, gains_of_block, &set);
+}
+
+double cvk_turning_misfit(cvk_turning_problem *f, const double p[N])
+{
+    double sum = 0.0;
+    if (!set_gains(f, p)) {
+        return INFINITY;
+    }
+    for (size_t k = 0; k < 2u * f->blocks.residual_rows; k++) {
+        sum += f->errors[k] * f->errors[k];
+    }
+    return sqrt(sum / (2.0 * (double)f->blocks.residual_rows));
+}
+
+bool cvk_turning_drop_lost(cvk_turning_problem *f, const double p[N])
+{
+    const gain_set set = {f, p};
+    cvk_turning_blocks kept = {.count = 0};
+    for (size_t b = 0; b < f->blocks.count; b++) {
+        gain_set here = set;
+        if (gains_of_block(&here, b)) {
+            cvk_add_block(&kept, &f->blocks.block[b]);
+        }
+    }
+    const bool fine = (double)kept.count >= LEAST_FOLLOWED * (double)f->blocks.count;
+    f->blocks = kept;
+    return fine;
+}
+
+bool cvk_turning_fit_from(cvk_turning_problem *f, double p[N], int evaluations,
+                          cvk_turning_result *result)
+{
+    const double peak_a = f->s->peak_current_a;
+    cvk_lane_problem lanes = {.count = N,
+                              .delay = CVK_B_DELAY,
+                              .data = 2u * f->blocks.residual_rows,
+                              .priors = PRIORS,
+                              .prior_sd = f->prior_sd,
+                              .hopeless = 1e3 * peak_a,
+                              .most_evaluations = evaluations,
+                              .model_doubt = MODEL_DOUBT,
+                              .context = f,
+                              .simulate = simulate};
+    const double scale[N] = {
+        [CVK_B_RESISTANCE] = p[CVK_B_RESISTANCE],
+        [CVK_B_L_D] = p[CVK_B_L_D],
+        [CVK_B_L_Q] = p[CVK_B_L_Q],
+        [CVK_B_FLUX] = p[CVK_B_FLUX],
+        [CVK_B_DEAD_TIME] = fmax(p[CVK_B_DEAD_TIME], 0.01 * p[CVK_B_RESISTANCE] * peak_a),
+        [CVK_B_DELAY] = 1.0,
+        [CVK_TM_LOG_KNEE] = 1.0,
+        [CVK_TM_OFFSET_ALPHA] = 0.01 * peak_a,
+        [CVK_TM_OFFSET_BETA] = 0.01 * peak_a,
+        [CVK_B_LINEAR_D] = 0.1 / peak_a,
+        [CVK_B_SQUARE_D] = 0.1 / (peak_a * peak_a),
+        [CVK_B_SQUARE_Q] = 0.1 / (peak_a * peak_a),
+        [CVK_TM_FIFTH] = 0.01,
+        [CVK_TM_SEVENTH] = 0.01,
+        [CVK_TM_PUSH] = 0.1 * largest_push(f),
+    };
+    cvk_lane_result lane_result;
+    memcpy(lanes.scale, scale, sizeof scale);
+    if (!set_gains(f, p) || !cvk_lane_fit(&lanes, p, &lane_result)) {
+        return false;
+    }
+    memcpy(result->p, p, sizeof result->p);
+    memcpy(result->cov, lane_result.cov, sizeof result->cov);
+    result->noise = f->noise;
+    result->curve = f->curve;
+    result->flat = f->s != f->rippled;
+    result->residual_a = lane_result.residual;
+    result->colour = lane_result.colour;
+    return true;
+}

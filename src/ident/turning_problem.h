@@ -1,0 +1,57 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * One fit of the turning motor: how far a parameter set misses the chosen blocks, and the set
+ * nearby that misses least.
+ */
+#ifndef CORVAK_IDENT_TURNING_PROBLEM_H
+#define CORVAK_IDENT_TURNING_PROBLEM_H
+
+#include "turning_blocks.h"
+
+#define CVK_TURNING_DROP 0.15 /* across the inductance at the peak current, share of back-EMF */
+
+typedef struct cvk_turning_result {
+    double p[CVK_TM_COUNT];
+    double cov[CVK_TM_COUNT * CVK_TM_COUNT];
+    cvk_tm_noise noise;
+    int curve;
+    bool flat;         /* the edges know no ripple */
+    double residual_a; /* rms of the prediction error per axis */
+    double colour;     /* of the prediction errors: cvk_lane_result */
+} cvk_turning_result;
+
+typedef struct cvk_turning_problem {
+    const cvk_signals *s;
+    const cvk_signals *rippled; /* the log; */
+    cvk_signals flat;           /* and the same with edges that know no ripple */
+    cvk_turning_blocks blocks;
+    int threads;
+    int curve;
+    cvk_tm_noise noise;
+    /* How sharply delay (periods) and knee (natural logarithm) stay near those of `start`: one over
+     * their deviation; 0: free. */
+    double hold_delay, hold_knee;
+    double start[CVK_TM_COUNT];
+    double centre[CVK_TM_COUNT]; /* of the prior */
+    /* prior's lower factor: whiten * (p - centre) has unit deviation */
+    double whiten[CVK_TM_COUNT * CVK_TM_COUNT];
+    double prior_sd;    /* residual that one deviation from the prior costs, A */
+    cvk_tm_gain *gains; /* of all blocks */
+    double *errors;     /* prediction errors that came with them */
+} cvk_turning_problem;
+
+/* Sets the prior. False when the belief's covariance is none. */
+bool cvk_turning_prior(cvk_turning_problem *problem, const cvk_belief *belief);
+
+/* Rms prediction error, A, and the filter's gains with it; infinity when the filter runs away. */
+double cvk_turning_misfit(cvk_turning_problem *problem, const double p[CVK_TM_COUNT]);
+
+/* Drops the blocks in which the filter runs away with these values, as it may where the motor
+ * hardly turns. False when those are more than a few. */
+bool cvk_turning_drop_lost(cvk_turning_problem *problem, const double p[CVK_TM_COUNT]);
+
+/* Fits from `p` on, with the gains that the filter has there. False when there is no minimum. */
+bool cvk_turning_fit_from(cvk_turning_problem *problem, double p[CVK_TM_COUNT], int evaluations,
+                          cvk_turning_result *result);
+
+#endif

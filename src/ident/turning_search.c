@@ -1,0 +1,519 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * Start values come from linear least squares at the likely delay; the filter is run with several
+ * inductances from there, and fits begin where it misses least. Fits and the filter's noises take
+ * turns. Then other explanations of the same rows: delays, curves of the inverter, no ripple.
+ */
+#include "turning_search.h"
+
+#include "edges.h"
+#include "numeric.h"
+#include "turning_start.h"
+
+#include <math.h>
+#include <string.h>
+
+#define N CVK_TM_COUNT
+#define MOST_ROWS 24576u
+#define BLOCK_ROWS 2048u
+#define START_ROWS 40000u
+#define START_KNEE_SHARE 0.03 /* of the peak current */
+#define MOST_STARTS 24
+#define MOST_SETTLED 4
+#define NIMBLE 10.0
+#define GOOD_FIT 1.1      /* times the noise: then no other start is tried, */
+#define FAIR_FIT 1.2      /* or not more than two */
+#define HELD_DELAY 0.3    /* periods */
+#define HELD_KNEE 0.3     /* of its natural logarithm */
+#define MOST_SURPRISE 1.2 /* prediction error over that on the rows of the start */
+#define FIRST_EVALUATIONS 20
+#define SCOUT_EVALUATIONS 8
+#define FULL_EVALUATIONS 7
+#define MOST_ROUNDS 6      /* of fits and filter noises */
+#define MOST_NOISE_STEPS 4 /* in one direction */
+#define NOISE_STEP 3.2
+#define LEAST_GAIN 0.999    /* in prediction error, for another noise */
+#define LARGEST_MISFIT 2.0  /* prediction error over the noise of a sample, of a used result */
+#define TYPICAL_R_DROP 0.05 /* as CVK_TURNING_DROP, across the resistance */
+#define LEAST_SHARE 0.3     /* of what is typical: below it least squares has found nothing */
+#define CURVE_EVALUATIONS 6
+#define WHOLE_SPREAD 0.05 /* periods, of a delay about a whole number of them */
+#define WHOLE_LOSS 1.03   /* in prediction error, at most */
+#define FLAT_GAIN 0.99    /* in prediction error */
+#define MOST_FITS (MOST_SETTLED + 4)
+#define WIDE_KNEE 0.3 /* of the peak current */
+#define WIDE_DROP 0.6 /* inverter's voltage over that of the resistance at the wide knee */
+#define INDEPENDENT_SAMPLES 300.0 /* at most, in weighing curves by their likelihood */
+#define LARGEST_COLOUR 1e4        /* prediction errors more alike than that say nothing */
+
+/* Values at whole delay `delay`; what is known before is kept. The phase is too rough to show the
+ * inductances: they start from what is typical. */
+static bool start_values(const cvk_turning_problem *f, const cvk_turns *turns,
+                         const cvk_belief *belief, long delay, double p[N])
+{
+    const double peak = f->s->peak_current_a;
+    const double knee_a = belief->knee_a > 0.0 ? belief->knee_a : START_KNEE_SHARE * peak;
+    double x[CVK_START_COUNT] = {0};
+    cvk_turning_blocks wide;
+    cvk_choose_blocks(&wide, f->s, turns, START_ROWS, CVK_SCOUT_BLOCK_ROWS);
+    const cvk_start_rows rows = {f->s, wide.block, wide.count, f->curve};
+    if (!cvk_turning_start(&rows, turns, delay, knee_a, x)) {
+        return false;
+    }
+    const double flux = hypot(x[CVK_B_FLUX], x[CVK_START_ACROSS]);
+    const double typical_r = TYPICAL_R_DROP * fabs(f->blocks.block[0].omega_rad_s) * flux / peak;
+    memcpy(p, f->centre, N * sizeof *p);
+    const struct {
+        int b;
+        double value;
+    } found[] = {{CVK_B_RESISTANCE,
+                  x[CVK_B_RESISTANCE] > LEAST_SHARE * typical_r ? x[CVK_B_RESISTANCE] : typical_r},
+                 {CVK_B_L_D, CVK_TURNING_DROP * flux / peak},
+                 {CVK_B_L_Q, CVK_TURNING_DROP * flux / peak},
+                 {CVK_B_FLUX, flux}};
+    for (size_t n = 0; n < sizeof found / sizeof found[0]; n++) {
+        if (!cvk_belief_knows(belief, found[n].b, 0.3)) {
+            p[found[n].b] = found[n].value;
+        }
+    }
+    if (f->s->pwm_hz <= 0.0 && !cvk_belief_knows(belief, CVK_B_DELAY, 0.3)) {
+        p[CVK_B_DELAY] = (double)delay + 0.05;
+    }
+    if (f->s->pwm_hz <= 0.0 && !(belief->knee_a > 0.0)) {
+        const double typical_v = f->centre[CVK_B_DEAD_TIME];
+        p[CVK_B_DEAD_TIME] =
+            x[CVK_B_DEAD_TIME] > LEAST_SHARE * typical_v ? x[CVK_B_DEAD_TIME] : typical_v;
+        p[CVK_TM_LOG_KNEE] = log(knee_a);
+    }
+    return true;
+}
+
+/* Multiplies a noise by `step` as long as that lessens the prediction error, which is returned. */
+static double walk_noise(cvk_turning_problem *f, const double p[N], double *noise, double step,
+                         double best)
+{
+    for (int times = 0; times < MOST_NOISE_STEPS; times++) {
+        const double kept = *noise;
+        *noise *= step;
+        double now = cvk_turning_misfit(f, p);
+        if (!(now < LEAST_GAIN * best)) {
+            *noise = kept;
+            break;
+        }
+        best = now;
+    }
+    return best;
+}
+
+/* Smallest prediction error over the filter's three process noises, from the present ones on or
+ * from `modest` ones, as a motor has them that is well known. */
+static double tune_noise(cvk_turning_problem *f, const double p[N], const cvk_tm_noise *modest)
+{
+    double *const noises[] = {&f->noise.speed_rad_s, &f->noise.magnet, &f->noise.flux_wb};
+    const cvk_tm_noise present = f->noise;
+    double best = cvk_turning_misfit(f, p);
+    f->noise = *modest;
+    const double with_modest = cvk_turning_misfit(f, p);
+    if (with_modest < best) {
+        best = with_modest;
+    } else {
+        f->noise = present;
+    }
+    for (size_t n = 0; n < sizeof noises / sizeof noises[0]; n++) {
+        const double before = best;
+        best = walk_noise(f, p, noises[n], NOISE_STEP, best);
+        if (best == before) {
+            best = walk_noise(f, p, noises[n], 1.0 / NOISE_STEP, best);
+        }
+    }
+    return best;
+}
+
+/* Rms noise of a current sample: second differences in a frame that turns with the phase (median,
+ * so that steps do not count). */
+static double current_noise(const cvk_turning_problem *f, const cvk_turns *turns)
+{
+    const cvk_signals *s = f->s;
+    double values[4000];
+    size_t count = 0, stride = f->blocks.residual_rows / 1500u + 1u;
+    for (size_t b = 0; b < f->blocks.count; b++) {
+        for (size_t k = f->blocks.block[b].rows.begin + 2;
+             k < f->blocks.block[b].rows.end && count + 2 < 4000u; k += stride) {
+            double complex turned[3];
+            for (size_t j = 0; j < 3; j++) {
+                turned[j] = (s->i_alpha[k - j] + I * s->i_beta[k - j]) *
+                            cexp(I * (turns->phase[k - 1] - turns->phase[k - j]));
+            }
+            double complex second = turned[0] - 2.0 * turned[1] + turned[2];
+            values[count++] = fabs(creal(second));
+            values[count++] = fabs(cimag(second));
+        }
+    }
+    /* median of |x| is 0.6745 sigma; a second difference has variance 6 sigma^2 */
+    double noise = cvk_median(values, count) / 0.6745 / sqrt(6.0);
+    return fmax(noise, 1e-4 * s->peak_current_a);
+}
+
+static cvk_tm_noise guess_noise(const cvk_turning_problem *f, const cvk_turns *turns,
+                                const double p[N])
+{
+    double omega = 0.0;
+    for (size_t b = 0; b < f->blocks.count; b++) {
+        omega = fmax(omega, fabs(f->blocks.block[b].omega_rad_s));
+    }
+    return (cvk_tm_noise){.current_a = current_noise(f, turns),
+                          .flux_wb = 1e-3 * p[CVK_B_FLUX] * omega * f->s->period_s,
+                          .speed_rad_s = 0.1 * omega * sqrt(f->s->period_s),
+                          .magnet = 1e-3};
+}
+
+/* Fits and noises in turns, each with what the other found, until nothing gets better. */
+static bool settle(cvk_turning_problem *f, double p[N], const cvk_tm_noise *modest,
+                   cvk_turning_result *result)
+{
+    double before = cvk_turning_misfit(f, p);
+    bool fine = false;
+    for (int round = 0; isfinite(before) && round < MOST_ROUNDS; round++) {
+        double trial[N];
+        cvk_turning_result found;
+        memcpy(trial, p, sizeof trial);
+        f->prior_sd = before;
+        f->hold_delay = round == 0 ? 1.0 / HELD_DELAY : 0.0;
+        f->hold_knee = round == 0 ? 1.0 / HELD_KNEE : 0.0;
+        memcpy(f->start, p, sizeof f->start);
+        if (!cvk_turning_fit_from(f, trial, round == 0 ? FIRST_EVALUATIONS : SCOUT_EVALUATIONS,
+                                  &found)) {
+            break;
+        }
+        if (fine && found.residual_a > result->residual_a) {
+            break;
+        }
+        fine = true;
+        *result = found;
+        memcpy(p, trial, sizeof trial);
+        double now = tune_noise(f, p, modest);
+        if (now > 0.997 * before) {
+            break;
+        }
+        before = now;
+    }
+    f->hold_delay = f->hold_knee = 0.0;
+    if (fine) {
+        f->noise = result->noise;
+    }
+    return fine;
+}
+
+static bool delay_known(const cvk_turning_problem *f, const cvk_belief *belief)
+{
+    return f->s->pwm_hz > 0.0 || cvk_belief_knows(belief, CVK_B_DELAY, 0.3);
+}
+
+/* The whole delay to start from: commanded voltages usually act a period later, measured ones at
+ * once. */
+static long likely_delay(const cvk_turning_problem *f, const cvk_belief *belief)
+{
+    return delay_known(f, belief) ? (long)floor(belief->mean[CVK_B_DELAY])
+                                  : (f->s->path == CVK_PATH_COMMANDED ? 1 : 0);
+}
+
+/* From there to the one that is next likely. */
+static double other_delay(const cvk_turning_problem *f)
+{
+    return f->s->path == CVK_PATH_COMMANDED ? -1.0 : 1.0;
+}
+
+/* Where a search may begin. */
+typedef struct start {
+    double p[N], error_a; /* and how far the filter misses there */
+    cvk_tm_noise noise;
+    bool nimble, tried;
+} start;
+
+/* The filter is run with several inductances, each with a speed that changes slowly or fast, and
+ * where the delay is not known with two of them. */
+static int list_starts(cvk_turning_problem *f, const cvk_turns *turns, const cvk_belief *belief,
+                       start list[MOST_STARTS])
+{
+    static const double factors[] = {1.0, 0.5, 2.0, 0.25, 4.0, 0.125};
+    const size_t factor_count = cvk_belief_knows(belief, CVK_B_L_Q, 0.3) ? 1 : 6;
+    const size_t delays = delay_known(f, belief) ? 1 : 2;
+    double p[N];
+    int count = 0;
+    if (!start_values(f, turns, belief, likely_delay(f, belief), p)) {
+        return 0;
+    }
+    const cvk_tm_noise modest = guess_noise(f, turns, p);
+    for (size_t n = 0; n < 2 * factor_count * delays; n++) {
+        start *now = &list[count++];
+        const double factor = factors[n / 2 % factor_count];
+        *now = (start){.noise = modest, .nimble = n % 2 == 1};
+        memcpy(now->p, p, sizeof p);
+        now->p[CVK_B_L_D] *= factor;
+        now->p[CVK_B_L_Q] *= factor;
+        now->p[CVK_B_DELAY] += n < 2 * factor_count ? 0.0 : other_delay(f);
+        now->noise.speed_rad_s *= now->nimble ? NIMBLE : 1.0;
+        f->noise = now->noise;
+        now->error_a = cvk_turning_misfit(f, now->p);
+    }
+    return count;
+}
+
+/* The best that has not been tried, of those whose speed changes fast or slowly; or null. */
+static start *best_start(start *list, int count, bool nimble)
+{
+    start *best = NULL;
+    for (int n = 0; n < count; n++) {
+        if (!list[n].tried && list[n].nimble == nimble && isfinite(list[n].error_a) &&
+            (best == NULL || list[n].error_a < best->error_a)) {
+            best = &list[n];
+        }
+    }
+    return best;
+}
+
+/* Noises that had to explain a bad start may have stayed too large: once more from where that led,
+ * with those of a motor that is well known. */
+static void settle_again(cvk_turning_problem *f, const start *from, const cvk_tm_noise *modest,
+                         cvk_turning_result *result)
+{
+    cvk_turning_result second;
+    double p[N];
+    memcpy(p, result->p, sizeof p);
+    p[CVK_B_DELAY] = from->p[CVK_B_DELAY];
+    p[CVK_TM_LOG_KNEE] = from->p[CVK_TM_LOG_KNEE];
+    p[CVK_B_DEAD_TIME] = from->p[CVK_B_DEAD_TIME];
+    f->noise = *modest;
+    if (settle(f, p, modest, &second) && second.residual_a < result->residual_a) {
+        *result = second;
+    }
+    f->noise = result->noise;
+}
+
+/* Not much more than a motor that is well known needs. */
+static bool is_good(const cvk_turning_result *result, const cvk_tm_noise *modest)
+{
+    return result->residual_a < GOOD_FIT * modest->current_a &&
+           result->noise.magnet < NIMBLE * modest->magnet &&
+           result->noise.flux_wb < NIMBLE * modest->flux_wb;
+}
+
+/* Fits on few rows from the likeliest starts on, of both kinds in turns, until one is good, unless
+ * `thorough`. Returns how many. */
+static int scout(cvk_turning_problem *f, const cvk_turns *turns, const cvk_belief *belief,
+                 bool thorough, bool *exhausted, cvk_turning_result fits[MOST_SETTLED])
+{
+    start list[MOST_STARTS];
+    const int count = list_starts(f, turns, belief, list);
+    const cvk_tm_noise *modest = &list[0].noise;
+    const start *first[] = {best_start(list, count, false), best_start(list, count, true)};
+    bool nimble = first[0] == NULL || (first[1] != NULL && first[1]->error_a < first[0]->error_a);
+    double best_a = INFINITY;
+    int settled = 0;
+    for (int n = 0; n < MOST_SETTLED; n++, nimble = !nimble) {
+        start *now = best_start(list, count, nimble);
+        const double good = n == 0 ? GOOD_FIT : FAIR_FIT;
+        double p[N];
+        if (now == NULL) {
+            continue;
+        }
+        now->tried = true;
+        memcpy(p, now->p, sizeof p);
+        f->noise = now->noise;
+        if (settle(f, p, modest, &fits[settled])) {
+            if (!is_good(&fits[settled], modest)) {
+                settle_again(f, now, modest, &fits[settled]);
+            }
+            best_a = fmin(best_a, fits[settled++].residual_a);
+        }
+        if (!thorough && best_a < good * modest->current_a) {
+            return settled;
+        }
+    }
+    *exhausted = true;
+    return settled;
+}
+
+/* Mean of several fits, weighted by likelihood, and how far they differ. */
+static void weigh_fits(const cvk_turning_problem *f, const cvk_turning_result fits[], int count,
+                       const cvk_turning_result *best, double mean[N], double spread[N * N])
+{
+    double weight[MOST_FITS] = {0}, total = 0.0;
+    const double samples =
+        fmin(2.0 * (double)f->blocks.residual_rows / fmax(best->colour, 1.0), INDEPENDENT_SAMPLES);
+    memset(mean, 0, N * sizeof *mean);
+    memset(spread, 0, N * N * sizeof *spread);
+    for (int k = 0; k < count; k++) {
+        double ratio = fits[k].residual_a / best->residual_a;
+        weight[k] = exp(-0.5 * samples * (ratio * ratio - 1.0));
+        total += weight[k];
+    }
+    for (int e = 0; e < count * N; e++) {
+        mean[e % N] += weight[e / N] / total * fits[e / N].p[e % N];
+    }
+    for (int k = 0; k < count; k++) {
+        for (int e = 0; e < N * N; e++) {
+            spread[e] += weight[k] / total * (fits[k].p[e / N] - mean[e / N]) *
+                         (fits[k].p[e % N] - mean[e % N]);
+        }
+    }
+}
+
+/* At small currents a wide knee looks like resistance. */
+static void widen_knee(const cvk_turning_problem *f, double p[N])
+{
+    const double knee_a = WIDE_KNEE * f->s->peak_current_a, r = p[CVK_B_RESISTANCE];
+    p[CVK_B_DEAD_TIME] = fmax(p[CVK_B_DEAD_TIME], WIDE_DROP * r * knee_a);
+    p[CVK_B_RESISTANCE] = fmax(r - 0.5 * p[CVK_B_DEAD_TIME] / knee_a, 0.3 * r);
+    p[CVK_TM_LOG_KNEE] = log(knee_a);
+}
+
+static int best_of(const cvk_turning_result fits[], int count)
+{
+    int best = 0;
+    for (int n = 1; n < count; n++) {
+        best = fits[n].residual_a < fits[best].residual_a ? n : best;
+    }
+    return best;
+}
+
+/* An inverter by its means, as simulations have it: only where that is clearly the better one. */
+static void try_flat_edges(cvk_turning_problem *f, cvk_turning_result *best, double spread[N * N])
+{
+    cvk_turning_result trial = *best;
+    f->curve = best->curve;
+    f->noise = best->noise;
+    f->s = &f->flat;
+    if (cvk_turning_fit_from(f, trial.p, CURVE_EVALUATIONS, &trial) &&
+        trial.residual_a < FLAT_GAIN * best->residual_a) {
+        *best = trial;
+        memset(spread, 0, N * N * sizeof *spread);
+    }
+    f->s = best->flat ? &f->flat : f->rippled;
+}
+
+/* The inverter's curve is not known unless a standstill log has shown it, and at small currents
+ * much else is open: other curves are tried from the best fit's values. Leaves the likeliest of all
+ * in `best`, and in `spread` by how much explanations that are about as likely differ. */
+static void weigh_explanations(cvk_turning_problem *f, const cvk_belief *belief,
+                               cvk_turning_result fits[MOST_FITS], int count,
+                               cvk_turning_result *best, double spread[N * N])
+{
+    static const int curves[] = {CVK_CURVE_CHARGE, CVK_CURVE_SOFT, CVK_CURVE_ROUND,
+                                 CVK_CURVE_CLIPPED};
+    const int from = best_of(fits, count);
+    double mean[N];
+    f->noise = fits[from].noise;
+    for (int n = 0; n < MOST_FITS - MOST_SETTLED && !(belief->knee_a > 0.0); n++) {
+        fits[count] = fits[from];
+        f->curve = curves[n];
+        if (curves[n] == CVK_CURVE_CHARGE) {
+            widen_knee(f, fits[count].p);
+        }
+        count += cvk_turning_fit_from(f, fits[count].p, CURVE_EVALUATIONS, &fits[count]);
+    }
+    *best = fits[best_of(fits, count)];
+    weigh_fits(f, fits, count, best, mean, spread);
+    if (f->rippled->edge_wb != NULL) {
+        try_flat_edges(f, best, spread);
+    }
+    f->curve = best->curve;
+    f->noise = best->noise;
+}
+
+/* Duties act a whole number of periods late: of the two nearest the one that fits better is taken
+ * for true, unless it fits clearly worse than what was found. */
+static void settle_delay(cvk_turning_problem *f, cvk_turning_result *best)
+{
+    const double below = floor(best->p[CVK_B_DELAY]);
+    cvk_turning_result trial[2];
+    double error_a[2];
+    f->noise = best->noise;
+    f->curve = best->curve;
+    f->prior_sd = best->residual_a;
+    f->hold_delay = 1.0 / WHOLE_SPREAD;
+    for (int n = 0; n < 2; n++) {
+        trial[n] = *best;
+        f->start[CVK_B_DELAY] = below + n;
+        trial[n].p[CVK_B_DELAY] = f->start[CVK_B_DELAY] + 0.01;
+        error_a[n] = cvk_turning_fit_from(f, trial[n].p, SCOUT_EVALUATIONS, &trial[n])
+                         ? trial[n].residual_a
+                         : INFINITY;
+    }
+    const int chosen = error_a[1] < error_a[0];
+    if (error_a[chosen] < WHOLE_LOSS * best->residual_a) {
+        f->start[CVK_B_DELAY] = below + chosen;
+        *best = trial[chosen];
+    } else {
+        f->hold_delay = 0.0;
+    }
+}
+
+/* Noise of the current, and what edges that lie between a scope's rows add in a period. */
+static double expected_misfit(const cvk_turning_problem *f, const cvk_turning_result *result)
+{
+    const double step_a = f->s->edge_noise_v * f->s->period_s / result->p[CVK_B_L_D];
+    return hypot(f->noise.current_a, step_a);
+}
+
+/* A fit on few rows, then on many. `surprise`: how much worse it follows those that are new to it.
+ */
+static bool fit_once(cvk_turning_problem *f, const cvk_turns *turns, const cvk_belief *belief,
+                     bool thorough, cvk_turning_result *result, double *surprise, bool *exhausted)
+{
+    double spread[N * N] = {0};
+    cvk_turning_result fits[MOST_FITS];
+    f->s = f->rippled;
+    f->curve = belief->knee_a > 0.0 ? belief->curve : CVK_CURVE_CHARGE;
+    cvk_find_edges(f->rippled, f->centre[CVK_B_DEAD_TIME], exp(f->centre[CVK_TM_LOG_KNEE]),
+                   f->curve, likely_delay(f, belief));
+    cvk_choose_blocks(&f->blocks, f->s, turns, CVK_SCOUT_ROWS, CVK_SCOUT_BLOCK_ROWS);
+    const int settled = scout(f, turns, belief, thorough, exhausted, fits);
+    if (settled == 0) {
+        return false;
+    }
+    if (f->s->path == CVK_PATH_COMMANDED && !cvk_belief_knows(belief, CVK_B_DELAY, 0.1)) {
+        settle_delay(f, &fits[best_of(fits, settled)]);
+    }
+    weigh_explanations(f, belief, fits, settled, result, spread);
+    const double scouted_a = result->residual_a;
+    cvk_find_edges(f->rippled, result->p[CVK_B_DEAD_TIME], exp(result->p[CVK_TM_LOG_KNEE]),
+                   f->curve, lround(result->p[CVK_B_DELAY]));
+    cvk_choose_blocks(&f->blocks, f->s, turns, MOST_ROWS, BLOCK_ROWS);
+    f->prior_sd = scouted_a;
+    bool fine = cvk_turning_drop_lost(f, result->p) &&
+                cvk_turning_fit_from(f, result->p, FULL_EVALUATIONS, result);
+    *surprise = result->residual_a / scouted_a;
+    if (fine) { /* what is known before weighs more when the errors are alike over many rows */
+        f->prior_sd = result->residual_a * sqrt(fmin(result->colour, LARGEST_COLOUR));
+        fine = cvk_turning_fit_from(f, result->p, FULL_EVALUATIONS, result) &&
+               result->residual_a < LARGEST_MISFIT * expected_misfit(f, result);
+    }
+    for (int e = 0; fine && e < N * N; e++) {
+        result->cov[e] += spread[e];
+    }
+    return fine;
+}
+
+/* A start that looks good on few rows may be a wrong one: the others are tried when it fails, or
+ * does not follow the rest. */
+bool cvk_turning_search(cvk_turning_problem *f, const cvk_turns *turns, const cvk_belief *belief,
+                        cvk_turning_result *result)
+{
+    double surprise = INFINITY;
+    bool exhausted = false;
+    const bool fine = fit_once(f, turns, belief, false, result, &surprise, &exhausted);
+    if (exhausted || (fine && surprise < MOST_SURPRISE)) {
+        return fine;
+    }
+    cvk_turning_result second;
+    const bool better = fit_once(f, turns, belief, true, &second, &surprise, &exhausted) &&
+                        (!fine || second.residual_a < result->residual_a);
+    if (better) {
+        *result = second;
+    }
+    f->s = result->flat ? &f->flat : f->rippled;
+    f->curve = result->curve;
+    f->noise = result->noise;
+    return fine || better;
+}
