@@ -26,10 +26,10 @@
 #define START_SPEED_SHARE 0.1 /* of the speed: its standard deviation at the start of a block */
 #define START_ANGLE_RAD 0.3
 /* While the angle is not found yet the filter's straight-line arithmetic is wrong by far more than
- * the noise: measurements count that much less at the start of the warm-up, fading out within it.
+ * the noise: measurements count that much less at the start, fading out over this much of a turn.
  */
 #define START_DOUBT 100.0
-#define START_HASTE 12.0
+#define START_RAD 0.5
 #define MAGNET_TURNS 1.0 /* over which what unequal magnets do is alike */
 #define STATES CVK_TM_STATES
 #define LARGEST_STEP_RAD 2.0 /* electrical angle per sample that the filter may reach */
@@ -468,8 +468,9 @@ bool cvk_tm_gains(const cvk_signals *s, const cvk_tm_block *block, int curve,
         write_errors(block, row, &error, 1, &errors);
         current_slope(&m, &x, in.measured - CMPLX(m.offset_a[0], m.offset_b[0]) - get(&error, 0),
                       slope);
-        double trust = 1.0 + START_DOUBT * exp(-START_HASTE * (double)(row - rows.begin) /
-                                               (double)block->warm_up);
+        const double turned_rad =
+            fabs(block->omega_rad_s) * s->period_s * (double)(row - rows.begin);
+        const double trust = 1.0 + START_DOUBT * exp(-turned_rad / START_RAD);
         if (!update_gain(&g, slope, trust * noise->current_a)) {
             return false;
         }
