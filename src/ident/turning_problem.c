@@ -26,8 +26,8 @@
 /* Limits of the search: a delay in periods, and Lq over Ld. */
 #define SMALLEST_DELAY (-1.5)
 #define LARGEST_DELAY 3.5
-#define LEAST_RATIO 0.4
-#define LARGEST_RATIO 10.0
+#define LEAST_RATIO 0.1
+#define LARGEST_RATIO 20.0
 #define MODEL_DOUBT 1000.0 /* see lane_fit.h */
 #define LEAST_FOLLOWED 0.7 /* of the blocks */
 
