@@ -202,6 +202,7 @@ bool cvk_lane_fit(const cvk_lane_problem *problem, double *p, cvk_lane_result *r
                  wa2, wa3, wa4);
     bool fine =
         info >= 1 && simulate_at(&f, x, m) && covariance(problem, m, f.jacobian, fvec, result);
+    result->converged = info <= 4; /* MINPACK's codes of success; 5: evaluations are used up */
     unscale(problem, x, p);
     free(work);
     return fine;

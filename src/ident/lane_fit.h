@@ -32,6 +32,7 @@ typedef struct cvk_lane_problem {
 typedef struct cvk_lane_result {
     double cov[CVK_LANE_MOST * CVK_LANE_MOST]; /* count x count */
     double residual;                           /* rms of the data's residuals */
+    bool converged;                            /* before the evaluations were used up */
     double widened[CVK_LANE_MOST]; /* variance over that of white residuals, at least one */
     double colour; /* variance from block sums over that of white residuals, mean over parameters */
 } cvk_lane_result;

@@ -265,6 +265,16 @@ static void free_resistance(const cvk_belief *known, cvk_belief *learnt)
     learnt->cov[r * (CVK_B_COUNT + 1)] = apart * apart;
 }
 
+/* A fit holds the prior on saturation already, which must not pull a second time. */
+static bool take_standstill(cvk_belief *known, const cvk_belief *learnt)
+{
+    if (known->from[CVK_B_LINEAR_D][0] != '\0') {
+        return cvk_belief_merge(known, learnt);
+    }
+    *known = *learnt;
+    return true;
+}
+
 static void learn_cross(cvk_learning *l, const cvk_standstill_fit *fit, const char *log)
 {
     double value, variance;
@@ -314,7 +324,7 @@ static void learn_standstill(cvk_learning *l, cvk_prepared *w, const cvk_estimat
     tell_saturation(w, &fit, CVK_SM_SQUARE_X, "q", out);
     learn_cross(l, &fit, s->name);
     free_resistance(&l->known.of[s->path], &learnt);
-    if (cvk_belief_merge(&l->known.of[s->path], &learnt) && !(out->residual_a < fit.residual_a)) {
+    if (take_standstill(&l->known.of[s->path], &learnt) && !(out->residual_a < fit.residual_a)) {
         out->residual_a = fit.residual_a;
         cvk_standstill_curves(s, w->still, w->still_count, &fit, out);
         if (options->profile) {

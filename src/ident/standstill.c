@@ -46,6 +46,7 @@
 #define TRIAL_SALIENCY 0.03 /* from this much */
 #define DIRECTIONS 4
 #define SCOUT_EVALUATIONS 30
+#define OTHER_EVALUATIONS 10
 #define TURN_EVALUATIONS 10
 #define FULL_EVALUATIONS 15
 #define QUICK_EVALUATIONS 4
@@ -375,6 +376,7 @@ static bool fit_curve(problem *f, int curve, cvk_standstill_fit *fit)
     fit->cov[CVK_SM_DELAY * (N + 1)] += DELAY_FLOOR * DELAY_FLOOR;
     fit->residual_a = result.residual;
     add_misfit_doubt(f, fit);
+    fit->converged = result.converged;
     fit->widened = result.widened[CVK_SM_RESISTANCE];
     fit->dof = CVK_LANE_DOF;
     return true;
@@ -510,6 +512,7 @@ static int scout(problem *f, const cvk_span *spans, size_t count, double worst_r
     int good = 0;
     for (int k = 0; k < CVK_CURVES; k++) {
         fits[good] = good > 0 ? *best_of(fits, good) : trial;
+        f->most_evaluations = good > 0 ? OTHER_EVALUATIONS : SCOUT_EVALUATIONS;
         good += fit_curve(f, order[k], &fits[good]);
         if (good == 1 && k == 0) {
             try_wider_knees(f, &trial, &fits[0]);
@@ -547,7 +550,7 @@ static int fit_likely_curves(problem *f, cvk_standstill_fit scouts[CVK_CURVES], 
         fits[good] = scouts[k];
         f->most_evaluations = good > 0 ? QUICK_EVALUATIONS : FULL_EVALUATIONS;
         bool fine = fit_curve(f, scouts[k].curve, &fits[good]);
-        if (good > 0 && fine) {
+        if (good > 0 && fine && !fits[good].converged) {
             f->most_evaluations = FULL_EVALUATIONS;
             fine = weight_of(&fits[good], best_of(fits, good), samples) > SMALLEST_WEIGHT &&
                    fit_curve(f, scouts[k].curve, &fits[good]);
@@ -590,6 +593,7 @@ static int scout_edges(problem *f, const cvk_standstill_fit *flat,
     }
     for (size_t k = 0; k < sizeof curves / sizeof curves[0]; k++) {
         fits[good] = good > 0 ? *best_of(fits, good) : likely;
+        f->most_evaluations = OTHER_EVALUATIONS;
         good += fit_curve(f, curves[k], &fits[good]);
     }
     return good;

@@ -15,6 +15,7 @@ typedef struct cvk_standstill_fit {
     double cov[CVK_SM_COUNT * CVK_SM_COUNT];
     double dof;
     int curve;         /* the likeliest: inverter_curve.h */
+    bool converged;
     bool at_edges;     /* its voltage is taken at the legs' edges, as the signals have them */
     double residual_a; /* rms per axis */
     double widened;    /* the resistance's variance by coloured residuals: lane_fit.h */
