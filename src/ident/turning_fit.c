@@ -26,6 +26,7 @@
 /* The q inductance is what a turning motor shows best: below this sharpness, a share of its value,
  * neither is believed. */
 #define USEFUL_LQ 0.1
+#define UNSEEN_FLUX 0.001 /* of the magnet's */
 #define DELAY_FLOOR 0.004 /* as at standstill */
 /* Of the inverter's voltage that is expected: less is not believed. */
 #define LEAST_INVERTER_SHARE 0.3
@@ -82,6 +83,16 @@ static void add_inverter_doubt(const cvk_turning_problem *f, const cvk_turning_r
     belief->cov[CVK_B_RESISTANCE * (CVK_B_COUNT + 1)] += doubt_v * doubt_v / square;
 }
 
+/* What the magnet's flux linkage has beyond its model's harmonics looks like that of an inductance:
+ * the more, the less the currents make. */
+static void add_harmonic_doubt(const cvk_turning_problem *f, cvk_belief *belief)
+{
+    const double doubt_h = UNSEEN_FLUX * belief->mean[CVK_B_FLUX] / sqrt(square_current(f));
+    for (int k = CVK_B_L_D; k <= CVK_B_L_Q; k++) {
+        belief->cov[k * (CVK_B_COUNT + 1)] += doubt_h * doubt_h;
+    }
+}
+
 static void to_belief(const cvk_turning_problem *f, const cvk_turning_result *result,
                       cvk_belief *belief)
 {
@@ -106,6 +117,7 @@ static void to_belief(const cvk_turning_problem *f, const cvk_turning_result *re
     }
     add_voltage_doubt(f, belief);
     add_inverter_doubt(f, result, belief);
+    add_harmonic_doubt(f, belief);
     const double saliency = belief->mean[CVK_B_L_Q] / belief->mean[CVK_B_L_D];
     const bool shown = saliency > SMALLEST_SALIENCY && saliency < LARGEST_SALIENCY &&
                        cvk_belief_knows(belief, CVK_B_L_Q, USEFUL_LQ);

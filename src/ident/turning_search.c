@@ -39,8 +39,10 @@
 #define CURVE_EVALUATIONS 6
 #define WHOLE_SPREAD 0.05 /* periods, of a delay about a whole number of them */
 #define WHOLE_LOSS 1.03   /* in prediction error, at most */
+#define USUAL_LOSS 1.01   /* at most, for the usual one */
 #define FLAT_GAIN 0.99    /* in prediction error */
-#define MOST_FITS (MOST_SETTLED + 4)
+#define MOST_CURVES 4
+#define MOST_FITS (MOST_SETTLED + 2 + MOST_CURVES)
 #define WIDE_KNEE 0.3 /* of the peak current */
 #define WIDE_DROP 0.6 /* inverter's voltage over that of the resistance at the wide knee */
 #define INDEPENDENT_SAMPLES 300.0 /* at most, in weighing curves by their likelihood */
@@ -167,8 +169,10 @@ static cvk_tm_noise guess_noise(const cvk_turning_problem *f, const cvk_turns *t
                           .magnet = 1e-3};
 }
 
-/* Fits and noises in turns, each with what the other found, until nothing gets better. */
-static bool settle(cvk_turning_problem *f, double p[N], const cvk_tm_noise *modest,
+/* Fits and noises in turns, each with what the other found, until nothing gets better. Delay and
+ * knee bend to what the others should explain while those are far off: `hold` keeps them at first.
+ */
+static bool settle(cvk_turning_problem *f, double p[N], bool hold, const cvk_tm_noise *modest,
                    cvk_turning_result *result)
 {
     double before = cvk_turning_misfit(f, p);
@@ -178,8 +182,8 @@ static bool settle(cvk_turning_problem *f, double p[N], const cvk_tm_noise *mode
         cvk_turning_result found;
         memcpy(trial, p, sizeof trial);
         f->prior_sd = before;
-        f->hold_delay = round == 0 ? 1.0 / HELD_DELAY : 0.0;
-        f->hold_knee = round == 0 ? 1.0 / HELD_KNEE : 0.0;
+        f->hold_delay = hold && round == 0 ? 1.0 / HELD_DELAY : 0.0;
+        f->hold_knee = hold && round == 0 ? 1.0 / HELD_KNEE : 0.0;
         memcpy(f->start, p, sizeof f->start);
         if (!cvk_turning_fit_from(f, trial, round == 0 ? FIRST_EVALUATIONS : SCOUT_EVALUATIONS,
                                   &found)) {
@@ -277,15 +281,19 @@ static start *best_start(start *list, int count, bool nimble)
 static void settle_again(cvk_turning_problem *f, const start *from, const cvk_tm_noise *modest,
                          cvk_turning_result *result)
 {
-    cvk_turning_result second;
-    double p[N];
-    memcpy(p, result->p, sizeof p);
-    p[CVK_B_DELAY] = from->p[CVK_B_DELAY];
-    p[CVK_TM_LOG_KNEE] = from->p[CVK_TM_LOG_KNEE];
-    p[CVK_B_DEAD_TIME] = from->p[CVK_B_DEAD_TIME];
-    f->noise = *modest;
-    if (settle(f, p, modest, &second) && second.residual_a < result->residual_a) {
-        *result = second;
+    static const int kept[] = {CVK_B_DELAY, CVK_TM_LOG_KNEE, CVK_B_DEAD_TIME};
+    const cvk_turning_result first = *result;
+    for (int hold = 0; hold < 2; hold++) {
+        cvk_turning_result second;
+        double p[N];
+        memcpy(p, first.p, sizeof p);
+        for (size_t n = 0; hold && n < sizeof kept / sizeof kept[0]; n++) {
+            p[kept[n]] = from->p[kept[n]];
+        }
+        f->noise = *modest;
+        if (settle(f, p, hold, modest, &second) && second.residual_a < result->residual_a) {
+            *result = second;
+        }
     }
     f->noise = result->noise;
 }
@@ -320,7 +328,7 @@ static int scout(cvk_turning_problem *f, const cvk_turns *turns, const cvk_belie
         now->tried = true;
         memcpy(p, now->p, sizeof p);
         f->noise = now->noise;
-        if (settle(f, p, modest, &fits[settled])) {
+        if (settle(f, p, true, modest, &fits[settled])) {
             if (!is_good(&fits[settled], modest)) {
                 settle_again(f, now, modest, &fits[settled]);
             }
@@ -404,7 +412,7 @@ static void weigh_explanations(cvk_turning_problem *f, const cvk_belief *belief,
     const int from = best_of(fits, count);
     double mean[N];
     f->noise = fits[from].noise;
-    for (int n = 0; n < MOST_FITS - MOST_SETTLED && !(belief->knee_a > 0.0); n++) {
+    for (int n = 0; n < MOST_CURVES && !(belief->knee_a > 0.0); n++) {
         fits[count] = fits[from];
         f->curve = curves[n];
         if (curves[n] == CVK_CURVE_CHARGE) {
@@ -421,32 +429,41 @@ static void weigh_explanations(cvk_turning_problem *f, const cvk_belief *belief,
     f->noise = best->noise;
 }
 
-/* Duties act a whole number of periods late: of the two nearest the one that fits better is taken
- * for true, unless it fits clearly worse than what was found. */
-static void settle_delay(cvk_turning_problem *f, cvk_turning_result *best)
+/* Duties act a whole number of periods late: of the two nearest the usual one is taken, or the
+ * other where that fits better, unless both fit clearly worse than the best fit. They join the
+ * fits, whose new number is returned. */
+static int settle_delay(cvk_turning_problem *f, cvk_turning_result fits[MOST_FITS], int count,
+                        double usual)
 {
-    const double below = floor(best->p[CVK_B_DELAY]);
-    cvk_turning_result trial[2];
-    double error_a[2];
-    f->noise = best->noise;
-    f->curve = best->curve;
-    f->prior_sd = best->residual_a;
+    const cvk_turning_result best = fits[best_of(fits, count)];
+    const double below = floor(best.p[CVK_B_DELAY]);
+    double least_a = WHOLE_LOSS * best.residual_a;
+    double chosen = NAN;
+    f->noise = best.noise;
+    f->curve = best.curve;
+    f->prior_sd = best.residual_a;
     f->hold_delay = 1.0 / WHOLE_SPREAD;
     for (int n = 0; n < 2; n++) {
-        trial[n] = *best;
+        cvk_turning_result trial = best;
         f->start[CVK_B_DELAY] = below + n;
-        trial[n].p[CVK_B_DELAY] = f->start[CVK_B_DELAY] + 0.01;
-        error_a[n] = cvk_turning_fit_from(f, trial[n].p, SCOUT_EVALUATIONS, &trial[n])
-                         ? trial[n].residual_a
-                         : INFINITY;
+        trial.p[CVK_B_DELAY] = f->start[CVK_B_DELAY] + 0.01;
+        if (!cvk_turning_fit_from(f, trial.p, SCOUT_EVALUATIONS, &trial)) {
+            continue;
+        }
+        fits[count++] = trial;
+        const double error_a =
+            below + n == usual ? trial.residual_a / USUAL_LOSS : trial.residual_a;
+        if (error_a < least_a) {
+            least_a = error_a;
+            chosen = below + n;
+        }
     }
-    const int chosen = error_a[1] < error_a[0];
-    if (error_a[chosen] < WHOLE_LOSS * best->residual_a) {
-        f->start[CVK_B_DELAY] = below + chosen;
-        *best = trial[chosen];
-    } else {
-        f->hold_delay = 0.0;
+    f->hold_delay = 0.0;
+    if (isfinite(chosen)) {
+        f->start[CVK_B_DELAY] = chosen;
+        f->hold_delay = 1.0 / WHOLE_SPREAD;
     }
+    return count;
 }
 
 /* Noise of the current, and what edges that lie between a scope's rows add in a period. */
@@ -468,12 +485,12 @@ static bool fit_once(cvk_turning_problem *f, const cvk_turns *turns, const cvk_b
     cvk_find_edges(f->rippled, f->centre[CVK_B_DEAD_TIME], exp(f->centre[CVK_TM_LOG_KNEE]),
                    f->curve, likely_delay(f, belief));
     cvk_choose_blocks(&f->blocks, f->s, turns, CVK_SCOUT_ROWS, CVK_SCOUT_BLOCK_ROWS);
-    const int settled = scout(f, turns, belief, thorough, exhausted, fits);
+    int settled = scout(f, turns, belief, thorough, exhausted, fits);
     if (settled == 0) {
         return false;
     }
     if (f->s->path == CVK_PATH_COMMANDED && !cvk_belief_knows(belief, CVK_B_DELAY, 0.1)) {
-        settle_delay(f, &fits[best_of(fits, settled)]);
+        settled = settle_delay(f, fits, settled, (double)likely_delay(f, belief));
     }
     weigh_explanations(f, belief, fits, settled, result, spread);
     const double scouted_a = result->residual_a;

@@ -170,6 +170,31 @@ START_TEST(few_microhenry_on_a_switched_inverter)
 }
 END_TEST
 
+/* The last quarter of a standstill log, with currents of a few amperes: each curve of the inverter
+ * has its own idea of resistance and saturation, which is a doubt and must not move either. */
+START_TEST(a_part_of_a_standstill_log_is_enough)
+{
+    cvk_rig_config rig = studio_rig("wheel");
+    rig.inverter.fidelity = CVK_FIDELITY_SWITCHED;
+    rig.imperfections.saturation = 0;
+    rig.motor.inductance_d_h = rig.motor.inductance_q_h = 69e-6;
+    recording r;
+    record(&r, &rig, "standstill", 1, false);
+    cvk_log part = r.log;
+    const size_t cut = r.log.rows / 4u * 3u;
+    for (int n = 0; n < CVK_COLUMN_COUNT; n++) {
+        part.column[n] = part.column[n] != NULL ? part.column[n] + cut : NULL;
+    }
+    part.rows -= cut;
+    const cvk_log *logs[] = {&part};
+    ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
+    assert_near(CVK_CARD_RESISTANCE, cvk_rig_visible_resistance(&rig), 3.0);
+    assert_near(CVK_CARD_INDUCTANCE_D, 69e-6, 1.0);
+    assert_near(CVK_CARD_INDUCTANCE_Q, 69e-6, 1.0);
+    recording_free(&r);
+}
+END_TEST
+
 /* Turning fast at a current that saturates: the flux circle leaves the inductances where standstill
  * has seen them. */
 START_TEST(saturation_does_not_bend_the_circle)
@@ -765,6 +790,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, saturation_does_not_bend_the_circle);
     tcase_add_loop_test(tests, cross_saturation_is_seen, 0, 3);
     tcase_add_test(tests, few_microhenry_on_a_switched_inverter);
+    tcase_add_test(tests, a_part_of_a_standstill_log_is_enough);
     tcase_add_test(tests, coast_alone_gives_flux_and_pole_pairs);
     tcase_add_test(tests, equal_magnets_show_no_pole_pairs);
     tcase_add_test(tests, standstill_alone_names_what_it_cannot_show);
