@@ -26,6 +26,18 @@ static double finite_mean(const double *x, const size_t *rows, size_t count)
     return used > 0.0 ? sum / used : 0.0;
 }
 
+/* Of a converter: the smallest change from one row to the next. */
+static double smallest_step(const double *column, const size_t *rows, size_t count)
+{
+    double step = INFINITY;
+    for (size_t k = 1; k < count; k++) {
+        const double change =
+            fabs(column[rows != NULL ? rows[k] : k] - column[rows != NULL ? rows[k - 1] : k - 1]);
+        step = change > 0.0 && change < step ? change : step;
+    }
+    return step;
+}
+
 bool cvk_channel_gains(const cvk_log *log, cvk_column first, const size_t *rows, size_t count,
                        double gain[3])
 {
@@ -41,9 +53,10 @@ bool cvk_channel_gains(const cvk_log *log, cvk_column first, const size_t *rows,
             cov[c] += x[c / 3] * x[c % 3];
         }
     }
+    const double step = smallest_step(log->column[first], rows, count);
     if (!cvk_eigen3(cov, values) || !(values[1] > SPREAD_FOR_GAINS * values[0]) ||
-        !(values[1] > LEAST_SPREAD * values[2])) {
-        return false; /* nothing there, or along one direction only: nothing to compare */
+        !(values[1] > LEAST_SPREAD * values[2]) || !(values[1] > step * step * (double)count)) {
+        return false; /* nothing there but a converter's steps, or along one direction only */
     }
     double sum = cov[0] + cov[3] + cov[6];
     for (int c = 0; c < 3; c++) {

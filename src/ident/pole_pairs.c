@@ -14,7 +14,9 @@
 #include <string.h>
 
 #define ROTOR_DEVIATION 0.03 /* least standard deviation of the speed ratio, relative to one */
-#define SMOOTH_TURNS 30      /* speed and slow drift are taken over this many turns to each side */
+#define FEWEST_TURNS 14u
+#define LEAST_REPEATED 2.2 /* mechanical turns, from which on a pattern can be told */
+#define SMOOTH_TURNS 30    /* speed and slow drift are taken over this many turns to each side */
 
 void cvk_poles_from_rotor(cvk_pole_evidence *evidence, const cvk_windows *windows, bool *odd,
                           double *ratio)
@@ -113,7 +115,7 @@ static void add_pattern(cvk_pole_evidence *evidence, const double *flat, size_t 
     double total = comb_misfit(flat, count, 1);
     for (int p = 1; p <= CVK_MOST_POLE_PAIRS; p++) {
         criterion[p] = INFINITY;
-        if (count >= 3u * (size_t)p && total > 0.0) {
+        if (n >= LEAST_REPEATED * p && total > 0.0) {
             double left = fmax(comb_misfit(flat, count, p), 1e-6 * total);
             criterion[p] = 0.5 * (n * log(left / total) + p * log(n));
             best = fmin(best, criterion[p]);
@@ -143,11 +145,14 @@ cvk_status cvk_poles_from_pattern(cvk_pole_evidence *evidence, const cvk_signals
         while (last < turns->count && turns->joined[last]) {
             last++;
         }
-        if (last - first >= 12u && cvk_currentless(s, turns->begin[first], turns->end[last - 1])) {
+        if (last - first >= FEWEST_TURNS &&
+            cvk_currentless(s, turns->begin[first], turns->end[last - 1])) {
+            /* at the ends a motor comes to rest, or the bridge still lets go */
+            const size_t kept = last - first - 2u;
             double *flat = strength + turns->count + 1u;
-            turn_strengths(s, turns, first, last, strength);
-            take_off_drift(strength, flat, last - first);
-            add_pattern(evidence, flat, last - first);
+            turn_strengths(s, turns, first + 1u, last - 1u, strength);
+            take_off_drift(strength, flat, kept);
+            add_pattern(evidence, flat, kept);
         }
         first = last;
     }
