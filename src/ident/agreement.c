@@ -13,8 +13,8 @@
 #define SURE_APART 4.0    /* deviations */
 /* Values that are surely apart, but by less than this share, are widened over, not refused: copper
  * changes by 0.4 % a kelvin, magnets by 0.1 to 0.2 %; inductances by nothing. */
-#define WARM_RESISTANCE 0.1
-#define WARM_FLUX 0.03
+#define WARM_RESISTANCE 0.13
+#define WARM_FLUX 0.05
 #define WARM_INDUCTANCE 0.02
 
 void cvk_add_reading(cvk_readings *readings, const char *log, cvk_path path,

@@ -27,11 +27,15 @@
 #define LARGEST_DOUBT 0.03    /* of the largest voltage, that averaged ones may have */
 #define HOPELESS_NOISE 0.2    /* of the largest voltage, of edges between a scope's rows */
 #define NOTABLE_DOUBT 0.02    /* of it, that may be why a fit fails */
-#define SURELY_WARMER 3.0     /* deviations between the resistances of two logs */
+#define COPPER_PER_K 0.0039
+#define NOTABLE_WARMTH 0.03
+#define SURELY_WARMER 3.0 /* deviations between the resistances of two logs */
 #define FEWEST_WINDOWS 3u
 #define LARGEST_OPEN_SPREAD 0.02 /* of voltage over speed, without current */
 #define LARGEST_SPREAD 0.02      /* off the flux circle, of a log that fits the winding */
-#define OTHER_WINDING 0.12       /* difference of resistances that no warmth explains */
+#define OTHER_INDUCTANCE 0.12    /* difference that no motor has with itself */
+#define WARMEST 0.25             /* difference of resistances that a warmer winding explains */
+#define WARM_SPREAD 0.1          /* of a resistance, from standing still to turning */
 #define LIKELY_OTHER 4.0
 #define ODD_SPREAD 0.004 /* off the circle, and so many times more than with one of its own */
 #define ODD_RATIO 1.6
@@ -438,10 +442,11 @@ static bool has_other_winding(const cvk_learning *l, const cvk_prepared *w, int 
     for (int n = 0; n < 2; n++) {
         const int k = compared[n];
         const double apart = fabs(own.mean[k] - known->mean[k]);
-        other = other || (cvk_belief_knows(&own, k, USEFUL_SHARE) &&
-                          apart > OTHER_WINDING * known->mean[k] &&
-                          apart > LIKELY_OTHER * hypot(cvk_belief_deviation(&own, k),
-                                                       cvk_belief_deviation(known, k)));
+        const double share = k == CVK_B_RESISTANCE ? WARMEST : OTHER_INDUCTANCE;
+        other = other ||
+                (cvk_belief_knows(&own, k, USEFUL_SHARE) && apart > share * known->mean[k] &&
+                 apart > LIKELY_OTHER *
+                             hypot(cvk_belief_deviation(&own, k), cvk_belief_deviation(known, k)));
     }
     return other;
 }
@@ -459,9 +464,9 @@ static void check_winding(cvk_learning *l, const cvk_prepared *w, const cvk_beli
                                    cvk_belief_deviation(alone, CVK_B_RESISTANCE));
     const double apart = fabs(own_r - r);
     const bool odd = (spread > ODD_SPREAD && spread > ODD_RATIO * own_spread) ||
-                     apart > fmax(0.5 * OTHER_WINDING * r, 0.25 * SURELY_OTHER * deviation);
+                     apart > fmax(0.5 * WARMEST * r, 0.25 * SURELY_OTHER * deviation);
     const bool surely = (spread > LARGEST_SPREAD && spread > 2.0 * own_spread) ||
-                        apart > fmax(OTHER_WINDING * r, SURELY_OTHER * deviation);
+                        apart > fmax(WARMEST * r, SURELY_OTHER * deviation);
     if (l->misfit[0] == '\0' && (surely || (odd && has_other_winding(l, w, threads)))) {
         snprintf(
             l->misfit, sizeof l->misfit,
@@ -514,6 +519,40 @@ static void doubt_curve(cvk_belief *belief)
         pow(CURVE_DOUBT * belief->mean[CVK_B_DEAD_TIME], 2.0);
 }
 
+/* A winding is as warm as its log: turning windows may have another resistance than the standstill
+ * logs have shown, and do not change that. */
+static void let_warm(cvk_belief *belief)
+{
+    belief->cov[CVK_B_RESISTANCE * (CVK_B_COUNT + 1)] +=
+        pow(WARM_SPREAD * belief->mean[CVK_B_RESISTANCE], 2.0);
+}
+
+static void keep_resistance(const cvk_belief *before, cvk_belief *after)
+{
+    const int r = CVK_B_RESISTANCE;
+    for (int c = 0; c < CVK_B_COUNT; c++) {
+        after->cov[r * CVK_B_COUNT + c] = before->cov[r * CVK_B_COUNT + c];
+        after->cov[c * CVK_B_COUNT + r] = before->cov[c * CVK_B_COUNT + r];
+    }
+    after->mean[r] = before->mean[r];
+}
+
+static void tell_warmth(const cvk_belief *known, const cvk_belief *alone, const char *log,
+                        cvk_estimate *out)
+{
+    const double r = known->mean[CVK_B_RESISTANCE],
+                 change = alone->mean[CVK_B_RESISTANCE] / r - 1.0;
+    const double deviation = cvk_belief_deviation(alone, CVK_B_RESISTANCE) / r;
+    if (fabs(change) > fmax(NOTABLE_WARMTH, SURELY_WARMER * deviation)) {
+        cvk_add_finding(
+            out, CVK_NOTE, log,
+            "its resistance is %.0f %% %s that at standstill, which is on the card: the "
+            "winding was about %.0f K %s",
+            100.0 * fabs(change), change > 0.0 ? "above" : "below", fabs(change) / COPPER_PER_K,
+            change > 0.0 ? "warmer" : "colder");
+    }
+}
+
 /* The flux linkage that one log shows alone, and whether it belongs to the other logs. */
 static void read_flux(cvk_learning *l, cvk_prepared *w, int threads, cvk_estimate *out)
 {
@@ -521,12 +560,18 @@ static void read_flux(cvk_learning *l, cvk_prepared *w, int threads, cvk_estimat
     cvk_belief alone = l->known.of[path], own = l->known.start[path];
     cvk_windows *windows = &l->windows;
     windows->count = 0;
+    if (cvk_knowledge_told(&l->known, path, CVK_B_RESISTANCE)) {
+        let_warm(&alone);
+    }
     cvk_add_windows(windows, &w->signals, &w->turns, &alone);
     if (windows->count < FEWEST_WINDOWS) {
         learn_arc(l, w);
         return;
     }
     const bool fits = cvk_fit_circle(windows, &alone) == CVK_OK;
+    if (fits && cvk_knowledge_told(&l->known, path, CVK_B_RESISTANCE)) {
+        tell_warmth(&l->known.of[path], &alone, w->signals.name, out);
+    }
     if (fits) {
         check_open_circuit(w, cvk_circle_spread(windows, &alone), out);
     }
@@ -583,9 +628,17 @@ static void fit_circle(cvk_learning *l, cvk_path path, cvk_prepared *logs, size_
             cvk_belief_note(&belief, CVK_B_FLUX, logs[n].signals.name, "flux circle");
         }
     }
+    const cvk_belief before = belief;
+    const bool told = cvk_knowledge_told(&l->known, path, CVK_B_RESISTANCE);
     doubt_curve(&belief);
+    if (told) {
+        let_warm(&belief);
+    }
     if (windows->count > 0 && cvk_fit_circle(windows, &belief) == CVK_OK) {
         doubt_voltages(l, path, logs, count, &belief);
+        if (told) {
+            keep_resistance(&before, &belief);
+        }
         l->known.of[path] = belief;
         cvk_knowledge_share(&l->known, path);
     }

@@ -544,7 +544,8 @@ static int fit_likely_curves(problem *f, cvk_standstill_fit scouts[CVK_CURVES], 
     scouts[first] = scouts[0];
     scouts[0] = best;
     for (int k = 0; k < scouted; k++) {
-        if (weight_of(&scouts[k], &best, samples) < SMALLEST_WEIGHT) {
+        /* one that does not fit on all rows says nothing about the others */
+        if (good > 0 && weight_of(&scouts[k], &best, samples) < SMALLEST_WEIGHT) {
             continue;
         }
         fits[good] = scouts[k];
@@ -593,7 +594,6 @@ static int scout_edges(problem *f, const cvk_standstill_fit *flat,
     }
     for (size_t k = 0; k < sizeof curves / sizeof curves[0]; k++) {
         fits[good] = good > 0 ? *best_of(fits, good) : likely;
-        f->most_evaluations = OTHER_EVALUATIONS;
         good += fit_curve(f, curves[k], &fits[good]);
     }
     return good;

@@ -89,6 +89,35 @@ START_TEST(one_bad_log_does_not_sink_the_others)
 }
 END_TEST
 
+/* Thirty kelvin between the logs: each has its own resistance, and the card that at standstill. */
+START_TEST(a_winding_that_warmed_up_is_no_other_motor)
+{
+    cvk_rig_config rig = studio_rig("wheel");
+    recording warm;
+    rig.tune.program.hold_s = 0.2;
+    rig.motor.ambient_degc += 30.0;
+    record(&warm, &rig, "spin", 5, true);
+    const cvk_log *logs[] = {&still.log, &warm.log};
+    const double share = 1.0 - 30.0 * rig.motor.magnet_per_k;
+    bool told = false;
+    ck_assert_int_eq(cvk_estimate_logs(logs, 2, &options, &result), CVK_OK);
+    for (int key = 0; key <= CVK_CARD_FLUX_LINKAGE; key++) {
+        ck_assert_msg(result.card.entry[key].known, "%s", result.card.entry[key].missing);
+    }
+    ck_assert_double_eq_tol(result.card.entry[CVK_CARD_RESISTANCE].value /
+                                cvk_rig_visible_resistance(&rig),
+                            1.0, 0.01);
+    ck_assert_double_eq_tol(result.card.entry[CVK_CARD_FLUX_LINKAGE].value /
+                                (share * rig.motor.flux_linkage_wb),
+                            1.0, 0.005);
+    for (size_t n = 0; n < result.findings; n++) {
+        told = told || strstr(result.finding[n].text, "warmer") != NULL;
+    }
+    ck_assert(told);
+    recording_free(&warm);
+}
+END_TEST
+
 START_TEST(two_motors_leave_the_entries_open)
 {
     const cvk_log *stills[] = {&still.log, &blower_still.log};
@@ -180,6 +209,7 @@ static void add(TCase *tests)
     tcase_add_unchecked_fixture(tests, setup, teardown);
     tcase_add_test(tests, every_order_gives_the_same_card);
     tcase_add_test(tests, one_bad_log_does_not_sink_the_others);
+    tcase_add_test(tests, a_winding_that_warmed_up_is_no_other_motor);
     tcase_add_test(tests, two_motors_leave_the_entries_open);
     tcase_add_test(tests, commanded_and_measured_voltages_go_together);
     tcase_add_test(tests, a_switch_larger_than_the_resistance_is_a_contradiction);
