@@ -28,8 +28,8 @@ void cvk_find_edges(const cvk_signals *signals, double dead_time_voltage_v, doub
 
 /* What the ripple takes from each phase's current where its leg rises, and adds where it falls, A;
  * `edge_wb` of the row whose duties act. */
-INLINED void cvk_ripple_at(const double *edge_wb, double per_h, double unlike_re,
-                                 double unlike_im, double ripple_a[3])
+INLINED void cvk_ripple_at(const double *edge_wb, double per_h, double unlike_re, double unlike_im,
+                           double ripple_a[3])
 {
     static const double turn[3][2] = {
         {1.0, 0.0}, {-0.5, 0.86602540378443864676}, {-0.5, -0.86602540378443864676}};

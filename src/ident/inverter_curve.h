@@ -109,8 +109,7 @@ INLINED void cvk_three_quotients(const double above[3], const double below[3], d
 
 /* The three phases' s(x) at a current in the stationary plane, as a vector there;
  * `per_knee` is one over the knee's current. */
-INLINED void cvk_curve_vector(double alpha, double beta, double per_knee, int curve,
-                                    double out[2])
+INLINED void cvk_curve_vector(double alpha, double beta, double per_knee, int curve, double out[2])
 {
     const double half_sqrt3 = 0.86602540378443864676;
     double along = -0.5 * alpha, across = half_sqrt3 * beta;
@@ -123,7 +122,7 @@ INLINED void cvk_curve_vector(double alpha, double beta, double per_knee, int cu
 
 /* s(up) - s(down) of three legs, no argument below 0. */
 INLINED void cvk_curve_differences(const double up[3], const double down[3], int curve,
-                                         double out[3])
+                                   double out[3])
 {
     double above[3], below[3];
     switch (curve) {
@@ -160,7 +159,7 @@ INLINED void cvk_curve_differences(const double up[3], const double down[3], int
  * current flows into the motor, a fall while it flows out; what the other way round is lost, the
  * curve says. Without ripple that is the curve itself. */
 INLINED void cvk_edges_vector(double alpha, double beta, double per_knee, int curve,
-                                    const double *ripple_a, double out[2])
+                              const double *ripple_a, double out[2])
 {
     const double half_sqrt3 = 0.86602540378443864676;
     const double along = -0.5 * alpha, across = half_sqrt3 * beta;

@@ -14,7 +14,7 @@ typedef struct cvk_standstill_fit {
     double p[CVK_SM_COUNT];
     double cov[CVK_SM_COUNT * CVK_SM_COUNT];
     double dof;
-    int curve;         /* the likeliest: inverter_curve.h */
+    int curve; /* the likeliest: inverter_curve.h */
     bool converged;
     bool at_edges;     /* its voltage is taken at the legs' edges, as the signals have them */
     double residual_a; /* rms per axis */

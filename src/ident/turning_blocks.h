@@ -20,11 +20,11 @@ typedef struct cvk_turning_blocks {
 
 /* About `most` rows in blocks of at least `block_rows` rows and two turns; all that turns with
  * current when that is less. */
-void cvk_choose_blocks(cvk_turning_blocks *blocks, const cvk_signals *signals,
-                       const cvk_turns *turns, size_t most, size_t block_rows);
+void cvk_choose_blocks(cvk_turning_blocks *b, const cvk_signals *s, const cvk_turns *turns,
+                       size_t most, size_t block_rows);
 
 /* Appends one. */
-void cvk_add_block(cvk_turning_blocks *blocks, const cvk_tm_block *block);
+void cvk_add_block(cvk_turning_blocks *b, const cvk_tm_block *block);
 
 /* Rows of all turns. */
 size_t cvk_turning_rows(const cvk_turns *turns);

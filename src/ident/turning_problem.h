@@ -41,17 +41,17 @@ typedef struct cvk_turning_problem {
 } cvk_turning_problem;
 
 /* Sets the prior. False when the belief's covariance is none. */
-bool cvk_turning_prior(cvk_turning_problem *problem, const cvk_belief *belief);
+bool cvk_turning_prior(cvk_turning_problem *f, const cvk_belief *belief);
 
 /* Rms prediction error, A, and the filter's gains with it; infinity when the filter runs away. */
-double cvk_turning_misfit(cvk_turning_problem *problem, const double p[CVK_TM_COUNT]);
+double cvk_turning_misfit(cvk_turning_problem *f, const double p[CVK_TM_COUNT]);
 
 /* Drops the blocks in which the filter runs away with these values, as it may where the motor
  * hardly turns. False when those are more than a few. */
-bool cvk_turning_drop_lost(cvk_turning_problem *problem, const double p[CVK_TM_COUNT]);
+bool cvk_turning_drop_lost(cvk_turning_problem *f, const double p[CVK_TM_COUNT]);
 
 /* Fits from `p` on, with the gains that the filter has there. False when there is no minimum. */
-bool cvk_turning_fit_from(cvk_turning_problem *problem, double p[CVK_TM_COUNT], int evaluations,
+bool cvk_turning_fit_from(cvk_turning_problem *f, double p[CVK_TM_COUNT], int evaluations,
                           cvk_turning_result *result);
 
 #endif

@@ -13,7 +13,7 @@
 
 /* The prior must be set. The problem keeps the blocks, the curve and the noises of the result; its
  * covariance holds by how much other explanations differ. False when nothing follows the rows. */
-bool cvk_turning_search(cvk_turning_problem *problem, const cvk_turns *turns,
-                        const cvk_belief *belief, cvk_turning_result *result);
+bool cvk_turning_search(cvk_turning_problem *f, const cvk_turns *turns, const cvk_belief *belief,
+                        cvk_turning_result *result);
 
 #endif

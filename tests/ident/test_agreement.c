@@ -104,9 +104,8 @@ START_TEST(a_winding_that_warmed_up_is_no_other_motor)
     for (int key = 0; key <= CVK_CARD_FLUX_LINKAGE; key++) {
         ck_assert_msg(result.card.entry[key].known, "%s", result.card.entry[key].missing);
     }
-    ck_assert_double_eq_tol(result.card.entry[CVK_CARD_RESISTANCE].value /
-                                cvk_rig_visible_resistance(&rig),
-                            1.0, 0.01);
+    ck_assert_double_eq_tol(
+        result.card.entry[CVK_CARD_RESISTANCE].value / cvk_rig_visible_resistance(&rig), 1.0, 0.01);
     ck_assert_double_eq_tol(result.card.entry[CVK_CARD_FLUX_LINKAGE].value /
                                 (share * rig.motor.flux_linkage_wb),
                             1.0, 0.005);
