@@ -26,7 +26,7 @@
 /* The q inductance is what a turning motor shows best: below this sharpness, a share of its value,
  * neither is believed. */
 #define USEFUL_LQ 0.1
-#define UNSEEN_FLUX 0.001 /* of the magnet's */
+#define UNSEEN_FLUX 0.0015 /* of the magnet's */
 #define DELAY_FLOOR 0.004 /* as at standstill */
 /* Of the inverter's voltage that is expected: less is not believed. */
 #define LEAST_INVERTER_SHARE 0.3

@@ -22,6 +22,7 @@
 #define MOST_SETTLED 4
 #define NIMBLE 10.0
 #define GOOD_FIT 1.1      /* times the noise: then no other start is tried, */
+#define NEAR_FIT 1.15     /* times another fit */
 #define FAIR_FIT 1.2      /* or not more than two */
 #define HELD_DELAY 0.3    /* periods */
 #define HELD_KNEE 0.3     /* of its natural logarithm */
@@ -298,12 +299,28 @@ static void settle_again(cvk_turning_problem *f, const start *from, const cvk_tm
     f->noise = result->noise;
 }
 
-/* Not much more than a motor that is well known needs. */
-static bool is_good(const cvk_turning_result *result, const cvk_tm_noise *modest)
+/* Noises of a motor that is well known, or not much more. */
+static bool is_modest(const cvk_turning_result *result, const cvk_tm_noise *modest)
 {
-    return result->residual_a < GOOD_FIT * modest->current_a &&
-           result->noise.magnet < NIMBLE * modest->magnet &&
-           result->noise.flux_wb < NIMBLE * modest->flux_wb;
+    return result->noise.magnet < NIMBLE * modest->magnet &&
+           result->noise.flux_wb < NIMBLE * NIMBLE * modest->flux_wb;
+}
+
+/* With large noises the filter follows any motor: such a fit counts only where none with modest
+ * ones comes near it. Returns how many stay. */
+static int keep_modest(cvk_turning_result fits[], int count, const cvk_tm_noise *modest)
+{
+    double best_a = INFINITY;
+    int kept = 0;
+    for (int n = 0; n < count; n++) {
+        best_a = is_modest(&fits[n], modest) ? fmin(best_a, fits[n].residual_a) : best_a;
+    }
+    for (int n = 0; n < count; n++) {
+        if (is_modest(&fits[n], modest) || !(best_a < NEAR_FIT * fits[n].residual_a)) {
+            fits[kept++] = fits[n];
+        }
+    }
+    return kept;
 }
 
 /* Fits on few rows from the likeliest starts on, of both kinds in turns, until one is good, unless
@@ -329,17 +346,21 @@ static int scout(cvk_turning_problem *f, const cvk_turns *turns, const cvk_belie
         memcpy(p, now->p, sizeof p);
         f->noise = now->noise;
         if (settle(f, p, true, modest, &fits[settled])) {
-            if (!is_good(&fits[settled], modest)) {
+            if (!is_modest(&fits[settled], modest) ||
+                fits[settled].residual_a > GOOD_FIT * modest->current_a) {
                 settle_again(f, now, modest, &fits[settled]);
             }
-            best_a = fmin(best_a, fits[settled++].residual_a);
+            if (is_modest(&fits[settled], modest)) {
+                best_a = fmin(best_a, fits[settled].residual_a);
+            }
+            settled++;
         }
         if (!thorough && best_a < good * modest->current_a) {
-            return settled;
+            return keep_modest(fits, settled, modest);
         }
     }
     *exhausted = true;
-    return settled;
+    return keep_modest(fits, settled, modest);
 }
 
 /* Mean of several fits, weighted by likelihood, and how far they differ. */
