@@ -27,7 +27,8 @@
  * neither is believed. */
 #define USEFUL_LQ 0.1
 #define UNSEEN_FLUX 0.0015 /* of the magnet's */
-#define DELAY_FLOOR 0.004 /* as at standstill */
+#define DELAY_FLOOR 0.004  /* as at standstill, periods */
+#define WHOLE_DOUBT 0.25   /* of a delay that was taken for a whole number of them */
 /* Of the inverter's voltage that is expected: less is not believed. */
 #define LEAST_INVERTER_SHARE 0.3
 #define SHAPE_DOUBT 0.12 /* of it, at currents like the knee's */
@@ -106,7 +107,8 @@ static void to_belief(const cvk_turning_problem *f, const cvk_turning_result *re
             belief->cov[r * CVK_B_COUNT + c] = result->cov[r * N + c];
         }
     }
-    belief->cov[CVK_B_DELAY * (CVK_B_COUNT + 1)] += DELAY_FLOOR * DELAY_FLOOR;
+    const double doubt = f->hold_delay > 0.0 ? WHOLE_DOUBT : DELAY_FLOOR;
+    belief->cov[CVK_B_DELAY * (CVK_B_COUNT + 1)] += doubt * doubt;
     const double floors[] = {
         [CVK_B_RESISTANCE] = FLOOR_R, [CVK_B_L_D] = FLOOR_LD, [CVK_B_L_Q] = FLOOR_LQ};
     belief->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)] += pow(FLOOR_FLUX * belief->mean[CVK_B_FLUX], 2.0);
