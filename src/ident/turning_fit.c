@@ -20,6 +20,7 @@
 #define FLOOR_LD 0.07
 #define FLOOR_LQ 0.03
 #define FLOOR_FLUX 0.0015
+#define USUAL_MISFIT 1.3 /* of which these are the floors */
 /* A ratio of Lq to Ld beyond these is no motor, but a log that shows neither. */
 #define SMALLEST_SALIENCY 0.9
 #define LARGEST_SALIENCY 6.0
@@ -111,10 +112,13 @@ static void to_belief(const cvk_turning_problem *f, const cvk_turning_result *re
     belief->cov[CVK_B_DELAY * (CVK_B_COUNT + 1)] += doubt * doubt;
     const double floors[] = {
         [CVK_B_RESISTANCE] = FLOOR_R, [CVK_B_L_D] = FLOOR_LD, [CVK_B_L_Q] = FLOOR_LQ};
-    belief->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)] += pow(FLOOR_FLUX * belief->mean[CVK_B_FLUX], 2.0);
+    /* what the model does not follow may have bent its values the more, the more there is */
+    const double growth = pow(fmax(1.0, result->misfit / USUAL_MISFIT), 2.0);
+    belief->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)] +=
+        pow(growth * FLOOR_FLUX * belief->mean[CVK_B_FLUX], 2.0);
     for (int k = 0; k <= CVK_B_L_Q; k++) { /* not of what a standstill log has shown better */
         if (!known_before[k]) {
-            belief->cov[k * (CVK_B_COUNT + 1)] += pow(floors[k] * belief->mean[k], 2.0);
+            belief->cov[k * (CVK_B_COUNT + 1)] += pow(growth * floors[k] * belief->mean[k], 2.0);
         }
     }
     add_voltage_doubt(f, belief);

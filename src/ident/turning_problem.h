@@ -16,7 +16,8 @@ typedef struct cvk_turning_result {
     cvk_tm_noise noise;
     int curve;
     bool flat;         /* the edges know no ripple */
-    double residual_a; /* rms of the prediction error per axis */
+    double residual_a; /* rms of the prediction error per axis, */
+    double misfit;     /* and that over the noise of a sample */
     double colour;     /* of the prediction errors: cvk_lane_result */
 } cvk_turning_result;
 

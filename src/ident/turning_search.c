@@ -34,7 +34,7 @@
 #define MOST_NOISE_STEPS 4 /* in one direction */
 #define NOISE_STEP 3.2
 #define LEAST_GAIN 0.999    /* in prediction error, for another noise */
-#define LARGEST_MISFIT 2.0  /* prediction error over the noise of a sample, of a used result */
+#define LARGEST_MISFIT 3.0  /* of a used result */
 #define TYPICAL_R_DROP 0.05 /* as CVK_TURNING_DROP, across the resistance */
 #define LEAST_SHARE 0.3     /* of what is typical: below it least squares has found nothing */
 #define CURVE_EVALUATIONS 6
@@ -524,8 +524,9 @@ static bool fit_once(cvk_turning_problem *f, const cvk_turns *turns, const cvk_b
     *surprise = result->residual_a / scouted_a;
     if (fine) { /* what is known before weighs more when the errors are alike over many rows */
         f->prior_sd = result->residual_a * sqrt(fmin(result->colour, LARGEST_COLOUR));
-        fine = cvk_turning_fit_from(f, result->p, FULL_EVALUATIONS, result) &&
-               result->residual_a < LARGEST_MISFIT * expected_misfit(f, result);
+        fine = cvk_turning_fit_from(f, result->p, FULL_EVALUATIONS, result);
+        result->misfit = result->residual_a / expected_misfit(f, result);
+        fine = fine && result->misfit < LARGEST_MISFIT;
     }
     for (int e = 0; fine && e < N * N; e++) {
         result->cov[e] += spread[e];
