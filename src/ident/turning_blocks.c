@@ -103,8 +103,9 @@ void cvk_choose_blocks(cvk_turning_blocks *b, const cvk_signals *s, const cvk_tu
 {
     const size_t total = cvk_turning_rows(turns);
     const double length = block_length(turns, block_rows);
-    const size_t parts =
-        total > most ? (size_t)fmax((double)most / length, FEWEST_BLOCKS) : CVK_TURNING_MOST_BLOCKS;
+    const size_t parts = total > most
+                             ? (size_t)fmax((double)most / fmax(length, 1.0), FEWEST_BLOCKS)
+                             : CVK_TURNING_MOST_BLOCKS;
     size_t passed = 0, part = 0, best_first = 0, best_last = 0;
     double best = -1.0;
     b->count = b->rows = b->residual_rows = 0;
