@@ -432,9 +432,7 @@ void cvk_write_electrical(const cvk_learning *l, const cvk_prepared *logs, size_
     write_saturation(l, &l->still.of[first], r.current_a, out);
 }
 
-/* Copper's resistance rises by this share per K above 25 degC; winding sensors and alloys differ.
- */
-#define COPPER_PER_K 0.00385
+/* Winding sensors and alloys differ. */
 #define COPPER_DEVIATION 0.0001
 #define SENSOR_DEVIATION_K 2.0
 
@@ -513,8 +511,9 @@ static void write_cold(const cvk_log *const *logs, size_t count, cvk_card *card)
                        "no temperature column: log the winding's temperature as `temp [degC]`");
         return;
     }
-    const double rise = degc - 25.0, factor = 1.0 / (1.0 + COPPER_PER_K * rise);
-    const double doubt = 1.96 * hypot(COPPER_DEVIATION * rise, COPPER_PER_K * SENSOR_DEVIATION_K);
+    const double rise = degc - 25.0, factor = 1.0 / (1.0 + CVK_COPPER_PER_K * rise);
+    const double doubt =
+        1.96 * hypot(COPPER_DEVIATION * rise, CVK_COPPER_PER_K * SENSOR_DEVIATION_K);
     *cold = *r;
     cold->value = r->value * factor;
     double half = hypot(0.5 * (r->high - r->low), doubt * r->value) * factor;

@@ -27,7 +27,6 @@
 #define LARGEST_DOUBT 0.03    /* of the largest voltage, that averaged ones may have */
 #define HOPELESS_NOISE 0.2    /* of the largest voltage, of edges between a scope's rows */
 #define NOTABLE_DOUBT 0.02    /* of it, that may be why a fit fails */
-#define COPPER_PER_K 0.0039
 #define NOTABLE_WARMTH 0.03
 #define SURELY_WARMER 3.0 /* deviations between the resistances of two logs */
 #define FEWEST_WINDOWS 3u
@@ -548,7 +547,7 @@ static void tell_warmth(const cvk_belief *known, const cvk_belief *alone, const 
             out, CVK_NOTE, log,
             "its resistance is %.0f %% %s that at standstill, which is on the card: the "
             "winding was about %.0f K %s",
-            100.0 * fabs(change), change > 0.0 ? "above" : "below", fabs(change) / COPPER_PER_K,
+            100.0 * fabs(change), change > 0.0 ? "above" : "below", fabs(change) / CVK_COPPER_PER_K,
             change > 0.0 ? "warmer" : "colder");
     }
 }
@@ -559,8 +558,9 @@ static void read_flux(cvk_learning *l, cvk_prepared *w, int threads, cvk_estimat
     const cvk_path path = w->signals.path;
     cvk_belief alone = l->known.of[path], own = l->known.start[path];
     cvk_windows *windows = &l->windows;
+    const bool told = cvk_knowledge_told(&l->known, path, CVK_B_RESISTANCE);
     windows->count = 0;
-    if (cvk_knowledge_told(&l->known, path, CVK_B_RESISTANCE)) {
+    if (told) {
         let_warm(&alone);
     }
     cvk_add_windows(windows, &w->signals, &w->turns, &alone);
@@ -569,14 +569,13 @@ static void read_flux(cvk_learning *l, cvk_prepared *w, int threads, cvk_estimat
         return;
     }
     const bool fits = cvk_fit_circle(windows, &alone) == CVK_OK;
-    if (fits && cvk_knowledge_told(&l->known, path, CVK_B_RESISTANCE)) {
+    if (fits && told) {
         tell_warmth(&l->known.of[path], &alone, w->signals.name, out);
     }
     if (fits) {
         check_open_circuit(w, cvk_circle_spread(windows, &alone), out);
     }
-    if (cvk_knowledge_told(&l->known, path, CVK_B_RESISTANCE) &&
-        cvk_fit_circle(windows, &own) == CVK_OK && cvk_any_current(windows)) {
+    if (told && cvk_fit_circle(windows, &own) == CVK_OK && cvk_any_current(windows)) {
         check_winding(l, w, &alone, &own, threads);
     }
     if (fits && w->usable) {

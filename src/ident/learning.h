@@ -9,6 +9,9 @@
 #include "agreement.h"
 #include "knowledge.h"
 
+/* Copper's resistance rises by this share per K above 25 degC. */
+#define CVK_COPPER_PER_K 0.00385
+
 typedef struct cvk_learning {
     cvk_knowledge known;      /* of everything */
     cvk_knowledge still;      /* of the standstill logs alone: the inverter and the delay */

@@ -166,11 +166,10 @@ double cvk_turning_misfit(cvk_turning_problem *f, const double p[N])
 
 bool cvk_turning_drop_lost(cvk_turning_problem *f, const double p[N])
 {
-    const gain_set set = {f, p};
+    gain_set set = {f, p};
     cvk_turning_blocks kept = {.count = 0};
     for (size_t b = 0; b < f->blocks.count; b++) {
-        gain_set here = set;
-        if (gains_of_block(&here, b)) {
+        if (gains_of_block(&set, b)) {
             cvk_add_block(&kept, &f->blocks.block[b]);
         }
     }

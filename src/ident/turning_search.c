@@ -30,8 +30,9 @@
 #define FIRST_EVALUATIONS 20
 #define SCOUT_EVALUATIONS 8
 #define FULL_EVALUATIONS 7
-#define MOST_ROUNDS 6      /* of fits and filter noises */
-#define MOST_NOISE_STEPS 4 /* in one direction */
+#define MOST_ROUNDS 6        /* of fits and filter noises */
+#define LEAST_PROGRESS 0.997 /* in prediction error, for another round */
+#define MOST_NOISE_STEPS 4   /* in one direction */
 #define NOISE_STEP 3.2
 #define LEAST_GAIN 0.999    /* in prediction error, for another noise */
 #define LARGEST_MISFIT 3.0  /* of a used result */
@@ -197,7 +198,7 @@ static bool settle(cvk_turning_problem *f, double p[N], bool hold, const cvk_tm_
         *result = found;
         memcpy(p, trial, sizeof trial);
         double now = tune_noise(f, p, modest);
-        if (now > 0.997 * before) {
+        if (now > LEAST_PROGRESS * before) {
             break;
         }
         before = now;
