@@ -5,6 +5,7 @@
 #include "lane_fit.h"
 
 #include "numeric.h"
+#include "wide.h"
 
 #include <cminpack.h>
 #include <math.h>
@@ -12,16 +13,27 @@
 #include <string.h>
 
 #define MOST CVK_LANE_MOST
+#define ROUNDING 1e-14 /* of a squared column: nothing is left of it */
 #define FIRST_STEP 0.3 /* largest, relative to the parameters' size */
 
+/* Columns of the derivatives and of the residuals themselves, and their number at most. */
+#define WIDTH (MOST + 1)
+#define CHUNK 256u /* rows whose columns stay in the first cache together */
+#define PARTS 32
+
 /* A single lane costs nearly as much as several, and most steps are taken: so the derivatives are
- * found along with the residuals, and kept until they are asked for. */
+ * found along with the residuals, and kept until they are asked for. The minimizer sees both
+ * through the triangle R of [J e] = Q R: it asks for nothing but lengths and products of their
+ * columns. */
 typedef struct fit {
     const cvk_lane_problem *problem;
-    double *middle;    /* residuals of the set itself, */
-    double *jacobian;  /* and the derivatives there, */
-    double at[MOST];   /* of this set */
-    bool fine, filled; /* it could be simulated; it was tried */
+    size_t m;                       /* residuals of the data and of the priors */
+    double *column[WIDTH];          /* derivatives, then the residuals of the set itself, */
+    double at[MOST];                /* of this set, */
+    double data[WIDTH * WIDTH];     /* products of those columns over the data's rows, */
+    double prior[WIDTH * WIDTH];    /* over the priors' */
+    double triangle[WIDTH * WIDTH]; /* R'R is their sum */
+    bool fine, filled;              /* it could be simulated; it was tried */
 } fit;
 
 static void unscale(const cvk_lane_problem *f, const double *x, double p[MOST])
@@ -31,16 +43,73 @@ static void unscale(const cvk_lane_problem *f, const double *x, double p[MOST])
     }
 }
 
-static bool derivatives(const fit *f, const double *x, size_t m)
+/* Products of all pairs of columns over rows begin .. end-1 are added to `out`. */
+INLINED void add_products(int count, double *const column[], size_t begin, size_t end, double *out)
+{
+    for (int r = 0; r < count; r++) {
+        for (int c = 0; c <= r; c++) {
+            const double *a = column[r], *b = column[c];
+            double sum[PARTS] = {0};
+            size_t k = begin;
+            for (; k + PARTS <= end; k += PARTS) {
+                for (size_t n = 0; n < PARTS; n++) {
+                    sum[n] += a[k + n] * b[k + n];
+                }
+            }
+            for (; k < end; k++) {
+                sum[0] += a[k] * b[k];
+            }
+            for (int n = 0; n < PARTS; n++) {
+                out[r * WIDTH + c] += sum[n];
+            }
+        }
+    }
+}
+
+WIDE static void products(int count, double *const column[], size_t begin, size_t end, double *out)
+{
+    memset(out, 0, WIDTH * WIDTH * sizeof *out);
+    for (size_t k = begin; k < end; k += CHUNK) {
+        add_products(count, column, k, k + CHUNK < end ? k + CHUNK : end, out);
+    }
+    for (int r = 0; r < count; r++) {
+        for (int c = 0; c < r; c++) {
+            out[c * WIDTH + r] = out[r * WIDTH + c];
+        }
+    }
+}
+
+/* Cholesky; a column that depends on those before it leaves a row of zeros. */
+static void set_triangle(int count, const double *data, const double *prior, double *out)
+{
+    for (int r = 0; r < count; r++) {
+        for (int c = r; c < count; c++) {
+            double sum = data[r * WIDTH + c] + prior[r * WIDTH + c];
+            const double whole = sum;
+            for (int k = 0; k < r; k++) {
+                sum -= out[k * WIDTH + r] * out[k * WIDTH + c];
+            }
+            if (c == r) {
+                out[r * WIDTH + r] = sum > ROUNDING * whole ? sqrt(sum) : 0.0;
+            } else {
+                const double pivot = out[r * WIDTH + r];
+                out[r * WIDTH + c] = pivot > 0.0 ? sum / pivot : 0.0;
+            }
+        }
+    }
+}
+
+/* Residuals and derivatives at `x`. */
+static bool simulate(const fit *f, const double *x)
 {
     const cvk_lane_problem *problem = f->problem;
-    double *jacobian = f->jacobian;
+    const int count = problem->count;
     double p[MOST + 1][MOST], step[MOST], *out[MOST + 1];
     const double *lane[MOST + 1];
     unscale(problem, x, p[0]);
-    out[0] = f->middle;
+    out[0] = f->column[count];
     lane[0] = p[0];
-    for (int n = 0; n < problem->count; n++) {
+    for (int n = 0; n < count; n++) {
         step[n] = 1e-5;
         if (n == problem->delay) {
             double fraction = p[0][n] - floor(p[0][n]);
@@ -48,27 +117,35 @@ static bool derivatives(const fit *f, const double *x, size_t m)
         }
         memcpy(p[n + 1], p[0], sizeof p[0]);
         p[n + 1][n] += step[n] * problem->scale[n];
-        out[n + 1] = jacobian + (size_t)n * m;
+        out[n + 1] = f->column[n];
         lane[n + 1] = p[n + 1];
     }
-    if (!problem->simulate(problem->context, problem->count + 1, lane, out)) {
+    if (!problem->simulate(problem->context, count + 1, lane, out)) {
         return false;
     }
-    for (int n = 0; n < problem->count; n++) {
-        for (size_t k = 0; k < m; k++) {
-            jacobian[(size_t)n * m + k] = (jacobian[(size_t)n * m + k] - out[0][k]) / step[n];
+    for (int n = 0; n < count; n++) {
+        const double per_step = 1.0 / step[n];
+        for (size_t k = 0; k < f->m; k++) {
+            out[n + 1][k] = (out[n + 1][k] - out[0][k]) * per_step;
         }
     }
     return true;
 }
 
-static bool simulate_at(fit *f, const double *x, size_t m)
+static bool simulate_at(fit *f, const double *x)
 {
-    const size_t bytes = (size_t)f->problem->count * sizeof *x;
-    if (!f->filled || memcmp(f->at, x, bytes) != 0) {
-        memcpy(f->at, x, bytes);
-        f->filled = true;
-        f->fine = derivatives(f, x, m);
+    const size_t bytes = (size_t)f->problem->count * sizeof *x, data = f->problem->data;
+    const int count = f->problem->count + 1;
+    if (f->filled && memcmp(f->at, x, bytes) == 0) {
+        return f->fine;
+    }
+    memcpy(f->at, x, bytes);
+    f->filled = true;
+    f->fine = simulate(f, x);
+    if (f->fine) {
+        products(count, f->column, 0, data, f->data);
+        products(count, f->column, data, f->m, f->prior);
+        set_triangle(count, f->data, f->prior, f->triangle);
     }
     return f->fine;
 }
@@ -77,52 +154,31 @@ static int residuals(void *context, int m, int n, const double *x, double *fvec,
                      int ldfjac, int iflag)
 {
     fit *f = context;
-    (void)ldfjac;
-    const bool fine = simulate_at(f, x, (size_t)m);
+    const bool fine = simulate_at(f, x);
     if (iflag == 2) {
-        if (fine) {
-            memcpy(fjac, f->jacobian, (size_t)m * (size_t)n * sizeof *fjac);
+        for (int k = 0; k < m * n; k++) {
+            fjac[k / m * ldfjac + k % m] = f->triangle[k % m * WIDTH + k / m];
         }
         return fine ? 0 : -1;
     }
     for (int k = 0; k < m; k++) {
-        fvec[k] = fine ? f->middle[k] : f->problem->hopeless;
+        fvec[k] = fine ? f->triangle[k * WIDTH + n] : f->problem->hopeless * sqrt((double)f->m / m);
     }
     return 0;
 }
 
-/* h += J'J over residuals begin .. end-1, n parameters. */
-static void add_information(const double *jacobian, size_t m, int n, size_t begin, size_t end,
-                            double *h)
-{
-    for (int r = 0; r < n; r++) {
-        const double *jr = jacobian + (size_t)r * m;
-        for (int c = 0; c <= r; c++) {
-            const double *jc = jacobian + (size_t)c * m;
-            double dot = 0.0;
-            for (size_t k = begin; k < end; k++) {
-                dot += jr[k] * jc[k];
-            }
-            h[r * n + c] += dot;
-            if (c < r) {
-                h[c * n + r] += dot;
-            }
-        }
-    }
-}
-
 /* S = sum over blocks of (J'e)(J'e)'. */
-static void block_scores(const double *jacobian, const double *e, size_t m, size_t data, int n,
-                         double *score)
+static void block_scores(const fit *f, double *score)
 {
+    const int n = f->problem->count;
+    const size_t data = f->problem->data;
     for (int b = 0; b < CVK_LANE_BLOCKS; b++) {
         size_t begin = data * (size_t)b / CVK_LANE_BLOCKS;
         size_t end = data * (size_t)(b + 1) / CVK_LANE_BLOCKS;
         double sum[MOST] = {0};
         for (int r = 0; r < n; r++) {
-            const double *jr = jacobian + (size_t)r * m;
             for (size_t k = begin; k < end; k++) {
-                sum[r] += jr[k] * e[k];
+                sum[r] += f->column[r][k] * f->column[n][k];
             }
         }
         for (int k = 0; k < n * n; k++) {
@@ -131,30 +187,25 @@ static void block_scores(const double *jacobian, const double *e, size_t m, size
     }
 }
 
-static bool covariance(const cvk_lane_problem *f, size_t m, const double *jacobian, const double *e,
-                       cvk_lane_result *result)
+static bool covariance(const fit *at, cvk_lane_result *result)
 {
+    const cvk_lane_problem *f = at->problem;
     const int n = f->count;
     const double correction = CVK_LANE_BLOCKS / (CVK_LANE_BLOCKS - 1.0);
-    double h[MOST * MOST] = {0}, middle[MOST * MOST] = {0}, prior[MOST * MOST] = {0};
-    double square_sum = 0.0;
-    for (size_t k = 0; k < f->data; k++) {
-        square_sum += e[k] * e[k];
-    }
-    result->residual = sqrt(square_sum / (double)f->data);
-    add_information(jacobian, m, n, 0, f->data, h);
-    add_information(jacobian, m, n, f->data, m, prior);
-    block_scores(jacobian, e, m, f->data, n, middle);
-    double white[MOST * MOST];
+    double h[MOST * MOST], middle[MOST * MOST] = {0}, white[MOST * MOST];
+    result->residual = sqrt(at->data[n * WIDTH + n] / (double)f->data);
+    block_scores(at, middle);
     for (int k = 0; k < n * n; k++) {
-        double held = f->prior_sd * f->prior_sd * prior[k];
-        white[k] = result->residual * result->residual * h[k] + held;
+        const double data = at->data[k / n * WIDTH + k % n];
+        const double prior = at->prior[k / n * WIDTH + k % n];
+        const double held = f->prior_sd * f->prior_sd * prior;
+        white[k] = result->residual * result->residual * data + held;
         middle[k] = correction * middle[k] + held;
-        h[k] += prior[k];
+        h[k] = data + prior;
     }
     /* a parameter that the log does not show at all still needs an invertible matrix */
     for (int k = 0; k < n; k++) {
-        h[k * n + k] += 1e-12 * (double)m * result->residual * result->residual + 1e-30;
+        h[k * n + k] += 1e-12 * (double)at->m * result->residual * result->residual + 1e-30;
     }
     if (!cvk_invert_spd(n, h)) {
         return false;
@@ -184,24 +235,26 @@ static bool covariance(const cvk_lane_problem *f, size_t m, const double *jacobi
 
 bool cvk_lane_fit(const cvk_lane_problem *problem, double *p, cvk_lane_result *result)
 {
-    const int n = problem->count;
+    const int n = problem->count, rows = n + 1;
     const size_t m = problem->data + (size_t)problem->priors;
-    double *work = malloc((3u + 2u * (size_t)n) * m * sizeof *work);
+    double *work = malloc((size_t)rows * m * sizeof *work);
     if (work == NULL) {
         return false;
     }
-    fit f = {.problem = problem, .middle = work + 2u * m, .jacobian = work + (3u + (size_t)n) * m};
-    double *fvec = work, *wa4 = work + m, *fjac = work + 3u * m, x[MOST], diag[MOST], qtf[MOST];
-    double wa1[MOST], wa2[MOST], wa3[MOST];
-    int ipvt[MOST], info = 0, nfev = 0, njev = 0;
+    fit f = {.problem = problem, .m = m};
+    double x[MOST], diag[MOST], qtf[MOST], fvec[WIDTH], fjac[WIDTH * MOST];
+    double wa1[MOST], wa2[MOST], wa3[MOST], wa4[WIDTH];
+    int ipvt[MOST], nfev = 0, njev = 0;
+    for (int k = 0; k < rows; k++) {
+        f.column[k] = work + (size_t)k * m;
+    }
     for (int k = 0; k < n; k++) {
         x[k] = p[k] / problem->scale[k];
     }
-    info = lmder(residuals, &f, (int)m, n, x, fvec, fjac, (int)m, 1e-5, 1e-5, 0.0,
-                 problem->most_evaluations, diag, 1, FIRST_STEP, 0, &nfev, &njev, ipvt, qtf, wa1,
-                 wa2, wa3, wa4);
-    bool fine =
-        info >= 1 && simulate_at(&f, x, m) && covariance(problem, m, f.jacobian, fvec, result);
+    const int info = lmder(residuals, &f, rows, n, x, fvec, fjac, rows, 1e-5, 1e-5, 0.0,
+                           problem->most_evaluations, diag, 1, FIRST_STEP, 0, &nfev, &njev, ipvt,
+                           qtf, wa1, wa2, wa3, wa4);
+    const bool fine = info >= 1 && simulate_at(&f, x) && covariance(&f, result);
     result->converged = info <= 4; /* MINPACK's codes of success; 5: evaluations are used up */
     unscale(problem, x, p);
     free(work);
