@@ -134,11 +134,6 @@ INLINED double sinc(double x)
     return 1.0 - x * x * (1.0 / 6.0 - x * x * (1.0 / 120.0));
 }
 
-static double magnet_keep(double omega, double period_s)
-{
-    return exp(-fabs(omega) * period_s / (2.0 * PI * MAGNET_TURNS));
-}
-
 INLINED void inverter_of(const motors *m, int lanes, int curve, const vectors *current,
                          const vectors *middle, const double *edge_wb, vectors *out)
 {
@@ -203,7 +198,8 @@ static row_input input_of(const cvk_signals *s, size_t row, long delay, cvk_span
 }
 
 /* One period: the current in the middle comes from a rough step first (Heun). */
-INLINED void advance(const motors *m, int lanes, states *s, const row_input *in, double keep)
+INLINED void advance(const motors *m, int lanes, states *s, const row_input *in,
+                     const double keep[LANES])
 {
     const double t = in->period_s;
     vectors before, half, middle, drop, voltage, at_middle = {.a = {0.0}};
@@ -243,105 +239,141 @@ INLINED void advance(const motors *m, int lanes, states *s, const row_input *in,
         s->psi_b[n] += cimag(change);
         s->now_a[n] = creal(next);
         s->now_b[n] = cimag(next);
-        s->magnet[n] *= keep;
+        s->magnet[n] *= keep[n];
     }
 }
 
-typedef struct gain {
-    double p[STATES * STATES]; /* covariance of (psi_a, psi_b, theta, w, magnet) */
-    double k[STATES][2];       /* Kalman gain */
-} gain;
+/* The filter's own arithmetic, lane by lane. */
+typedef struct gains {
+    double p[STATES][STATES][LANES]; /* covariance of (psi_a, psi_b, theta, w, magnet) */
+    double k[STATES][2][LANES];      /* Kalman gain */
+    double slope[2][STATES][LANES];  /* of the current (alpha, beta) with the states */
+    double keep[LANES];              /* share of the magnet's deviation */
+    double lost[LANES];              /* not zero: this lane has run away */
+} gains;
 
-/* How the current moves with the state of the first lane: rows alpha, beta; a column for each
- * state. */
-static void current_slope(const motors *m, const states *x, double complex i, double out[2][STATES])
+/* Variances that are added in a row. */
+typedef struct variances {
+    double current_a[LANES], flux_wb[LANES], speed_rad_s[LANES], magnet[LANES];
+} variances;
+
+static void set_variances(variances *v, int n, const cvk_tm_noise *noise)
 {
-    const double c = x->now_a[0], d = x->now_b[0], ld = m->inv_ld[0], lq = m->inv_lq[0];
-    const double aa = ld * c * c + lq * d * d, bb = ld * d * d + lq * c * c;
-    const double ab = (ld - lq) * c * d;
-    const double slope[2][STATES] = {
-        {aa, ab, -cimag(i) - (ab * x->psi_a[0] - aa * x->psi_b[0]), 0.0, -ld * m->flux[0] * c},
-        {ab, bb, creal(i) - (bb * x->psi_a[0] - ab * x->psi_b[0]), 0.0, -ld * m->flux[0] * d},
-    };
-    memcpy(out, slope, sizeof slope);
+    v->current_a[n] = noise->current_a * noise->current_a;
+    v->flux_wb[n] = noise->flux_wb * noise->flux_wb;
+    v->speed_rad_s[n] = noise->speed_rad_s * noise->speed_rad_s;
+    v->magnet[n] = noise->magnet * noise->magnet;
 }
 
-/* P = F P F' + Q with F = 1 but for the drop across R, the speed and the fading magnet. */
-static void predict_gain(gain *g, const motors *m, double slope[2][STATES],
-                         const cvk_tm_noise *noise, double keep, double period_s)
+INLINED void set_slope(gains *g, const motors *m, int lanes, const states *x,
+                       double complex measured, const vectors *error)
 {
-    double half[STATES][STATES]; /* F P */
+    for (int n = 0; n < lanes; n++) {
+        const double c = x->now_a[n], d = x->now_b[n], ld = m->inv_ld[n], lq = m->inv_lq[n];
+        const double i_a = creal(measured) - m->offset_a[n] - error->a[n];
+        const double i_b = cimag(measured) - m->offset_b[n] - error->b[n];
+        const double aa = ld * c * c + lq * d * d, bb = ld * d * d + lq * c * c;
+        const double ab = (ld - lq) * c * d;
+        g->slope[0][0][n] = aa;
+        g->slope[0][1][n] = g->slope[1][0][n] = ab;
+        g->slope[1][1][n] = bb;
+        g->slope[0][2][n] = -i_b - (ab * x->psi_a[n] - aa * x->psi_b[n]);
+        g->slope[1][2][n] = i_a - (bb * x->psi_a[n] - ab * x->psi_b[n]);
+        g->slope[0][3][n] = g->slope[1][3][n] = 0.0;
+        g->slope[0][4][n] = -ld * m->flux[n] * c;
+        g->slope[1][4][n] = -ld * m->flux[n] * d;
+    }
+}
+
+/* out = slope x, of one column of the states. */
+INLINED void through_slope(const gains *g, int lanes, double column[STATES][LANES],
+                           double out[2][LANES])
+{
+    for (int e = 0; e < 2; e++) {
+        for (int n = 0; n < lanes; n++) {
+            out[e][n] = g->slope[e][0][n] * column[0][n] + g->slope[e][1][n] * column[1][n] +
+                        g->slope[e][2][n] * column[2][n] + g->slope[e][4][n] * column[4][n];
+        }
+    }
+}
+
+/* F x, with F = 1 but for the drop across R, the speed and the fading magnet. */
+INLINED void through_period(const gains *g, const motors *m, int lanes, double period_s,
+                            double column[STATES][LANES])
+{
+    double drop[2][LANES];
+    through_slope(g, lanes, column, drop);
+    for (int n = 0; n < lanes; n++) {
+        column[0][n] -= period_s * m->r[n] * drop[0][n];
+        column[1][n] -= period_s * m->r[n] * drop[1][n];
+        column[2][n] += period_s * column[3][n];
+        column[4][n] *= g->keep[n];
+    }
+}
+
+/* P = F P F' + Q: P is symmetric, so the columns of F P are the rows of its second factor. */
+INLINED void predict_gain(gains *g, const motors *m, int lanes, const variances *v, double period_s)
+{
+    double half[STATES][STATES][LANES], column[STATES][LANES];
     for (int c = 0; c < STATES; c++) {
-        const double *p = g->p + c;
-        double drop[2] = {0};
-        for (int n = 0; n < STATES; n++) {
-            drop[0] += slope[0][n] * p[STATES * n];
-            drop[1] += slope[1][n] * p[STATES * n];
+        memcpy(column, g->p[c], sizeof column);
+        through_period(g, m, lanes, period_s, column);
+        for (int r = 0; r < STATES; r++) {
+            memcpy(half[r][c], column[r], sizeof column[r]);
         }
-        half[0][c] = p[0] - period_s * m->r[0] * drop[0];
-        half[1][c] = p[STATES] - period_s * m->r[0] * drop[1];
-        half[2][c] = p[2 * STATES] + period_s * p[3 * STATES];
-        half[3][c] = p[3 * STATES];
-        half[4][c] = keep * p[4 * STATES];
     }
     for (int r = 0; r < STATES; r++) {
-        double drop[2] = {0};
-        for (int n = 0; n < STATES; n++) {
-            drop[0] += slope[0][n] * half[r][n];
-            drop[1] += slope[1][n] * half[r][n];
-        }
-        double *p = g->p + STATES * r;
-        p[0] = half[r][0] - period_s * m->r[0] * drop[0];
-        p[1] = half[r][1] - period_s * m->r[0] * drop[1];
-        p[2] = half[r][2] + period_s * half[r][3];
-        p[3] = half[r][3];
-        p[4] = keep * half[r][4];
+        through_period(g, m, lanes, period_s, half[r]);
+        memcpy(g->p[r], half[r], sizeof half[r]);
     }
-    g->p[0] += noise->flux_wb * noise->flux_wb;
-    g->p[STATES + 1] += noise->flux_wb * noise->flux_wb;
-    g->p[3 * (STATES + 1)] += noise->speed_rad_s * noise->speed_rad_s;
-    g->p[4 * (STATES + 1)] += (1.0 - keep * keep) * noise->magnet * noise->magnet;
+    for (int n = 0; n < lanes; n++) {
+        g->p[0][0][n] += v->flux_wb[n];
+        g->p[1][1][n] += v->flux_wb[n];
+        g->p[3][3][n] += v->speed_rad_s[n];
+        g->p[4][4][n] += (1.0 - g->keep[n] * g->keep[n]) * v->magnet[n];
+    }
 }
 
-static bool update_gain(gain *g, double slope[2][STATES], double current_a)
+INLINED void update_gain(gains *g, int lanes, const variances *v, double trust)
 {
-    double ph[STATES][2], s[2][2], next[STATES * STATES];
+    double ph[STATES][2][LANES], s[2][2][LANES];
     for (int r = 0; r < STATES; r++) {
-        for (int c = 0; c < 2; c++) {
-            ph[r][c] = 0.0;
-            for (int n = 0; n < STATES; n++) {
-                ph[r][c] += g->p[STATES * r + n] * slope[c][n];
+        through_slope(g, lanes, g->p[r], ph[r]);
+    }
+    for (int c = 0; c < 2; c++) {
+        double column[STATES][LANES], out[2][LANES];
+        for (int r = 0; r < STATES; r++) {
+            memcpy(column[r], ph[r][c], sizeof column[r]);
+        }
+        through_slope(g, lanes, column, out);
+        memcpy(s[c], out, sizeof out);
+    }
+    for (int n = 0; n < lanes; n++) {
+        const double noise = trust * trust * v->current_a[n];
+        const double aa = s[0][0][n] + noise, bb = s[1][1][n] + noise, ab = s[0][1][n];
+        const double det = aa * bb - ab * ab, per = 1.0 / det;
+        g->lost[n] += det > 0.0 ? 0.0 : 1.0;
+        for (int r = 0; r < STATES; r++) {
+            g->k[r][0][n] = (ph[r][0][n] * bb - ph[r][1][n] * ab) * per;
+            g->k[r][1][n] = (ph[r][1][n] * aa - ph[r][0][n] * ab) * per;
+        }
+    }
+    for (int r = 0; r < STATES; r++) {
+        for (int c = 0; c <= r; c++) {
+            for (int n = 0; n < lanes; n++) {
+                g->p[r][c][n] -= g->k[r][0][n] * ph[c][0][n] + g->k[r][1][n] * ph[c][1][n];
+                g->p[c][r][n] = g->p[r][c][n];
             }
         }
     }
-    for (int r = 0; r < 2; r++) {
-        for (int c = 0; c < 2; c++) {
-            s[r][c] = r == c ? current_a * current_a : 0.0;
-            for (int n = 0; n < STATES; n++) {
-                s[r][c] += slope[r][n] * ph[n][c];
-            }
-        }
+}
+
+/* What unequal magnets do fades over MAGNET_TURNS of a turn. */
+INLINED void set_keep(gains *g, int lanes, const states *x, double period_s)
+{
+    for (int n = 0; n < lanes; n++) {
+        g->keep[n] = 1.0 / (1.0 + fabs(x->omega[n]) * period_s / (2.0 * PI * MAGNET_TURNS));
     }
-    double det = s[0][0] * s[1][1] - s[0][1] * s[1][0];
-    if (!(det > 0.0)) {
-        return false;
-    }
-    for (int r = 0; r < STATES; r++) {
-        g->k[r][0] = (ph[r][0] * s[1][1] - ph[r][1] * s[1][0]) / det;
-        g->k[r][1] = (ph[r][1] * s[0][0] - ph[r][0] * s[0][1]) / det;
-    }
-    for (int r = 0; r < STATES; r++) {
-        for (int c = 0; c < STATES; c++) {
-            next[STATES * r + c] =
-                g->p[STATES * r + c] - g->k[r][0] * ph[c][0] - g->k[r][1] * ph[c][1];
-        }
-    }
-    for (int r = 0; r < STATES; r++) {
-        for (int c = 0; c < STATES; c++) {
-            g->p[STATES * r + c] = 0.5 * (next[STATES * r + c] + next[STATES * c + r]);
-        }
-    }
-    return true;
 }
 
 INLINED void start_states(states *x, const motors *m, int lanes, const cvk_signals *s,
@@ -384,36 +416,38 @@ INLINED double clamp(double angle)
 
 /* The gain turned into the rotor's frame, where it hardly changes: so it suits neighbouring
  * parameter sets, whose angle differs a little, as well. */
-static void turn_gain(double stationary[STATES][2], double complex now, double out[STATES][2])
+INLINED void turn_gain(gains *g, int lanes, const states *x)
 {
-    const double c = creal(now), d = cimag(now);
-    double half[STATES][2];
-    for (int n = 0; n < STATES; n++) {
-        half[n][0] = stationary[n][0] * c + stationary[n][1] * d;
-        half[n][1] = stationary[n][1] * c - stationary[n][0] * d;
-    }
-    memcpy(out, half, sizeof half);
-    for (int n = 0; n < 2; n++) {
-        out[0][n] = half[0][n] * c + half[1][n] * d;
-        out[1][n] = half[1][n] * c - half[0][n] * d;
+    for (int n = 0; n < lanes; n++) {
+        const double c = x->now_a[n], d = x->now_b[n];
+        for (int r = 0; r < STATES; r++) {
+            const double a = g->k[r][0][n], b = g->k[r][1][n];
+            g->k[r][0][n] = a * c + b * d;
+            g->k[r][1][n] = b * c - a * d;
+        }
+        for (int e = 0; e < 2; e++) {
+            const double a = g->k[0][e][n], b = g->k[1][e][n];
+            g->k[0][e][n] = a * c + b * d;
+            g->k[1][e][n] = b * c - a * d;
+        }
     }
 }
 
-INLINED void correct(states *x, int lanes, double k[STATES][2], const vectors *error)
+INLINED void correct(states *x, int lanes, double k[STATES][2][LANES], const vectors *error)
 {
     for (int n = 0; n < lanes; n++) {
         const double complex now = CMPLX(x->now_a[n], x->now_b[n]);
         const double complex e = get(error, n) * conj(now);
         const double d = creal(e), q = cimag(e);
         const double complex psi =
-            now * CMPLX(k[0][0] * d + k[0][1] * q, k[1][0] * d + k[1][1] * q);
-        const double complex next = turned(now, unit(clamp(k[2][0] * d + k[2][1] * q)));
+            now * CMPLX(k[0][0][n] * d + k[0][1][n] * q, k[1][0][n] * d + k[1][1][n] * q);
+        const double complex next = turned(now, unit(clamp(k[2][0][n] * d + k[2][1][n] * q)));
         x->psi_a[n] += creal(psi);
         x->psi_b[n] += cimag(psi);
         x->now_a[n] = creal(next);
         x->now_b[n] = cimag(next);
-        x->omega[n] += k[3][0] * d + k[3][1] * q;
-        x->magnet[n] += k[4][0] * d + k[4][1] * q;
+        x->omega[n] += k[3][0][n] * d + k[3][1][n] * q;
+        x->magnet[n] += k[4][0][n] * d + k[4][1][n] * q;
     }
 }
 
@@ -422,16 +456,32 @@ static bool runs_away(const states *x, double period_s)
     return !(fabs(x->omega[0]) * period_s < LARGEST_STEP_RAD) || !isfinite(x->psi_a[0]);
 }
 
-static void start_gain(gain *g, const cvk_tm_block *block, const cvk_tm_noise *noise, double flux)
+INLINED void note_lost(gains *g, int lanes, const states *x, double period_s)
 {
-    const double variance[STATES] = {
-        pow(START_ANGLE_RAD * flux, 2.0), pow(START_ANGLE_RAD * flux, 2.0),
-        START_ANGLE_RAD * START_ANGLE_RAD, pow(START_SPEED_SHARE * block->omega_rad_s, 2.0),
-        noise->magnet * noise->magnet};
-    *g = (gain){.p = {0}};
-    for (int k = 0; k < STATES; k++) {
-        g->p[(STATES + 1) * k] = variance[k];
+    for (int n = 0; n < lanes; n++) {
+        g->lost[n] += fabs(x->omega[n]) * period_s < LARGEST_STEP_RAD ? 0.0 : 1.0;
     }
+}
+
+INLINED void start_gain(gains *g, const motors *m, int lanes, const cvk_tm_block *block,
+                        const variances *v)
+{
+    const double square = START_ANGLE_RAD * START_ANGLE_RAD;
+    *g = (gains){.lost = {0.0}};
+    for (int n = 0; n < lanes; n++) {
+        g->p[0][0][n] = g->p[1][1][n] = square * m->flux[n] * m->flux[n];
+        g->p[2][2][n] = square;
+        g->p[3][3][n] = pow(START_SPEED_SHARE * block->omega_rad_s, 2.0);
+        g->p[4][4][n] = v->magnet[n];
+    }
+}
+
+/* How much less a measurement counts here than later. */
+static double doubt_at(const cvk_signals *s, const cvk_tm_block *block, size_t row)
+{
+    const double turned_rad =
+        fabs(block->omega_rad_s) * s->period_s * (double)(row - block->rows.begin);
+    return 1.0 + START_DOUBT * exp(-turned_rad / START_RAD);
 }
 
 /* From the warm-up's end on, lane by lane. */
@@ -445,50 +495,108 @@ INLINED void write_errors(const cvk_tm_block *block, size_t row, const vectors *
     }
 }
 
+INLINED void add_squares(const cvk_tm_block *block, size_t row, const vectors *error, int lanes,
+                         double squares[LANES])
+{
+    for (int n = 0; n < lanes && row >= block->rows.begin + block->warm_up; n++) {
+        squares[n] += error->a[n] * error->a[n] + error->b[n] * error->b[n];
+    }
+}
+
+static void write_gain(const gains *g, cvk_tm_gain *out)
+{
+    for (int r = 0; r < STATES; r++) {
+        out->k[r][0] = g->k[r][0][0];
+        out->k[r][1] = g->k[r][1][0];
+    }
+    out->keep = g->keep[0];
+}
+
+/* The filter with gains of its own in each lane. Gains and errors of the first are written where
+ * they are asked for. */
+INLINED void track(const cvk_signals *s, const cvk_tm_block *block, const motors *m, int lanes,
+                   long delay, const variances *v, gains *g, double squares[LANES],
+                   cvk_tm_gain *out, double *errors)
+{
+    const cvk_span rows = block->rows;
+    states x = {.omega = {0.0}};
+    start_states(&x, m, lanes, s, block);
+    start_gain(g, m, lanes, block, v);
+    for (size_t row = rows.begin; row < rows.end; row++) {
+        const row_input in = input_of(s, row, delay, rows);
+        vectors error = {.a = {0.0}};
+        errors_of(m, lanes, &x, in.measured, &error);
+        add_squares(block, row, &error, lanes, squares);
+        set_slope(g, m, lanes, &x, in.measured, &error);
+        update_gain(g, lanes, v, doubt_at(s, block, row));
+        set_keep(g, lanes, &x, s->period_s);
+        turn_gain(g, lanes, &x);
+        if (out != NULL) {
+            write_errors(block, row, &error, 1, &errors);
+            write_gain(g, &out[row - rows.begin]);
+        }
+        correct(&x, lanes, g->k, &error);
+        advance(m, lanes, &x, &in, g->keep);
+        predict_gain(g, m, lanes, v, s->period_s);
+        note_lost(g, lanes, &x, s->period_s);
+    }
+}
+
 bool cvk_tm_gains(const cvk_signals *s, const cvk_tm_block *block, int curve,
                   const cvk_tm_noise *noise, const double p[CVK_TM_COUNT], cvk_tm_gain *out,
                   double *errors)
 {
     const long delay = (long)floor(p[CVK_B_DELAY]);
-    const cvk_span rows = block->rows;
+    double squares[LANES] = {0.0};
     motors m = {.curve = curve};
-    states x = {.omega = {0.0}};
-    gain g;
+    variances v;
+    gains g;
     if (!set_motor(&m, 0, p, delay)) {
         return false;
     }
-    start_states(&x, &m, 1, s, block);
-    start_gain(&g, block, noise, m.flux[0]);
-    for (size_t row = rows.begin; row < rows.end; row++) {
-        const row_input in = input_of(s, row, delay, rows);
-        cvk_tm_gain *here = &out[row - rows.begin];
-        vectors error;
-        double slope[2][STATES];
-        errors_of(&m, 1, &x, in.measured, &error);
-        write_errors(block, row, &error, 1, &errors);
-        current_slope(&m, &x, in.measured - CMPLX(m.offset_a[0], m.offset_b[0]) - get(&error, 0),
-                      slope);
-        const double turned_rad =
-            fabs(block->omega_rad_s) * s->period_s * (double)(row - rows.begin);
-        const double trust = 1.0 + START_DOUBT * exp(-turned_rad / START_RAD);
-        if (!update_gain(&g, slope, trust * noise->current_a)) {
-            return false;
-        }
-        here->keep = magnet_keep(x.omega[0], s->period_s);
-        turn_gain(g.k, CMPLX(x.now_a[0], x.now_b[0]), here->k);
-        correct(&x, 1, here->k, &error);
-        advance(&m, 1, &x, &in, here->keep);
-        predict_gain(&g, &m, slope, noise, here->keep, s->period_s);
-        if (runs_away(&x, s->period_s)) {
-            return false;
-        }
+    set_variances(&v, 0, noise);
+    track(s, block, &m, 1, delay, &v, &g, squares, out, errors);
+    return g.lost[0] == 0.0 && isfinite(squares[0]);
+}
+
+WIDE void cvk_tm_compare(const cvk_signals *s, const cvk_tm_block *block, int curve, int lanes,
+                         const double *const p[], const cvk_tm_noise noise[], double squares[])
+{
+    const long delay = (long)floor(p[0][CVK_B_DELAY]);
+    double sums[LANES] = {0.0};
+    motors m = {.curve = curve};
+    variances v;
+    gains g;
+    bool fine = true;
+    for (int n = 0; n < LANES; n++) {
+        const int lane = n < lanes ? n : 0;
+        fine = set_motor(&m, n, p[lane], delay) && fine;
+        set_variances(&v, n, &noise[lane]);
     }
-    return true;
+    if (fine) {
+        track(s, block, &m, LANES, delay, &v, &g, sums, NULL, NULL);
+    }
+    for (int n = 0; n < lanes; n++) {
+        squares[n] = fine && g.lost[n] == 0.0 && isfinite(sums[n]) ? sums[n] : INFINITY;
+    }
+}
+
+/* One gain for all lanes. */
+INLINED void spread_gain(const cvk_tm_gain *gain, int lanes, double k[STATES][2][LANES],
+                         double keep[LANES])
+{
+    for (int n = 0; n < lanes; n++) {
+        for (int r = 0; r < STATES; r++) {
+            k[r][0][n] = gain->k[r][0];
+            k[r][1][n] = gain->k[r][1];
+        }
+        keep[n] = gain->keep;
+    }
 }
 
 /* `filled` lanes are there, of which `used` are asked for. */
 INLINED bool filter(const cvk_signals *s, const cvk_tm_block *block, const motors *m, long delay,
-                    const cvk_tm_gain *gains, int filled, int used, double *const out[])
+                    const cvk_tm_gain *kept, int filled, int used, double *const out[])
 {
     const cvk_span rows = block->rows;
     states x = {.omega = {0.0}};
@@ -496,11 +604,12 @@ INLINED bool filter(const cvk_signals *s, const cvk_tm_block *block, const motor
     start_states(&x, m, filled, s, block);
     for (size_t row = rows.begin; row < rows.end; row++) {
         const row_input in = input_of(s, row, delay, rows);
-        cvk_tm_gain g = gains[row - rows.begin];
+        double k[STATES][2][LANES], keep[LANES];
+        spread_gain(&kept[row - rows.begin], filled, k, keep);
         errors_of(m, filled, &x, in.measured, &error);
         write_errors(block, row, &error, used, out);
-        correct(&x, filled, g.k, &error);
-        advance(m, filled, &x, &in, g.keep);
+        correct(&x, filled, k, &error);
+        advance(m, filled, &x, &in, keep);
         if (runs_away(&x, s->period_s)) {
             return false;
         }
@@ -509,7 +618,7 @@ INLINED bool filter(const cvk_signals *s, const cvk_tm_block *block, const motor
 }
 
 WIDE bool cvk_tm_filter(const cvk_signals *s, const cvk_tm_block *block, int curve,
-                        const cvk_tm_gain *gains, int lanes, const double *const lane[],
+                        const cvk_tm_gain *kept, int lanes, const double *const lane[],
                         double *const out[])
 {
     const long delay = (long)floor(lane[0][CVK_B_DELAY]);
@@ -519,6 +628,6 @@ WIDE bool cvk_tm_filter(const cvk_signals *s, const cvk_tm_block *block, int cur
             return false;
         }
     }
-    return lanes == 1 ? filter(s, block, &m, delay, gains, 1, 1, out)
-                      : filter(s, block, &m, delay, gains, LANES, lanes, out);
+    return lanes == 1 ? filter(s, block, &m, delay, kept, 1, 1, out)
+                      : filter(s, block, &m, delay, kept, LANES, lanes, out);
 }

@@ -54,6 +54,13 @@ bool cvk_tm_gains(const cvk_signals *signals, const cvk_tm_block *block, int cur
                   const cvk_tm_noise *noise, const double p[CVK_TM_COUNT], cvk_tm_gain *out,
                   double *errors);
 
+/* Up to CVK_TM_LANES sets of parameters and noises side by side, each with the gains it has by
+ * itself: squares[lane] gets the sum of its squared prediction errors (A^2), infinity when the
+ * filter runs away, or for all when one set is impossible. All lanes must agree in the whole part
+ * of the delay. */
+void cvk_tm_compare(const cvk_signals *signals, const cvk_tm_block *block, int curve, int lanes,
+                    const double *const p[], const cvk_tm_noise noise[], double squares[]);
+
 /* With these gains kept, for each row from warm_up on out[lane][2 r] and [2 r + 1] get measured
  * minus predicted current (A). All lanes must agree in the whole part of the delay. False when a
  * parameter set is impossible or the filter runs away. */

@@ -152,16 +152,36 @@ static bool set_gains(const cvk_turning_problem *f, const double p[N])
     return cvk_for_each(f->blocks.count, f->threads, gains_of_block, &set);
 }
 
-double cvk_turning_misfit(cvk_turning_problem *f, const double p[N])
+/* Several sets, block by block. */
+typedef struct comparison {
+    const cvk_turning_problem *f;
+    int lanes;
+    const double *const *p;
+    const cvk_tm_noise *noise;
+    double (*squares)[CVK_TM_LANES]; /* of each block */
+} comparison;
+
+static bool compare_block(void *context, size_t b)
 {
-    double sum = 0.0;
-    if (!set_gains(f, p)) {
-        return INFINITY;
+    const comparison *c = context;
+    cvk_tm_compare(c->f->s, &c->f->blocks.block[b], c->f->curve, c->lanes, c->p, c->noise,
+                   c->squares[b]);
+    return true;
+}
+
+void cvk_turning_compare(const cvk_turning_problem *f, int lanes, const double *const p[],
+                         const cvk_tm_noise noise[], double error_a[])
+{
+    double squares[CVK_TURNING_MOST_BLOCKS][CVK_TM_LANES];
+    comparison c = {f, lanes, p, noise, squares};
+    (void)cvk_for_each(f->blocks.count, f->threads, compare_block, &c);
+    for (int n = 0; n < lanes; n++) {
+        double sum = 0.0;
+        for (size_t b = 0; b < f->blocks.count; b++) {
+            sum += squares[b][n];
+        }
+        error_a[n] = sqrt(sum / (2.0 * (double)f->blocks.residual_rows));
     }
-    for (size_t k = 0; k < 2u * f->blocks.residual_rows; k++) {
-        sum += f->errors[k] * f->errors[k];
-    }
-    return sqrt(sum / (2.0 * (double)f->blocks.residual_rows));
 }
 
 bool cvk_turning_drop_lost(cvk_turning_problem *f, const double p[N])

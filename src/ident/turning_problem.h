@@ -44,8 +44,10 @@ typedef struct cvk_turning_problem {
 /* Sets the prior. False when the belief's covariance is none. */
 bool cvk_turning_prior(cvk_turning_problem *f, const cvk_belief *belief);
 
-/* Rms prediction error, A, and the filter's gains with it; infinity when the filter runs away. */
-double cvk_turning_misfit(cvk_turning_problem *f, const double p[CVK_TM_COUNT]);
+/* Rms prediction errors, A, of up to CVK_TM_LANES parameter sets, each with its noise; infinity
+ * where the filter runs away. They must agree in the whole part of the delay. */
+void cvk_turning_compare(const cvk_turning_problem *f, int lanes, const double *const p[],
+                         const cvk_tm_noise noise[], double error_a[]);
 
 /* Drops the blocks in which the filter runs away with these values, as it may where the motor
  * hardly turns. False when those are more than a few. */

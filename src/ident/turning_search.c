@@ -32,7 +32,8 @@
 #define FULL_EVALUATIONS 7
 #define MOST_ROUNDS 6        /* of fits and filter noises */
 #define LEAST_PROGRESS 0.997 /* in prediction error, for another round */
-#define MOST_NOISE_STEPS 4   /* in one direction */
+#define MOST_NOISE_STEPS 12
+#define NOISES CVK_TM_LANES
 #define NOISE_STEP 3.2
 #define LEAST_GAIN 0.999    /* in prediction error, for another noise */
 #define LARGEST_MISFIT 3.0  /* of a used result */
@@ -92,45 +93,56 @@ static bool start_values(const cvk_turning_problem *f, const cvk_turns *turns,
     return true;
 }
 
-/* Multiplies a noise by `step` as long as that lessens the prediction error, which is returned. */
-static double walk_noise(cvk_turning_problem *f, const double p[N], double *noise, double step,
-                         double best)
+static double *noise_part(cvk_tm_noise *noise, int n)
 {
-    for (int times = 0; times < MOST_NOISE_STEPS; times++) {
-        const double kept = *noise;
-        *noise *= step;
-        double now = cvk_turning_misfit(f, p);
-        if (!(now < LEAST_GAIN * best)) {
-            *noise = kept;
-            break;
-        }
-        best = now;
-    }
-    return best;
+    return n == 0 ? &noise->speed_rad_s : n == 1 ? &noise->magnet : &noise->flux_wb;
 }
 
-/* Smallest prediction error over the filter's three process noises, from the present ones on or
- * from `modest` ones, as a motor has them that is well known. */
+/* The present noises, modest ones (as a motor has them that is well known), and the present with
+ * one of the three larger or smaller. */
+static void list_noises(const cvk_tm_noise *present, const cvk_tm_noise *modest,
+                        cvk_tm_noise out[NOISES])
+{
+    out[0] = *present;
+    out[1] = *modest;
+    for (int n = 0; n < NOISES - 2; n++) {
+        out[n + 2] = *present;
+        *noise_part(&out[n + 2], n / 2) *= n % 2 == 0 ? NOISE_STEP : 1.0 / NOISE_STEP;
+    }
+}
+
+/* Goes to the noises with the smallest prediction error, step by step from the present ones on, or
+ * from modest ones; returns that error. */
 static double tune_noise(cvk_turning_problem *f, const double p[N], const cvk_tm_noise *modest)
 {
-    double *const noises[] = {&f->noise.speed_rad_s, &f->noise.magnet, &f->noise.flux_wb};
-    const cvk_tm_noise present = f->noise;
-    double best = cvk_turning_misfit(f, p);
-    f->noise = *modest;
-    const double with_modest = cvk_turning_misfit(f, p);
-    if (with_modest < best) {
-        best = with_modest;
-    } else {
-        f->noise = present;
+    const double *lane[NOISES];
+    double best_a = INFINITY;
+    for (int n = 0; n < NOISES; n++) {
+        lane[n] = p;
     }
-    for (size_t n = 0; n < sizeof noises / sizeof noises[0]; n++) {
-        const double before = best;
-        best = walk_noise(f, p, noises[n], NOISE_STEP, best);
-        if (best == before) {
-            best = walk_noise(f, p, noises[n], 1.0 / NOISE_STEP, best);
+    for (int times = 0; times < MOST_NOISE_STEPS; times++) {
+        cvk_tm_noise noise[NOISES];
+        double error_a[NOISES];
+        list_noises(&f->noise, modest, noise);
+        cvk_turning_compare(f, NOISES, lane, noise, error_a);
+        int best = 0;
+        for (int n = 1; n < NOISES; n++) {
+            best = error_a[n] < LEAST_GAIN * error_a[0] && error_a[n] < error_a[best] ? n : best;
+        }
+        best_a = error_a[best];
+        f->noise = noise[best];
+        if (best == 0) {
+            break;
         }
     }
-    return best;
+    return best_a;
+}
+
+static double misfit(const cvk_turning_problem *f, const double p[N])
+{
+    double error_a;
+    cvk_turning_compare(f, 1, &p, &f->noise, &error_a);
+    return error_a;
 }
 
 /* Rms noise of a current sample: second differences in a frame that turns with the phase (median,
@@ -177,7 +189,7 @@ static cvk_tm_noise guess_noise(const cvk_turning_problem *f, const cvk_turns *t
 static bool settle(cvk_turning_problem *f, double p[N], bool hold, const cvk_tm_noise *modest,
                    cvk_turning_result *result)
 {
-    double before = cvk_turning_misfit(f, p);
+    double before = misfit(f, p);
     bool fine = false;
     for (int round = 0; isfinite(before) && round < MOST_ROUNDS; round++) {
         double trial[N];
@@ -236,31 +248,48 @@ typedef struct start {
     bool nimble, tried;
 } start;
 
-/* The filter is run with several inductances, each with a speed that changes slowly or fast, and
- * where the delay is not known with two of them. */
-static int list_starts(cvk_turning_problem *f, const cvk_turns *turns, const cvk_belief *belief,
-                       start list[MOST_STARTS])
+/* How far the filter misses at each of the starts, which have the same whole delay. */
+static void compare_starts(const cvk_turning_problem *f, start list[], int count)
+{
+    for (int first = 0; first < count; first += CVK_TM_LANES) {
+        const double *p[CVK_TM_LANES];
+        cvk_tm_noise noise[CVK_TM_LANES];
+        double error_a[CVK_TM_LANES];
+        const int lanes = count - first < CVK_TM_LANES ? count - first : CVK_TM_LANES;
+        for (int n = 0; n < lanes; n++) {
+            p[n] = list[first + n].p;
+            noise[n] = list[first + n].noise;
+        }
+        cvk_turning_compare(f, lanes, p, noise, error_a);
+        for (int n = 0; n < lanes; n++) {
+            list[first + n].error_a = error_a[n];
+        }
+    }
+}
+
+/* Several inductances, each with a speed that changes slowly or fast, and where the delay is not
+ * known with two of them. Returns how many. */
+static int list_starts(const cvk_turning_problem *f, const cvk_turns *turns,
+                       const cvk_belief *belief, start list[MOST_STARTS])
 {
     static const double factors[] = {1.0, 0.5, 2.0, 0.25, 4.0, 0.125};
-    const size_t factor_count = cvk_belief_knows(belief, CVK_B_L_Q, 0.3) ? 1 : 6;
-    const size_t delays = delay_known(f, belief) ? 1 : 2;
+    const int of_delay = cvk_belief_knows(belief, CVK_B_L_Q, 0.3) ? 2 : 12;
+    const int count = delay_known(f, belief) ? of_delay : 2 * of_delay;
     double p[N];
-    int count = 0;
     if (!start_values(f, turns, belief, likely_delay(f, belief), p)) {
         return 0;
     }
-    const cvk_tm_noise modest = guess_noise(f, turns, p);
-    for (size_t n = 0; n < 2 * factor_count * delays; n++) {
-        start *now = &list[count++];
-        const double factor = factors[n / 2 % factor_count];
-        *now = (start){.noise = modest, .nimble = n % 2 == 1};
+    for (int n = 0; n < count; n++) {
+        start *now = &list[n];
+        *now = (start){.noise = guess_noise(f, turns, p), .nimble = n % 2 == 1};
         memcpy(now->p, p, sizeof p);
-        now->p[CVK_B_L_D] *= factor;
-        now->p[CVK_B_L_Q] *= factor;
-        now->p[CVK_B_DELAY] += n < 2 * factor_count ? 0.0 : other_delay(f);
+        now->p[CVK_B_L_D] *= factors[n % of_delay / 2];
+        now->p[CVK_B_L_Q] *= factors[n % of_delay / 2];
+        now->p[CVK_B_DELAY] += n < of_delay ? 0.0 : other_delay(f);
         now->noise.speed_rad_s *= now->nimble ? NIMBLE : 1.0;
-        f->noise = now->noise;
-        now->error_a = cvk_turning_misfit(f, now->p);
+    }
+    for (int n = 0; n < count; n += of_delay) {
+        compare_starts(f, list + n, of_delay);
     }
     return count;
 }
