@@ -116,8 +116,8 @@ INLINED void cvk_curve_vector(double alpha, double beta, double per_knee, int cu
     double ua = cvk_curve_at(per_knee * alpha, curve);
     double ub = cvk_curve_at(per_knee * (along + across), curve);
     double uc = cvk_curve_at(per_knee * (along - across), curve);
-    out[0] = (2.0 * ua - ub - uc) / 3.0;
-    out[1] = (ub - uc) / (2.0 * half_sqrt3);
+    out[0] = (2.0 * ua - ub - uc) * (1.0 / 3.0);
+    out[1] = (ub - uc) * (0.5 / half_sqrt3);
 }
 
 /* s(up) - s(down) of three legs, no argument below 0. */
@@ -176,8 +176,8 @@ INLINED void cvk_edges_vector(double alpha, double beta, double per_knee, int cu
         rise[n] = at_rise > 0.0 ? at_rise : 0.0;
     }
     cvk_curve_differences(fall, rise, curve, u);
-    out[0] = (2.0 * u[0] - u[1] - u[2]) / 3.0;
-    out[1] = (u[1] - u[2]) / (2.0 * half_sqrt3);
+    out[0] = (2.0 * u[0] - u[1] - u[2]) * (1.0 / 3.0);
+    out[1] = (u[1] - u[2]) * (0.5 / half_sqrt3);
 }
 
 #endif

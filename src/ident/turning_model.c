@@ -110,14 +110,14 @@ INLINED double complex current_dq(const motors *m, int n, double complex own)
 /* e^(j angle) by its series: within 1e-8 up to one radian, which no half step reaches. */
 INLINED double complex unit(double x)
 {
-    double x2 = x * x;
-    double c =
-        1.0 -
-        x2 / 2.0 * (1.0 - x2 / 12.0 * (1.0 - x2 / 30.0 * (1.0 - x2 / 56.0 * (1.0 - x2 / 90.0))));
-    double s =
-        x *
-        (1.0 -
-         x2 / 6.0 * (1.0 - x2 / 20.0 * (1.0 - x2 / 42.0 * (1.0 - x2 / 72.0 * (1.0 - x2 / 110.0)))));
+    const double x2 = x * x;
+    const double c =
+        1.0 + x2 * (-1.0 / 2 + x2 * (1.0 / 24 + x2 * (-1.0 / 720 +
+                                                      x2 * (1.0 / 40320 + x2 * (-1.0 / 3628800)))));
+    const double s =
+        x * (1.0 + x2 * (-1.0 / 6 +
+                         x2 * (1.0 / 120 +
+                               x2 * (-1.0 / 5040 + x2 * (1.0 / 362880 + x2 * (-1.0 / 39916800))))));
     return CMPLX(c, s);
 }
 

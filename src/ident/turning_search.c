@@ -33,7 +33,7 @@
 #define MOST_ROUNDS 6        /* of fits and filter noises */
 #define LEAST_PROGRESS 0.997 /* in prediction error, for another round */
 #define MOST_NOISE_STEPS 12
-#define NOISES CVK_TM_LANES
+#define NOISES 8
 #define NOISE_STEP 3.2
 #define LEAST_GAIN 0.999    /* in prediction error, for another noise */
 #define LARGEST_MISFIT 3.0  /* of a used result */
