@@ -47,7 +47,7 @@
 #define DIRECTIONS 4
 #define SCOUT_EVALUATIONS 30
 #define OTHER_EVALUATIONS 10
-#define TURN_EVALUATIONS 10
+#define TURN_EVALUATIONS 4
 #define FULL_EVALUATIONS 15
 #define QUICK_EVALUATIONS 4
 #define PROFILE_EVALUATIONS 20
@@ -458,17 +458,22 @@ static void turn_axes(problem *f, cvk_standstill_fit *fit)
         loss < SMALL_LOSS) {
         return;
     }
+    cvk_standstill_fit best = {.residual_a = INFINITY};
     f->most_evaluations = TURN_EVALUATIONS;
     for (int n = 0; n < DIRECTIONS; n++) {
         const double angle = 2.0 * PI * n / DIRECTIONS;
         cvk_standstill_fit trial = found;
         trial.p[CVK_SM_L_COS] = TRIAL_SALIENCY * mean * cos(angle);
         trial.p[CVK_SM_L_SIN] = TRIAL_SALIENCY * mean * sin(angle);
-        if (fit_curve(f, found.curve, &trial) && trial.residual_a < fit->residual_a) {
-            *fit = trial;
+        if (fit_curve(f, found.curve, &trial) && trial.residual_a < best.residual_a) {
+            best = trial;
         }
     }
     f->most_evaluations = SCOUT_EVALUATIONS;
+    if (isfinite(best.residual_a) && fit_curve(f, found.curve, &best) &&
+        best.residual_a < fit->residual_a) {
+        *fit = best;
+    }
 }
 
 /* A knee that has run off to nothing takes the inverter's voltage with it and does not come back: a
@@ -486,49 +491,50 @@ static void try_wider_knees(problem *f, const cvk_standstill_fit *start, cvk_sta
     }
 }
 
-/* Start values, and a quick fit of each curve on few rows. Returns how many curves fitted. */
-static int scout(problem *f, const cvk_span *spans, size_t count, double worst_ratio,
-                 cvk_standstill_fit fits[CVK_CURVES])
+/* Start values and noise, from all rows that are used. */
+static bool start(problem *f, const cvk_span *spans, size_t count, cvk_standstill_fit *from)
 {
-    static const int order[CVK_CURVES] = {CVK_CURVE_ROUND, CVK_CURVE_TANH,   CVK_CURVE_CLIPPED,
-                                          CVK_CURVE_ARC,   CVK_CURVE_CHARGE, CVK_CURVE_SOFT};
-    cvk_standstill_fit trial = {.curve = CVK_CURVE_ROUND};
+    *from = (cvk_standstill_fit){.curve = CVK_CURVE_ROUND};
     choose_blocks(f, spans, count, MOST_ROWS, BLOCK_ROWS);
     if (f->residual_rows < 200u) {
-        return 0;
+        return false;
     }
-    f->noise_a = trial.noise_a = noise_of(f);
+    f->noise_a = from->noise_a = noise_of(f);
     f->largest_v = largest_voltage(f);
     if (swing_of(f) < 10.0 * f->noise_a) {
-        return 0;
+        return false;
     }
     f->knee_centre = log(fmax(KNEE_SHARE * f->s->peak_current_a, 2.0 * f->noise_a));
-    if (!start_values(f, trial.p)) {
-        return 0;
+    if (!start_values(f, from->p)) {
+        return false;
     }
-    set_scale(f, trial.p);
-    choose_blocks(f, spans, count, SCOUT_ROWS, SCOUT_BLOCK_ROWS);
+    set_scale(f, from->p);
+    return true;
+}
+
+/* A quick fit of one curve on few rows. */
+static bool scout_first(problem *f, const cvk_standstill_fit *from, cvk_standstill_fit *fit)
+{
+    *fit = *from;
     f->most_evaluations = SCOUT_EVALUATIONS;
-    int good = 0;
-    for (int k = 0; k < CVK_CURVES; k++) {
-        fits[good] = good > 0 ? *best_of(fits, good) : trial;
+    if (!fit_curve(f, CVK_CURVE_ROUND, fit)) {
+        return false;
+    }
+    try_wider_knees(f, from, fit);
+    return true;
+}
+
+/* And of the others, from the best so far on, or from `from` when there is none. Returns how many
+ * there are now. */
+static int scout_others(problem *f, const cvk_standstill_fit *from, int good,
+                        cvk_standstill_fit fits[CVK_CURVES])
+{
+    static const int others[] = {CVK_CURVE_TANH, CVK_CURVE_CLIPPED, CVK_CURVE_ARC, CVK_CURVE_CHARGE,
+                                 CVK_CURVE_SOFT};
+    for (size_t k = 0; k < sizeof others / sizeof others[0]; k++) {
+        fits[good] = good > 0 ? *best_of(fits, good) : *from;
         f->most_evaluations = good > 0 ? OTHER_EVALUATIONS : SCOUT_EVALUATIONS;
-        good += fit_curve(f, order[k], &fits[good]);
-        if (good == 1 && k == 0) {
-            try_wider_knees(f, &trial, &fits[0]);
-        }
-        if (good == 1 && fits[0].residual_a > worst_ratio * f->noise_a) {
-            return 0;
-        }
-        if (good == 1 && k == 0) {
-            turn_axes(f, &fits[0]);
-            f->no_inverter = f->s->path == CVK_PATH_AVERAGED ||
-                             (f->s->path == CVK_PATH_MEASURED &&
-                              fits[0].p[CVK_SM_DEAD_TIME] < CVK_SMALLEST_OWN_V);
-        }
-        if (good == 1 && f->no_inverter) { /* then there is no curve to choose */
-            return fit_curve(f, order[k], &fits[0]) ? 1 : 0;
-        }
+        good += fit_curve(f, others[k], &fits[good]);
     }
     return good;
 }
@@ -561,42 +567,16 @@ static int fit_likely_curves(problem *f, cvk_standstill_fit scouts[CVK_CURVES], 
     return good;
 }
 
-/* The full fit from the scouts on, averaged. */
-static bool fit_fully(problem *f, cvk_standstill_fit scouts[CVK_CURVES], int scouted,
-                      double samples, cvk_standstill_fit *fit)
-{
+/* Fits on few rows, flat or at the edges. */
+typedef struct family {
+    const double *edge_wb;
     cvk_standstill_fit fits[CVK_CURVES];
-    const int good = scouted > 0 ? fit_likely_curves(f, scouts, scouted, samples, fits) : 0;
-    if (good > 0) {
-        average_curves(f, fits, good, fit);
-        fit->at_edges = f->edge_wb != NULL;
-    }
-    return good > 0;
-}
+    int count;
+} family;
 
-/* The scouts once more with the inverter's voltage at the edges, which the ripple moves. Returns
- * how many. */
-static int scout_edges(problem *f, const cvk_standstill_fit *flat,
-                       cvk_standstill_fit fits[CVK_CURVES])
+static const cvk_standstill_fit *best_in(const family *of)
 {
-    /* with the ripple in it a curve need not be as blunt or as sharp as the others */
-    static const int curves[] = {CVK_CURVE_CHARGE, CVK_CURVE_ROUND, CVK_CURVE_TANH, CVK_CURVE_ARC};
-    cvk_standstill_fit likely = *flat;
-    int good = 0;
-    f->most_evaluations = SCOUT_EVALUATIONS;
-    f->edge_wb = f->s->edge_wb;
-    for (int round = 0; round < 2; round++) { /* where they lie depends on what is found */
-        cvk_find_edges(f->s, likely.p[CVK_SM_DEAD_TIME], exp(likely.p[CVK_SM_LOG_KNEE]),
-                       likely.curve, lround(likely.p[CVK_SM_DELAY]));
-        if (!fit_curve(f, CVK_CURVE_CHARGE, &likely)) {
-            return 0;
-        }
-    }
-    for (size_t k = 0; k < sizeof curves / sizeof curves[0]; k++) {
-        fits[good] = good > 0 ? *best_of(fits, good) : likely;
-        good += fit_curve(f, curves[k], &fits[good]);
-    }
-    return good;
+    return best_of(of->fits, of->count);
 }
 
 /* Currents that the inverter's mean voltage leaves unexplained, and edges that the log shows. */
@@ -606,22 +586,103 @@ static bool asks_for_edges(const problem *f, const cvk_standstill_fit *fit)
            !f->no_inverter && fabs(f->s->pwm_period_s / f->s->period_s - 1.0) < SAME_PERIOD;
 }
 
+/* From a flat fit that asks for them: the inverter's voltage at the edges, which the ripple moves.
+ */
+static void scout_edges(problem *f, const cvk_standstill_fit *flat, family *edged)
+{
+    /* with the ripple in it a curve need not be as blunt or as sharp as the others */
+    static const int curves[] = {CVK_CURVE_CHARGE, CVK_CURVE_ROUND, CVK_CURVE_TANH, CVK_CURVE_ARC};
+    cvk_standstill_fit likely = *flat;
+    edged->count = 0;
+    edged->edge_wb = f->edge_wb = f->s->edge_wb;
+    f->most_evaluations = SCOUT_EVALUATIONS;
+    bool fine = asks_for_edges(f, flat);
+    for (int round = 0; round < 2 && fine; round++) { /* where they lie depends on what is found */
+        cvk_find_edges(f->s, likely.p[CVK_SM_DEAD_TIME], exp(likely.p[CVK_SM_LOG_KNEE]),
+                       likely.curve, lround(likely.p[CVK_SM_DELAY]));
+        fine = fit_curve(f, CVK_CURVE_CHARGE, &likely);
+    }
+    for (size_t k = 0; fine && k < sizeof curves / sizeof curves[0]; k++) {
+        edged->fits[edged->count] = edged->count > 0 ? *best_in(edged) : likely;
+        f->most_evaluations = edged->count > 0 ? OTHER_EVALUATIONS : SCOUT_EVALUATIONS;
+        edged->count += fit_curve(f, curves[k], &edged->fits[edged->count]);
+    }
+    f->edge_wb = NULL;
+}
+
+/* Both families of fits on few rows. Other curves are not tried where one at the edges fits. */
+static bool scout(problem *f, const cvk_span *spans, size_t count, double worst_ratio, family *flat,
+                  family *edged)
+{
+    cvk_standstill_fit from;
+    flat->count = edged->count = 0;
+    flat->edge_wb = NULL;
+    if (!start(f, spans, count, &from)) {
+        return false;
+    }
+    choose_blocks(f, spans, count, SCOUT_ROWS, SCOUT_BLOCK_ROWS);
+    if (scout_first(f, &from, &flat->fits[0])) {
+        cvk_standstill_fit *first = &flat->fits[0];
+        flat->count = 1;
+        if (first->residual_a > worst_ratio * f->noise_a) {
+            return false;
+        }
+        turn_axes(f, first);
+        f->no_inverter =
+            f->s->path == CVK_PATH_AVERAGED ||
+            (f->s->path == CVK_PATH_MEASURED && first->p[CVK_SM_DEAD_TIME] < CVK_SMALLEST_OWN_V);
+        if (f->no_inverter) { /* then there is no curve to choose */
+            return fit_curve(f, CVK_CURVE_ROUND, first);
+        }
+        scout_edges(f, first, edged);
+    }
+    if (edged->count == 0 || best_in(edged)->residual_a > EDGES_MISFIT * f->noise_a) {
+        flat->count = scout_others(f, &from, flat->count, flat->fits);
+    }
+    if (flat->count > 0 && edged->count == 0) {
+        scout_edges(f, best_in(flat), edged);
+    }
+    return flat->count > 0 && best_in(flat)->residual_a <= worst_ratio * f->noise_a;
+}
+
+/* The full fit from the scouts on, averaged. */
+static bool fit_fully(problem *f, const cvk_span *spans, size_t count, family *of, double samples,
+                      cvk_standstill_fit *fit)
+{
+    cvk_standstill_fit fits[CVK_CURVES];
+    f->edge_wb = of->edge_wb;
+    choose_blocks(f, spans, count, MOST_ROWS, BLOCK_ROWS);
+    const int good = of->count > 0 ? fit_likely_curves(f, of->fits, of->count, samples, fits) : 0;
+    if (good > 0) {
+        average_curves(f, fits, good, fit);
+        fit->at_edges = f->edge_wb != NULL;
+    }
+    return good > 0;
+}
+
+/* Flat, or at the edges where few rows or all of them ask for those. */
 cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *spans, size_t count,
                                     int threads, double worst_ratio, cvk_standstill_fit *fit)
 {
     problem f = {.s = signals, .threads = threads};
-    cvk_standstill_fit scouts[CVK_CURVES], trial;
-    const int scouted = scout(&f, spans, count, worst_ratio, scouts);
-    const double samples = 2.0 * (double)f.residual_rows;
-    choose_blocks(&f, spans, count, MOST_ROWS, BLOCK_ROWS);
-    if (!fit_fully(&f, scouts, scouted, samples, fit)) {
+    family flat, edged;
+    cvk_standstill_fit trial;
+    if (!scout(&f, spans, count, worst_ratio, &flat, &edged)) {
         return CVK_NOT_IN_LOG;
     }
-    if (asks_for_edges(&f, fit)) {
+    const double samples = 2.0 * (double)f.residual_rows;
+    if (edged.count > 0 && best_in(&edged)->residual_a < best_in(&flat)->residual_a &&
+        fit_fully(&f, spans, count, &edged, samples, fit)) {
+        return CVK_OK;
+    }
+    if (!fit_fully(&f, spans, count, &flat, samples, fit)) {
+        return CVK_NOT_IN_LOG;
+    }
+    if (edged.count == 0) {
         choose_blocks(&f, spans, count, SCOUT_ROWS, SCOUT_BLOCK_ROWS);
-        const int edged = scout_edges(&f, fit, scouts);
-        choose_blocks(&f, spans, count, MOST_ROWS, BLOCK_ROWS);
-        if (fit_fully(&f, scouts, edged, samples, &trial) && trial.residual_a < fit->residual_a) {
+        scout_edges(&f, fit, &edged);
+        if (fit_fully(&f, spans, count, &edged, samples, &trial) &&
+            trial.residual_a < fit->residual_a) {
             *fit = trial;
         }
     }
