@@ -184,12 +184,26 @@ void cvk_turning_compare(const cvk_turning_problem *f, int lanes, const double *
     }
 }
 
+/* Which blocks the filter follows. */
+typedef struct following {
+    gain_set set;
+    bool followed[CVK_TURNING_MOST_BLOCKS];
+} following;
+
+static bool try_block(void *context, size_t b)
+{
+    following *f = context;
+    f->followed[b] = gains_of_block(&f->set, b);
+    return true;
+}
+
 bool cvk_turning_drop_lost(cvk_turning_problem *f, const double p[N])
 {
-    gain_set set = {f, p};
+    following tried = {.set = {f, p}};
     cvk_turning_blocks kept = {.count = 0};
+    (void)cvk_for_each(f->blocks.count, f->threads, try_block, &tried);
     for (size_t b = 0; b < f->blocks.count; b++) {
-        if (gains_of_block(&set, b)) {
+        if (tried.followed[b]) {
             cvk_add_block(&kept, &f->blocks.block[b]);
         }
     }

@@ -30,6 +30,7 @@
 #define FIRST_EVALUATIONS 20
 #define SCOUT_EVALUATIONS 8
 #define FULL_EVALUATIONS 7
+#define FAR_OFF 1.3          /* times the noise, after a first round */
 #define MOST_ROUNDS 6        /* of fits and filter noises */
 #define LEAST_PROGRESS 0.997 /* in prediction error, for another round */
 #define MOST_NOISE_STEPS 12
@@ -39,7 +40,7 @@
 #define LARGEST_MISFIT 3.0  /* of a used result */
 #define TYPICAL_R_DROP 0.05 /* as CVK_TURNING_DROP, across the resistance */
 #define LEAST_SHARE 0.3     /* of what is typical: below it least squares has found nothing */
-#define CURVE_EVALUATIONS 6
+#define CURVE_EVALUATIONS 4
 #define WHOLE_SPREAD 0.05 /* periods, of a delay about a whole number of them */
 #define WHOLE_LOSS 1.01   /* in prediction error, at most */
 #define USUAL_LOSS 1.01   /* at most, for the usual one */
@@ -183,43 +184,59 @@ static cvk_tm_noise guess_noise(const cvk_turning_problem *f, const cvk_turns *t
                           .magnet = 1e-3};
 }
 
-/* Fits and noises in turns, each with what the other found, until nothing gets better. Delay and
- * knee bend to what the others should explain while those are far off: `hold` keeps them at first.
- */
-static bool settle(cvk_turning_problem *f, double p[N], bool hold, const cvk_tm_noise *modest,
-                   cvk_turning_result *result)
+/* A search on its way. */
+typedef struct attempt {
+    cvk_turning_result fit; /* of the last round; before the first only its `p` counts */
+    cvk_tm_noise noise;     /* for the next one, */
+    double error_a;         /* and how far the filter misses with them */
+    int rounds;
+    bool stuck; /* no more to be had */
+} attempt;
+
+static void begin(cvk_turning_problem *f, const double p[N], const cvk_tm_noise *noise, attempt *a)
 {
-    double before = misfit(f, p);
-    bool fine = false;
-    for (int round = 0; isfinite(before) && round < MOST_ROUNDS; round++) {
-        double trial[N];
-        cvk_turning_result found;
-        memcpy(trial, p, sizeof trial);
-        f->prior_sd = before;
-        f->hold_delay = hold && round == 0 ? 1.0 / HELD_DELAY : 0.0;
-        f->hold_knee = hold && round == 0 ? 1.0 / HELD_KNEE : 0.0;
-        memcpy(f->start, p, sizeof f->start);
-        if (!cvk_turning_fit_from(f, trial, round == 0 ? FIRST_EVALUATIONS : SCOUT_EVALUATIONS,
-                                  &found)) {
-            break;
-        }
-        if (fine && found.residual_a > result->residual_a) {
-            break;
-        }
-        fine = true;
-        *result = found;
-        memcpy(p, trial, sizeof trial);
-        double now = tune_noise(f, p, modest);
-        if (now > LEAST_PROGRESS * before) {
-            break;
-        }
-        before = now;
-    }
+    a->noise = a->fit.noise = f->noise = *noise;
+    a->rounds = 0;
+    memcpy(a->fit.p, p, sizeof a->fit.p);
+    a->error_a = misfit(f, p);
+    a->stuck = !isfinite(a->error_a);
+}
+
+/* A fit, then noises that suit it. Delay and knee bend to what the others should explain while
+ * those are far off: `hold` keeps them. */
+static void next_round(cvk_turning_problem *f, bool hold, const cvk_tm_noise *modest, attempt *a)
+{
+    cvk_turning_result found;
+    double p[N];
+    memcpy(p, a->fit.p, sizeof p);
+    memcpy(f->start, p, sizeof f->start);
+    f->noise = a->noise;
+    f->prior_sd = a->error_a;
+    f->hold_delay = hold ? 1.0 / HELD_DELAY : 0.0;
+    f->hold_knee = hold ? 1.0 / HELD_KNEE : 0.0;
+    a->stuck = a->stuck ||
+               !cvk_turning_fit_from(f, p, a->rounds == 0 ? FIRST_EVALUATIONS : SCOUT_EVALUATIONS,
+                                     &found) ||
+               (a->rounds > 0 && found.residual_a > a->fit.residual_a);
     f->hold_delay = f->hold_knee = 0.0;
-    if (fine) {
-        f->noise = result->noise;
+    if (a->stuck) {
+        return;
     }
-    return fine;
+    a->fit = found;
+    const double now_a = tune_noise(f, p, modest);
+    a->noise = f->noise;
+    a->stuck = ++a->rounds >= MOST_ROUNDS || now_a > LEAST_PROGRESS * a->error_a;
+    a->error_a = now_a;
+}
+
+/* Fits and noises in turns, each with what the other found, until nothing gets better. */
+static bool settle(cvk_turning_problem *f, bool hold, const cvk_tm_noise *modest, attempt *a)
+{
+    while (!a->stuck) {
+        next_round(f, hold && a->rounds == 0, modest, a);
+    }
+    f->noise = a->fit.noise;
+    return a->rounds > 0;
 }
 
 static bool delay_known(const cvk_turning_problem *f, const cvk_belief *belief)
@@ -315,18 +332,17 @@ static void settle_again(cvk_turning_problem *f, const start *from, const cvk_tm
     static const int kept[] = {CVK_B_DELAY, CVK_TM_LOG_KNEE, CVK_B_DEAD_TIME};
     const cvk_turning_result first = *result;
     for (int hold = 0; hold < 2; hold++) {
-        cvk_turning_result second;
+        attempt second;
         double p[N];
         memcpy(p, first.p, sizeof p);
         for (size_t n = 0; hold && n < sizeof kept / sizeof kept[0]; n++) {
             p[kept[n]] = from->p[kept[n]];
         }
-        f->noise = *modest;
-        if (settle(f, p, hold, modest, &second) && second.residual_a < result->residual_a) {
-            *result = second;
+        begin(f, p, modest, &second);
+        if (settle(f, hold, modest, &second) && second.fit.residual_a < result->residual_a) {
+            *result = second.fit;
         }
     }
-    f->noise = result->noise;
 }
 
 /* Noises of a motor that is well known, or not much more. */
@@ -353,37 +369,62 @@ static int keep_modest(cvk_turning_result fits[], int count, const cvk_tm_noise 
     return kept;
 }
 
-/* Fits on few rows from the likeliest starts on, of both kinds in turns, until one is good, unless
- * `thorough`. Returns how many. */
+/* The likeliest starts of both kinds in turns. Returns how many. */
+static int order_starts(start list[], int count, start *order[MOST_SETTLED])
+{
+    const start *first[] = {best_start(list, count, false), best_start(list, count, true)};
+    bool nimble = first[0] == NULL || (first[1] != NULL && first[1]->error_a < first[0]->error_a);
+    int ordered = 0;
+    for (int n = 0; n < MOST_SETTLED; n++, nimble = !nimble) {
+        start *now = best_start(list, count, nimble);
+        if (now != NULL) {
+            now->tried = true;
+            order[ordered++] = now;
+        }
+    }
+    return ordered;
+}
+
+/* The attempt that is to go on next: of those not done the one that misses least. */
+static int next_attempt(const attempt tries[], int count, const bool done[])
+{
+    int best = -1;
+    for (int n = 0; n < count; n++) {
+        if (!done[n] && (best < 0 || tries[n].error_a < tries[best].error_a)) {
+            best = n;
+        }
+    }
+    return best;
+}
+
+/* Fits on few rows from the likeliest starts on, until one is good, unless `thorough`: one that is
+ * far off after its first round waits until the others have begun. Returns how many. */
 static int scout(cvk_turning_problem *f, const cvk_turns *turns, const cvk_belief *belief,
                  bool thorough, bool *exhausted, cvk_turning_result fits[MOST_SETTLED])
 {
-    start list[MOST_STARTS];
-    const int count = list_starts(f, turns, belief, list);
+    start list[MOST_STARTS], *order[MOST_SETTLED];
+    attempt tries[MOST_SETTLED];
+    bool done[MOST_SETTLED] = {false};
+    const int count = order_starts(list, list_starts(f, turns, belief, list), order);
     const cvk_tm_noise *modest = &list[0].noise;
-    const start *first[] = {best_start(list, count, false), best_start(list, count, true)};
-    bool nimble = first[0] == NULL || (first[1] != NULL && first[1]->error_a < first[0]->error_a);
     double best_a = INFINITY;
-    int settled = 0;
-    for (int n = 0; n < MOST_SETTLED; n++, nimble = !nimble) {
-        start *now = best_start(list, count, nimble);
-        const double good = n == 0 ? GOOD_FIT : FAIR_FIT;
-        double p[N];
-        if (now == NULL) {
-            continue;
+    int begun = 0, settled = 0, finished = 0;
+    while (finished < count) {
+        int now = next_attempt(tries, begun, done);
+        while (begun < count && (now < 0 || tries[now].error_a > FAR_OFF * modest->current_a)) {
+            begin(f, order[begun]->p, &order[begun]->noise, &tries[begun]);
+            next_round(f, true, modest, &tries[begun]);
+            now = next_attempt(tries, ++begun, done);
         }
-        now->tried = true;
-        memcpy(p, now->p, sizeof p);
-        f->noise = now->noise;
-        if (settle(f, p, true, modest, &fits[settled])) {
-            if (!is_modest(&fits[settled], modest) ||
-                fits[settled].residual_a > GOOD_FIT * modest->current_a) {
-                settle_again(f, now, modest, &fits[settled]);
+        const double good = finished++ == 0 ? GOOD_FIT : FAIR_FIT;
+        done[now] = true;
+        if (settle(f, true, modest, &tries[now])) {
+            cvk_turning_result *fit = &fits[settled++];
+            *fit = tries[now].fit;
+            if (!is_modest(fit, modest) || fit->residual_a > GOOD_FIT * modest->current_a) {
+                settle_again(f, order[now], modest, fit);
             }
-            if (is_modest(&fits[settled], modest)) {
-                best_a = fmin(best_a, fits[settled].residual_a);
-            }
-            settled++;
+            best_a = is_modest(fit, modest) ? fmin(best_a, fit->residual_a) : best_a;
         }
         if (!thorough && best_a < good * modest->current_a) {
             return keep_modest(fits, settled, modest);
