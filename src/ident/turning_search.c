@@ -18,7 +18,8 @@
 #define BLOCK_ROWS 2048u
 #define START_ROWS 40000u
 #define START_KNEE_SHARE 0.03 /* of the peak current */
-#define MOST_STARTS 24
+#define MOST_STARTS 64
+#define OTHER_DELAY 1.1 /* by so much the usual delay may miss more */
 #define MOST_SETTLED 4
 #define NIMBLE 10.0
 #define GOOD_FIT 1.1      /* times the noise: then no other start is tried, */
@@ -39,7 +40,8 @@
 #define LEAST_GAIN 0.999    /* in prediction error, for another noise */
 #define LARGEST_MISFIT 3.0  /* of a used result */
 #define TYPICAL_R_DROP 0.05 /* as CVK_TURNING_DROP, across the resistance */
-#define LEAST_SHARE 0.3     /* of what is typical: below it least squares has found nothing */
+#define LARGE_HARMONIC 0.05
+#define LEAST_SHARE 0.3 /* of what is typical: below it least squares has found nothing */
 #define CURVE_EVALUATIONS 4
 #define WHOLE_SPREAD 0.05 /* periods, of a delay about a whole number of them */
 #define WHOLE_LOSS 1.01   /* in prediction error, at most */
@@ -82,6 +84,8 @@ static bool start_values(const cvk_turning_problem *f, const cvk_turns *turns,
             p[found[n].b] = found[n].value;
         }
     }
+    p[CVK_TM_FIFTH] = fmin(fmax(x[CVK_START_FIFTH] / flux, -LARGE_HARMONIC), LARGE_HARMONIC);
+    p[CVK_TM_SEVENTH] = fmin(fmax(x[CVK_START_SEVENTH] / flux, -LARGE_HARMONIC), LARGE_HARMONIC);
     if (f->s->pwm_hz <= 0.0 && !cvk_belief_knows(belief, CVK_B_DELAY, 0.3)) {
         p[CVK_B_DELAY] = (double)delay + 0.05;
     }
@@ -284,29 +288,36 @@ static void compare_starts(const cvk_turning_problem *f, start list[], int count
     }
 }
 
-/* Several inductances, each with a speed that changes slowly or fast, and where the delay is not
- * known with two of them. Returns how many. */
+/* Several inductances, each with and without the harmonics that were found, with a speed that
+ * changes slowly or fast, and where the delay is not known with two of them. Returns how many. */
 static int list_starts(const cvk_turning_problem *f, const cvk_turns *turns,
                        const cvk_belief *belief, start list[MOST_STARTS])
 {
-    static const double factors[] = {1.0, 0.5, 2.0, 0.25, 4.0, 0.125};
-    const int of_delay = cvk_belief_knows(belief, CVK_B_L_Q, 0.3) ? 2 : 12;
+    static const double factors[] = {1.0, 0.5, 2.0, 0.25, 4.0, 1.0 / 8, 1.0 / 16, 1.0 / 32};
+    const int of_delay = cvk_belief_knows(belief, CVK_B_L_Q, 0.3) ? 4 : MOST_STARTS / 2;
     const int count = delay_known(f, belief) ? of_delay : 2 * of_delay;
     double p[N];
     if (!start_values(f, turns, belief, likely_delay(f, belief), p)) {
         return 0;
     }
+    const cvk_tm_noise modest = guess_noise(f, turns, p);
     for (int n = 0; n < count; n++) {
         start *now = &list[n];
-        *now = (start){.noise = guess_noise(f, turns, p), .nimble = n % 2 == 1};
+        *now = (start){.noise = modest, .nimble = n % 2 == 1};
         memcpy(now->p, p, sizeof p);
-        now->p[CVK_B_L_D] *= factors[n % of_delay / 2];
-        now->p[CVK_B_L_Q] *= factors[n % of_delay / 2];
+        if (n % 4 >= 2) {
+            now->p[CVK_TM_FIFTH] = now->p[CVK_TM_SEVENTH] = 0.0;
+        }
+        now->p[CVK_B_L_D] *= factors[n % of_delay / 4];
+        now->p[CVK_B_L_Q] *= factors[n % of_delay / 4];
         now->p[CVK_B_DELAY] += n < of_delay ? 0.0 : other_delay(f);
         now->noise.speed_rad_s *= now->nimble ? NIMBLE : 1.0;
     }
     for (int n = 0; n < count; n += of_delay) {
         compare_starts(f, list + n, of_delay);
+    }
+    for (int n = of_delay; n < count; n++) {
+        list[n].error_a *= OTHER_DELAY;
     }
     return count;
 }

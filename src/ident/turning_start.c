@@ -18,6 +18,8 @@
 #define STEP_RAD 0.6 /* of a turn, and its limits in rows */
 #define SHORTEST_STEP 2.0
 #define LONGEST_STEP 24.0
+#define MOST_RAD 1.5          /* in a row: a faster harmonic is not looked for */
+#define HARMONIC_WEIGHT 0.003 /* of none, beside what each equation says */
 #define SPAN_TURNS 2.0
 #define ROUNDS 3
 
@@ -31,6 +33,15 @@ typedef struct stepping {
 static double complex current_at(const cvk_signals *s, size_t k)
 {
     return s->i_alpha[k] + I * s->i_beta[k];
+}
+
+static double complex power(double complex x, int exponent)
+{
+    double complex result = 1.0;
+    for (int n = 0; n < exponent; n++) {
+        result *= x;
+    }
+    return result;
 }
 
 /* `angle` of the magnet at row k and at row k + step. */
@@ -55,6 +66,10 @@ static void step_equation(const stepping *g, size_t k, size_t step, const double
     x[CVK_B_L_Q] = I * (cimag(i_to) * to - cimag(i_from) * from);
     x[CVK_B_FLUX] = to - from;
     x[CVK_START_ACROSS] = I * x[CVK_B_FLUX];
+    if (7.0 * fabs(angle[1] - angle[0]) < MOST_RAD * (double)step) {
+        x[CVK_START_FIFTH] = conj(power(to, 5) - power(from, 5));
+        x[CVK_START_SEVENTH] = power(to, 7) - power(from, 7);
+    }
     const double weight = 1.0 / sqrt((double)step);
     for (int n = 0; n < CVK_START_COUNT; n++) {
         a[n] = weight * creal(x[n]);
@@ -103,13 +118,17 @@ static size_t block_equations(const stepping *g, cvk_span rows, double *a, doubl
 static bool linear_start(const stepping *g, double x[CVK_START_COUNT])
 {
     const cvk_start_rows *r = g->rows;
-    size_t most = 2, m = 0;
+    size_t most = 4, m = 0;
     for (size_t n = 0; n < r->block_count; n++) {
         most += 2u * (r->block[n].rows.end - r->block[n].rows.begin);
     }
     double *a = calloc(most * CVK_START_COUNT, sizeof *a), *b = calloc(most, sizeof *b);
     for (size_t n = 0; a != NULL && b != NULL && n < r->block_count; n++) {
         m += block_equations(g, r->block[n].rows, a + m * CVK_START_COUNT, b + m);
+    }
+    for (int n = CVK_START_FIFTH; a != NULL && b != NULL && n <= CVK_START_SEVENTH; n++, m++) {
+        a[m * CVK_START_COUNT + (size_t)n] = HARMONIC_WEIGHT * sqrt((double)m);
+        b[m] = 0.0;
     }
     const bool fine = m > CVK_START_COUNT && cvk_least_squares((int)m, CVK_START_COUNT, a, b);
     if (fine) {

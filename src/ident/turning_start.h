@@ -8,10 +8,16 @@
 #include "turning.h"
 #include "turning_model.h"
 
-/* What is found, in the order of CVK_B_* up to the dead-time voltage. The phase is the magnet's up
- * to a small angle, which the flux ACROSS takes up; the inductances come out badly, since the phase
- * is rough. */
-enum { CVK_START_ACROSS = CVK_B_DEAD_TIME + 1, CVK_START_COUNT }; /* Wb */
+/* What is found, in the order of CVK_B_* up to the dead-time voltage, Wb where nothing else is
+ * said. The phase is the magnet's up to a small angle, which the flux ACROSS takes up; the
+ * inductances come out badly, since the phase is rough. The harmonics' flux as that of the
+ * fundamental. */
+enum {
+    CVK_START_ACROSS = CVK_B_DEAD_TIME + 1,
+    CVK_START_FIFTH,
+    CVK_START_SEVENTH,
+    CVK_START_COUNT
+};
 
 typedef struct cvk_start_rows {
     const cvk_signals *signals;
