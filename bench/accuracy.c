@@ -10,6 +10,7 @@
  *                                         switched) and sets of logs (full, spin, duty, coast)
  */
 #include "corvak/files/rig_yaml.h"
+#include "bound.h"
 #include "corvak/ident/estimate.h"
 #include "recording.h"
 
@@ -24,8 +25,8 @@ enum { MOST_LOGS = 3, KEYS = 5, MOST_SEEDS = 1000 };
 static const cvk_card_key keys[KEYS] = {CVK_CARD_RESISTANCE, CVK_CARD_INDUCTANCE_D,
                                         CVK_CARD_INDUCTANCE_Q, CVK_CARD_FLUX_LINKAGE,
                                         CVK_CARD_INERTIA};
-#define BAR_SMALL_L 5.0 /* per cent, below 10 uH */
-static const double bars[KEYS] = {1.5, 3.0, 3.0, 0.5, 3.0};
+#define SMALL_L_FACTOR (5.0 / 3.0) /* of the bar for inductances below 10 uH */
+#define POSSIBLE 10.0              /* per cent: a bound below that is a value that can be had */
 
 /* A motor: a rig of the studio, and what is different. */
 typedef struct motor {
@@ -65,6 +66,24 @@ static const motor motors[] = {
       "drive.speed_rad_s=120", NULL}},
 };
 
+/* Logs that are estimated together, and how close each of `keys` is meant to come, per cent. */
+typedef struct set {
+    const char *word, *what;
+    const char *logs[MOST_LOGS + 1];
+    double bars[KEYS];
+} set;
+
+static const set sets[] = {
+    {"full",
+     "standstill + spin + coast",
+     {"standstill", "spin", "coast", NULL},
+     {1.5, 3.0, 3.0, 0.5, 3.0}},
+    {"spin", "spin alone", {"spin", NULL}, {10.0, 10.0, 10.0, 0.7, 10.0}},
+    {"duty", "duty alone", {"duty", NULL}, {10.0, 10.0, 10.0, 0.7, 10.0}},
+    {"coast", "coast alone", {"coast", NULL}, {10.0, 10.0, 10.0, 0.1, 10.0}},
+};
+enum { SETS = sizeof sets / sizeof sets[0] };
+
 typedef struct score {
     int known, inside, within_bar;
     double error[MOST_SEEDS]; /* signed, per cent */
@@ -74,12 +93,14 @@ typedef struct score {
 typedef struct scores {
     score key[KEYS];
     int poles_right, poles_wrong, poles_surely_wrong, poles_silent, failed;
-    double longest_s; /* that an estimate took */
+    double longest_s;   /* that an estimate took */
+    double bound[KEYS]; /* half width, per cent, that no estimator can beat; NaN: none known */
 } scores;
 
 /* What all motors together get. */
 typedef struct total {
     int known[KEYS], inside[KEYS], statistical[KEYS], within_bar[KEYS], runs;
+    int possible[KEYS], given[KEYS]; /* by the bound; and of those */
     int known_with_gain[KEYS];
 } total;
 
@@ -113,13 +134,14 @@ static double truth_of(const cvk_rig_config *config, cvk_card_key key)
     }
 }
 
-static double bar_of(const cvk_rig_config *config, int k)
+static double bar_of(const cvk_rig_config *config, const double bars[KEYS], int k)
 {
     bool small = (k == 1 || k == 2) && truth_of(config, keys[k]) < 10e-6;
-    return small ? BAR_SMALL_L : bars[k];
+    return bars[k] * (small ? SMALL_L_FACTOR : 1.0);
 }
 
-static void judge(scores *s, const cvk_rig_config *config, const cvk_estimate *e, bool statistical)
+static void judge(scores *s, const cvk_rig_config *config, const double bars[KEYS],
+                  const cvk_estimate *e, bool statistical)
 {
     for (int k = 0; k < KEYS; k++) {
         const cvk_card_entry *entry = &e->card.entry[keys[k]];
@@ -133,7 +155,7 @@ static void judge(scores *s, const cvk_rig_config *config, const cvk_estimate *e
         s->key[k].error[s->key[k].known++] = error;
         s->key[k].half_width += 50.0 * (high - low) / truth;
         s->key[k].inside += truth >= low && truth <= high;
-        s->key[k].within_bar += fabs(error) <= bar_of(config, k);
+        s->key[k].within_bar += fabs(error) <= bar_of(config, bars, k);
     }
     const cvk_card_entry *poles = &e->card.entry[CVK_CARD_POLE_PAIRS];
     bool right = poles->known && poles->value == config->motor.pole_pairs;
@@ -150,9 +172,9 @@ static double now_s(void)
     return (double)t.tv_sec + 1e-9 * (double)t.tv_nsec;
 }
 
-static void run(scores *s, const cvk_rig_config *config, const char *const *names, int seeds,
-                bool statistical)
+static void run(scores *s, const cvk_rig_config *config, const set *of, int seeds, bool statistical)
 {
+    const char *const *names = of->logs;
     static cvk_estimate estimate;
     const cvk_estimate_options options = cvk_estimate_options_default();
     memset(s, 0, sizeof *s);
@@ -170,7 +192,7 @@ static void run(scores *s, const cvk_rig_config *config, const char *const *name
         const cvk_status status = cvk_estimate_logs(logs, count, &options, &estimate);
         s->longest_s = fmax(s->longest_s, now_s() - start_s);
         if (status == CVK_OK) {
-            judge(s, config, &estimate, statistical);
+            judge(s, config, of->bars, &estimate, statistical);
         } else {
             s->failed++;
         }
@@ -186,19 +208,45 @@ static int compare(const void *a, const void *b)
     return (x > y) - (x < y);
 }
 
-static void report(const char *what, const cvk_rig_config *config, scores *plain,
-                   const scores *gain, int seeds, total *all)
+/* The sharpest that any of the first seed's logs can be about each. */
+static void find_bounds(scores *s, const cvk_rig_config *config, const char *const *names)
+{
+    double truth[BOUND_KEYS];
+    for (int k = 0; k < KEYS; k++) {
+        s->bound[k] = NAN;
+    }
+    for (int k = 0; k < BOUND_KEYS; k++) {
+        truth[k] = truth_of(config, keys[k]);
+    }
+    for (size_t n = 0; names[n] != NULL && strcmp(names[n], "coast") != 0; n++) {
+        recording r;
+        double percent[BOUND_KEYS];
+        record(&r, config, names[n], 1000u, true);
+        bound_of(&r.log, truth, percent);
+        for (int k = 0; k < BOUND_KEYS; k++) {
+            s->bound[k] = fmin(s->bound[k], percent[k]); /* fmin ignores NaN */
+        }
+        recording_free(&r);
+    }
+}
+
+static void report(const set *of, const cvk_rig_config *config, scores *plain, const scores *gain,
+                   int seeds, total *all)
 {
     printf("%s, %s inverter, %s; an estimate took %.2f s at most\n", config->name,
-           config->inverter.fidelity == CVK_FIDELITY_SWITCHED ? "switched" : "averaged", what,
+           config->inverter.fidelity == CVK_FIDELITY_SWITCHED ? "switched" : "averaged", of->what,
            plain->longest_s);
-    printf("  %-18s %7s %9s %8s %8s %8s %8s %10s %12s\n", "", "known", "mean", "median", "worst",
-           "bar", "interval", "inside", "statistical");
+    printf("  %-18s %7s %9s %8s %8s %8s %9s %8s %10s %12s\n", "", "known", "mean", "median",
+           "worst", "bar", "interval", "bound", "inside", "statistical");
     for (int k = 0; k < KEYS; k++) {
         score *one = &plain->key[k];
+        const bool possible = plain->bound[k] < POSSIBLE;
+        all->possible[k] += possible ? seeds : 0;
+        all->given[k] += possible ? one->known : 0;
         const score *other = &gain->key[k];
         if (one->known == 0) {
-            printf("  %-18s %3d/%-3d\n", cvk_card_key_name(keys[k]), 0, seeds);
+            printf("  %-18s %3d/%-3d %57.3f %%\n", cvk_card_key_name(keys[k]), 0, seeds,
+                   plain->bound[k]);
             continue;
         }
         double mean = 0.0;
@@ -206,11 +254,12 @@ static void report(const char *what, const cvk_rig_config *config, scores *plain
             mean += one->error[n] / one->known;
         }
         qsort(one->error, (size_t)one->known, sizeof one->error[0], compare);
-        printf("  %-18s %3d/%-3d %+7.3f %% %6.3f %% %6.3f %% %6.2f %% %6.3f %% %5d/%-4d %6d/%-4d\n",
+        printf("  %-18s %3d/%-3d %+7.3f %% %6.3f %% %6.3f %% %6.2f %% %7.3f %% %6.3f %% %5d/%-4d "
+               "%6d/%-4d\n",
                cvk_card_key_name(keys[k]), one->known, seeds, mean,
                fabs(one->error[one->known / 2]), fabs(one->error[one->known - 1]),
-               bar_of(config, k), one->half_width / one->known, other->inside, other->known,
-               one->inside, one->known);
+               bar_of(config, of->bars, k), one->half_width / one->known, plain->bound[k],
+               other->inside, other->known, one->inside, one->known);
         all->known[k] += one->known;
         all->known_with_gain[k] += other->known;
         all->inside[k] += other->inside;
@@ -226,30 +275,18 @@ static void report(const char *what, const cvk_rig_config *config, scores *plain
 
 static void report_total(const char *what, const total *all)
 {
-    printf("all motors, %s\n  %-18s %9s %12s %12s %12s\n", what, "", "known", "within bar",
-           "inside", "statistical");
+    printf("all motors, %s\n  %-18s %9s %12s %12s %12s %12s\n", what, "", "known", "of possible",
+           "within bar", "inside", "statistical");
     for (int k = 0; k < KEYS; k++) {
         double known = all->known[k] > 0 ? all->known[k] : 1;
         double with_gain = all->known_with_gain[k] > 0 ? all->known_with_gain[k] : 1;
-        printf("  %-18s %4d/%-4d %10.1f %% %10.1f %% %10.1f %%\n", cvk_card_key_name(keys[k]),
-               all->known[k], all->runs, 100.0 * all->within_bar[k] / known,
+        printf("  %-18s %4d/%-4d %7d/%-4d %10.1f %% %10.1f %% %10.1f %%\n",
+               cvk_card_key_name(keys[k]), all->known[k], all->runs, all->given[k],
+               all->possible[k], 100.0 * all->within_bar[k] / known,
                100.0 * all->inside[k] / with_gain, 100.0 * all->statistical[k] / known);
     }
     printf("\n");
 }
-
-typedef struct set {
-    const char *word, *what;
-    const char *logs[MOST_LOGS + 1];
-} set;
-
-static const set sets[] = {
-    {"full", "standstill + spin + coast", {"standstill", "spin", "coast", NULL}},
-    {"spin", "spin alone", {"spin", NULL}},
-    {"duty", "duty alone", {"duty", NULL}},
-    {"coast", "coast alone", {"coast", NULL}},
-};
-enum { SETS = sizeof sets / sizeof sets[0] };
 
 /* Chosen when its word is given, or no word of its kind. */
 static bool chosen(const char *word, const char *const *kind, int argc, char **argv)
@@ -273,9 +310,10 @@ static void bench(const motor *m, int fidelity, const set *of, int seeds, total 
     config.inverter.fidelity = fidelity;
     exact = config;
     exact.sensing.current_gain_tolerance = exact.sensing.voltage_gain_tolerance = 0.0;
-    run(&with_gain, &config, of->logs, seeds, false);
-    run(&without_gain, &exact, of->logs, seeds, true);
-    report(of->what, &config, &without_gain, &with_gain, seeds, all);
+    run(&with_gain, &config, of, seeds, false);
+    run(&without_gain, &exact, of, seeds, true);
+    find_bounds(&without_gain, &exact, of->logs);
+    report(of, &config, &without_gain, &with_gain, seeds, all);
 }
 
 int main(int argc, char **argv)

@@ -228,6 +228,7 @@ static bool covariance(const fit *at, cvk_lane_result *result)
         result->cov[k] += plain[k] * (double)f->data / f->model_doubt;
     }
     for (int k = 0; k < n * n; k++) {
+        result->bound[k] = plain[k] * f->scale[k / n] * f->scale[k % n];
         result->cov[k] *= f->scale[k / n] * f->scale[k % n];
     }
     return true;

@@ -33,6 +33,9 @@ typedef struct cvk_lane_result {
     double cov[CVK_LANE_MOST * CVK_LANE_MOST]; /* count x count */
     double residual;                           /* rms of the data's residuals */
     bool converged;                            /* before the evaluations were used up */
+    double
+        bound[CVK_LANE_MOST * CVK_LANE_MOST]; /* covariance if the residuals were white, with what
+                                                 is known before: Cramer-Rao of these rows */
     double widened[CVK_LANE_MOST]; /* variance over that of white residuals, at least one */
     double colour; /* variance from block sums over that of white residuals, mean over parameters */
 } cvk_lane_result;

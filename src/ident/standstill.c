@@ -372,6 +372,8 @@ static bool fit_curve(problem *f, int curve, cvk_standstill_fit *fit)
         return false;
     }
     memcpy(fit->cov, result.cov, sizeof fit->cov);
+    memcpy(fit->bound, result.bound, sizeof fit->bound);
+    fit->rows = f->residual_rows;
     add_voltage_doubt(f, fit);
     fit->cov[CVK_SM_DELAY * (N + 1)] += DELAY_FLOOR * DELAY_FLOOR;
     fit->residual_a = result.residual;

@@ -13,6 +13,9 @@
 typedef struct cvk_standstill_fit {
     double p[CVK_SM_COUNT];
     double cov[CVK_SM_COUNT * CVK_SM_COUNT];
+    double
+        bound[CVK_SM_COUNT * CVK_SM_COUNT]; /* of the likeliest curve's covariance: lane_fit.h; */
+    size_t rows;                            /* from so many */
     double dof;
     int curve; /* the likeliest: inverter_curve.h */
     bool converged;

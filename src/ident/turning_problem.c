@@ -250,6 +250,7 @@ bool cvk_turning_fit_from(cvk_turning_problem *f, double p[N], int evaluations,
     }
     memcpy(result->p, p, sizeof result->p);
     memcpy(result->cov, lane_result.cov, sizeof result->cov);
+    memcpy(result->bound, lane_result.bound, sizeof result->bound);
     result->noise = f->noise;
     result->curve = f->curve;
     result->flat = f->s != f->rippled;

@@ -13,6 +13,7 @@
 typedef struct cvk_turning_result {
     double p[CVK_TM_COUNT];
     double cov[CVK_TM_COUNT * CVK_TM_COUNT];
+    double bound[CVK_TM_COUNT * CVK_TM_COUNT]; /* of the covariance: lane_fit.h */
     cvk_tm_noise noise;
     int curve;
     bool flat;         /* the edges know no ripple */
