@@ -22,6 +22,9 @@
 #define CMPLX(re, im) __builtin_complex((double)(re), (double)(im))
 #endif
 #define LANES CVK_TM_LANES
+#define HALF_SQRT3 0.86602540378443864676
+#define EDGE_SHARE 0.25 /* of a period, from its middle to the edges of a leg with little voltage  \
+                         */
 #define PI 3.14159265358979323846
 #define START_SPEED_SHARE 0.1 /* of the speed: its standard deviation at the start of a block */
 #define START_ANGLE_RAD 0.3
@@ -134,15 +137,20 @@ INLINED double sinc(double x)
     return 1.0 - x * x * (1.0 / 6.0 - x * x * (1.0 / 120.0));
 }
 
-INLINED void inverter_of(const motors *m, int lanes, int curve, const vectors *current,
-                         const vectors *middle, const double *edge_wb, vectors *out)
+INLINED void inverter_of(const motors *m, int lanes, int curve, const double way[LANES],
+                         const vectors *current, const vectors *middle, const double *edge_wb,
+                         vectors *out)
 {
     for (int n = 0; n < lanes; n++) {
         const double a = middle->a[n], b = middle->b[n];
         const double unlike = 0.5 * (m->inv_ld[n] - m->inv_lq[n]);
+        const double way_a = -way[n] * current->b[n], way_b = way[n] * current->a[n];
         double u[2], ripple_a[3];
         cvk_ripple_at(edge_wb, 0.5 * (m->inv_ld[n] + m->inv_lq[n]), unlike * (a * a - b * b),
                       unlike * 2.0 * a * b, ripple_a);
+        ripple_a[0] += way_a;
+        ripple_a[1] += HALF_SQRT3 * way_b - 0.5 * way_a;
+        ripple_a[2] -= HALF_SQRT3 * way_b + 0.5 * way_a;
         cvk_edges_vector(current->a[n], current->b[n], m->per_knee[n], curve, ripple_a, u);
         out->a[n] = u[0];
         out->b[n] = u[1];
@@ -151,27 +159,27 @@ INLINED void inverter_of(const motors *m, int lanes, int curve, const vectors *c
 
 /* The inverter's own voltage, as a share, with the rotor at `middle`. Constant arguments let the
  * compiler specialise. */
-INLINED void inverter(const motors *m, int lanes, const vectors *current, const vectors *middle,
-                      const double *edge_wb, vectors *out)
+INLINED void inverter(const motors *m, int lanes, const double way[LANES], const vectors *current,
+                      const vectors *middle, const double *edge_wb, vectors *out)
 {
     switch (m->curve) {
     case CVK_CURVE_SOFT:
-        inverter_of(m, lanes, CVK_CURVE_SOFT, current, middle, edge_wb, out);
+        inverter_of(m, lanes, CVK_CURVE_SOFT, way, current, middle, edge_wb, out);
         break;
     case CVK_CURVE_CHARGE:
-        inverter_of(m, lanes, CVK_CURVE_CHARGE, current, middle, edge_wb, out);
+        inverter_of(m, lanes, CVK_CURVE_CHARGE, way, current, middle, edge_wb, out);
         break;
     case CVK_CURVE_ROUND:
-        inverter_of(m, lanes, CVK_CURVE_ROUND, current, middle, edge_wb, out);
+        inverter_of(m, lanes, CVK_CURVE_ROUND, way, current, middle, edge_wb, out);
         break;
     case CVK_CURVE_TANH:
-        inverter_of(m, lanes, CVK_CURVE_TANH, current, middle, edge_wb, out);
+        inverter_of(m, lanes, CVK_CURVE_TANH, way, current, middle, edge_wb, out);
         break;
     case CVK_CURVE_ARC:
-        inverter_of(m, lanes, CVK_CURVE_ARC, current, middle, edge_wb, out);
+        inverter_of(m, lanes, CVK_CURVE_ARC, way, current, middle, edge_wb, out);
         break;
     default:
-        inverter_of(m, lanes, CVK_CURVE_CLIPPED, current, middle, edge_wb, out);
+        inverter_of(m, lanes, CVK_CURVE_CLIPPED, way, current, middle, edge_wb, out);
         break;
     }
 }
@@ -203,19 +211,21 @@ INLINED void advance(const motors *m, int lanes, states *s, const row_input *in,
 {
     const double t = in->period_s;
     vectors before, half, middle, drop, voltage, at_middle = {.a = {0.0}};
+    double way[LANES];
     for (int n = 0; n < lanes; n++) {
         const double complex psi = CMPLX(s->psi_a[n], s->psi_b[n]);
         const double complex now = CMPLX(s->now_a[n], s->now_b[n]);
         const double complex h = unit(0.5 * s->omega[n] * t), mid = now * h;
         const double complex i =
             current_dq(m, n, psi * conj(now) - magnet_dq(m, n, s->magnet[n], now));
+        way[n] = EDGE_SHARE * s->omega[n] * t;
         put(&half, n, h);
         put(&middle, n, mid);
         put(&before, n, i);
         put(&drop, n, m->r[n] * sinc(0.5 * s->omega[n] * t) * mid);
         put(&at_middle, n, mid * i);
     }
-    inverter(m, lanes, &at_middle, &middle, in->edge_wb, &voltage);
+    inverter(m, lanes, way, &at_middle, &middle, in->edge_wb, &voltage);
     for (int n = 0; n < lanes; n++) {
         const double complex psi = CMPLX(s->psi_a[n], s->psi_b[n]);
         const double complex i = get(&before, n), later = get(&middle, n) * get(&half, n);
@@ -227,7 +237,7 @@ INLINED void advance(const motors *m, int lanes, states *s, const row_input *in,
         put(&before, n, mean);
         put(&at_middle, n, get(&middle, n) * mean);
     }
-    inverter(m, lanes, &at_middle, &middle, in->edge_wb, &voltage);
+    inverter(m, lanes, way, &at_middle, &middle, in->edge_wb, &voltage);
     for (int n = 0; n < lanes; n++) {
         const double complex v = in->v_new + m->delay_share[n] * (in->v_old - in->v_new);
         const double complex change = t * (v - get(&drop, n) * get(&before, n) -
