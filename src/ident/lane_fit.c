@@ -104,7 +104,7 @@ static bool simulate(const fit *f, const double *x)
 {
     const cvk_lane_problem *problem = f->problem;
     const int count = problem->count;
-    double p[MOST + 1][MOST], step[MOST], *out[MOST + 1];
+    double p[MOST + 1][MOST] = {{0.0}}, step[MOST], *out[MOST + 1];
     const double *lane[MOST + 1];
     unscale(problem, x, p[0]);
     out[0] = f->column[count];

@@ -25,7 +25,7 @@ bool cvk_invert_spd(int n, double *matrix)
 bool cvk_whitening(int n, const double *cov, double *out)
 {
     /* cov = C C' gives W = C^-1; scaled to correlations first, since units differ widely */
-    double unit[16];
+    double unit[CVK_NUMERIC_MOST];
     for (int r = 0; r < n; r++) {
         unit[r] = sqrt(cov[r * n + r]);
         for (int c = 0; c <= r; c++) {
@@ -46,7 +46,7 @@ bool cvk_whitening(int n, const double *cov, double *out)
 
 void cvk_sandwich(int n, const double *a, const double *b, double *out)
 {
-    double half[16 * 16] = {0};
+    double half[CVK_NUMERIC_MOST * CVK_NUMERIC_MOST] = {0};
     for (int r = 0; r < n; r++) {
         for (int c = 0; c < n; c++) {
             double sum = 0.0;

@@ -8,14 +8,18 @@
 #include <stdbool.h>
 #include <stddef.h>
 
+#define CVK_NUMERIC_MOST 20 /* rows of a small matrix */
+
 /* Inverse of a symmetric positive definite n x n matrix, in place. False when it is not. */
 bool cvk_invert_spd(int n, double *matrix);
 
-/* Lower triangle W with W'W the inverse of a symmetric positive definite n x n matrix (n <= 16): W
- * x has unit covariance when x has `cov`. False when it is not positive definite. */
+/* Lower triangle W with W'W the inverse of a symmetric positive definite n x n matrix (n <=
+ * CVK_NUMERIC_MOST): W x has unit covariance when x has `cov`. False when it is not positive
+ * definite. */
 bool cvk_whitening(int n, const double *cov, double *out);
 
-/* out = a * b * a for symmetric n x n matrices (n <= 16): the sandwich of a covariance. */
+/* out = a * b * a for symmetric n x n matrices (n <= CVK_NUMERIC_MOST): the sandwich of a
+ * covariance. */
 void cvk_sandwich(int n, const double *a, const double *b, double *out);
 
 /* Eigenvalues (ascending) and eigenvectors (columns) of a symmetric 3 x 3 matrix. */

@@ -23,8 +23,9 @@
 #endif
 #define LANES CVK_TM_LANES
 #define HALF_SQRT3 0.86602540378443864676
-#define EDGE_SHARE 0.25 /* of a period, from its middle to the edges of a leg with little voltage  \
-                         */
+#define EDGE_SHARE                                                                                 \
+    0.25 /* of a period, from its middle to the edges of a leg with little voltage                 \
+          */
 #define PI 3.14159265358979323846
 #define START_SPEED_SHARE 0.1 /* of the speed: its standard deviation at the start of a block */
 #define START_ANGLE_RAD 0.3
@@ -42,8 +43,13 @@ typedef struct motors {
     int curve;
     double r[LANES], inv_ld[LANES], inv_lq[LANES], flux[LANES], dead_v[LANES], per_knee[LANES],
         linear_d[LANES], square_d[LANES], square_q[LANES], fifth[LANES], seventh[LANES],
-        delay_share[LANES], offset_a[LANES], offset_b[LANES], push[LANES];
+        delay_share[LANES], offset_a[LANES], offset_b[LANES], push[LANES], unequal[4][LANES];
 } motors;
+
+/* Cosine and sine of the rotor's angle and of twice that; 0 where it is not logged. */
+typedef struct mechanical {
+    double of[4];
+} mechanical;
 
 typedef struct states {
     double psi_a[LANES], psi_b[LANES]; /* stationary */
@@ -89,15 +95,22 @@ static bool set_motor(motors *m, int n, const double p[CVK_TM_COUNT], long delay
     m->offset_a[n] = p[CVK_TM_OFFSET_ALPHA];
     m->offset_b[n] = p[CVK_TM_OFFSET_BETA];
     m->push[n] = p[CVK_TM_PUSH];
+    for (int k = 0; k < 4; k++) {
+        m->unequal[k][n] = p[CVK_TM_UNEQUAL + k];
+    }
     return true;
 }
 
 /* The magnet's flux linkage in the rotor frame: fifth and seventh harmonic both turn there at six
  * times the rotor's angle, `now` being its direction. */
-INLINED double complex magnet_dq(const motors *m, int n, double magnet, double complex now)
+INLINED double complex magnet_dq(const motors *m, int n, const mechanical *at, double magnet,
+                                 double complex now)
 {
     double complex third = now * now * now, sixth = third * third;
-    return m->flux[n] * (1.0 + magnet + m->fifth[n] * conj(sixth) + m->seventh[n] * sixth);
+    const double unequal = at->of[0] * m->unequal[0][n] + at->of[1] * m->unequal[1][n] +
+                           at->of[2] * m->unequal[2][n] + at->of[3] * m->unequal[3][n];
+    return m->flux[n] *
+           (1.0 + magnet + unequal + m->fifth[n] * conj(sixth) + m->seventh[n] * sixth);
 }
 
 /* Current in the rotor frame of the windings' own flux linkage there: the series of the incremental
@@ -189,9 +202,19 @@ typedef struct row_input {
     double complex measured, v_new, v_old;
     double bus_share, period_s;
     const double *edge_wb; /* of the phases */
+    mechanical at, next;   /* now and a row later */
 } row_input;
 
 static const double no_ripple_wb[6];
+
+static mechanical mechanical_at(const cvk_signals *s, size_t row)
+{
+    if (s->theta_m == NULL || !isfinite(s->theta_m[row])) {
+        return (mechanical){{0.0}};
+    }
+    const double c = cos(s->theta_m[row]), d = sin(s->theta_m[row]);
+    return (mechanical){{c, d, c * c - d * d, 2.0 * c * d}};
+}
 
 static row_input input_of(const cvk_signals *s, size_t row, long delay, cvk_span rows)
 {
@@ -202,7 +225,9 @@ static row_input input_of(const cvk_signals *s, size_t row, long delay, cvk_span
                        .v_old = CMPLX(s->v_alpha[before], s->v_beta[before]),
                        .bus_share = s->bus_share[acting],
                        .edge_wb = s->edge_wb != NULL ? s->edge_wb + 6 * acting : no_ripple_wb,
-                       .period_s = s->period_s};
+                       .period_s = s->period_s,
+                       .at = mechanical_at(s, row),
+                       .next = mechanical_at(s, row + 1 < rows.end ? row + 1 : row)};
 }
 
 /* One period: the current in the middle comes from a rough step first (Heun). */
@@ -217,7 +242,7 @@ INLINED void advance(const motors *m, int lanes, states *s, const row_input *in,
         const double complex now = CMPLX(s->now_a[n], s->now_b[n]);
         const double complex h = unit(0.5 * s->omega[n] * t), mid = now * h;
         const double complex i =
-            current_dq(m, n, psi * conj(now) - magnet_dq(m, n, s->magnet[n], now));
+            current_dq(m, n, psi * conj(now) - magnet_dq(m, n, &in->at, s->magnet[n], now));
         way[n] = EDGE_SHARE * s->omega[n] * t;
         put(&half, n, h);
         put(&middle, n, mid);
@@ -232,7 +257,7 @@ INLINED void advance(const motors *m, int lanes, states *s, const row_input *in,
         const double complex v = in->v_new + m->delay_share[n] * (in->v_old - in->v_new);
         const double complex rough =
             psi + t * (v - get(&drop, n) * i - in->bus_share * m->dead_v[n] * get(&voltage, n));
-        const double complex magnet = magnet_dq(m, n, s->magnet[n], later);
+        const double complex magnet = magnet_dq(m, n, &in->next, s->magnet[n], later);
         const double complex mean = 0.5 * (i + current_dq(m, n, rough * conj(later) - magnet));
         put(&before, n, mean);
         put(&at_middle, n, get(&middle, n) * mean);
@@ -406,15 +431,15 @@ INLINED void start_states(states *x, const motors *m, int lanes, const cvk_signa
 }
 
 /* What the states foretell is compared with what was measured. */
-INLINED void errors_of(const motors *m, int lanes, const states *x, double complex measured,
+INLINED void errors_of(const motors *m, int lanes, const states *x, const row_input *in,
                        vectors *error)
 {
     for (int n = 0; n < lanes; n++) {
         const double complex now = CMPLX(x->now_a[n], x->now_b[n]);
-        const double complex own =
-            CMPLX(x->psi_a[n], x->psi_b[n]) * conj(now) - magnet_dq(m, n, x->magnet[n], now);
+        const double complex own = CMPLX(x->psi_a[n], x->psi_b[n]) * conj(now) -
+                                   magnet_dq(m, n, &in->at, x->magnet[n], now);
         put(error, n,
-            measured - CMPLX(m->offset_a[n], m->offset_b[n]) - now * current_dq(m, n, own));
+            in->measured - CMPLX(m->offset_a[n], m->offset_b[n]) - now * current_dq(m, n, own));
     }
 }
 
@@ -535,7 +560,7 @@ INLINED void track(const cvk_signals *s, const cvk_tm_block *block, const motors
     for (size_t row = rows.begin; row < rows.end; row++) {
         const row_input in = input_of(s, row, delay, rows);
         vectors error = {.a = {0.0}};
-        errors_of(m, lanes, &x, in.measured, &error);
+        errors_of(m, lanes, &x, &in, &error);
         add_squares(block, row, &error, lanes, squares);
         set_slope(g, m, lanes, &x, in.measured, &error);
         update_gain(g, lanes, v, doubt_at(s, block, row));
@@ -616,7 +641,7 @@ INLINED bool filter(const cvk_signals *s, const cvk_tm_block *block, const motor
         const row_input in = input_of(s, row, delay, rows);
         double k[STATES][2][LANES], keep[LANES];
         spread_gain(&kept[row - rows.begin], filled, k, keep);
-        errors_of(m, filled, &x, in.measured, &error);
+        errors_of(m, filled, &x, &in, &error);
         write_errors(block, row, &error, used, out);
         correct(&x, filled, k, &error);
         advance(m, filled, &x, &in, keep);

@@ -19,7 +19,10 @@ enum {
     CVK_TM_FIFTH,
     CVK_TM_SEVENTH,
     CVK_TM_PUSH, /* rad/s^2 per A, electrical: what a q current adds to the speed */
-    CVK_TM_COUNT
+    /* Unequal magnets: cosine and sine of the rotor's angle and of twice that, as shares of the
+     * flux linkage; without effect where the log has no rotor angle. */
+    CVK_TM_UNEQUAL,
+    CVK_TM_COUNT = CVK_TM_UNEQUAL + 4
 };
 
 #define CVK_TM_LANES 8 /* filtered together at most */

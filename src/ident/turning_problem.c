@@ -18,6 +18,7 @@
 #define KNEE_SPREAD 1.5
 #define OFFSET_SPREAD 0.02 /* of the peak current */
 #define HARMONIC_SPREAD 0.02
+#define UNEQUAL_SPREAD 0.01
 #define PUSH_S 0.02
 /* Natural logarithm of Lq over Ld that motors have. */
 #define SALIENCY_MEAN 0.2
@@ -58,6 +59,10 @@ bool cvk_turning_prior(cvk_turning_problem *f, const cvk_belief *belief)
     f->centre[CVK_TM_OFFSET_ALPHA] = f->centre[CVK_TM_OFFSET_BETA] = 0.0;
     cov[CVK_TM_OFFSET_ALPHA * (N + 1)] = cov[CVK_TM_OFFSET_BETA * (N + 1)] =
         pow(OFFSET_SPREAD * peak_a, 2.0);
+    for (int k = CVK_TM_UNEQUAL; k < N; k++) {
+        f->centre[k] = 0.0;
+        cov[k * (N + 1)] = UNEQUAL_SPREAD * UNEQUAL_SPREAD;
+    }
     f->centre[CVK_TM_PUSH] = 0.0;
     cov[CVK_TM_PUSH * (N + 1)] = pow(largest_push(f), 2.0);
     return cvk_whitening(N, cov, f->whiten);
@@ -212,11 +217,30 @@ bool cvk_turning_drop_lost(cvk_turning_problem *f, const double p[N])
     return fine;
 }
 
+/* Those that the log may show. */
+static int parameters(const cvk_turning_problem *f)
+{
+    return f->s->theta_m != NULL ? N : CVK_TM_UNEQUAL;
+}
+
+/* From `count` rows and columns to N; what the log does not show keeps its prior. */
+static void widen(const cvk_turning_problem *f, int count, const double *from, double to[N * N])
+{
+    memset(to, 0, N * N * sizeof *to);
+    for (int k = 0; k < count * count; k++) {
+        to[k / count * N + k % count] = from[k];
+    }
+    for (int k = count; k < N; k++) {
+        to[k * (N + 1)] = 1.0 / (f->whiten[k * (N + 1)] * f->whiten[k * (N + 1)]);
+    }
+}
+
 bool cvk_turning_fit_from(cvk_turning_problem *f, double p[N], int evaluations,
                           cvk_turning_result *result)
 {
     const double peak_a = f->s->peak_current_a;
-    cvk_lane_problem lanes = {.count = N,
+    const int count = parameters(f);
+    cvk_lane_problem lanes = {.count = count,
                               .delay = CVK_B_DELAY,
                               .data = 2u * f->blocks.residual_rows,
                               .priors = PRIORS,
@@ -242,6 +266,10 @@ bool cvk_turning_fit_from(cvk_turning_problem *f, double p[N], int evaluations,
         [CVK_TM_FIFTH] = 0.01,
         [CVK_TM_SEVENTH] = 0.01,
         [CVK_TM_PUSH] = 0.1 * largest_push(f),
+        [CVK_TM_UNEQUAL] = 0.01,
+        [CVK_TM_UNEQUAL + 1] = 0.01,
+        [CVK_TM_UNEQUAL + 2] = 0.01,
+        [CVK_TM_UNEQUAL + 3] = 0.01,
     };
     cvk_lane_result lane_result;
     memcpy(lanes.scale, scale, sizeof scale);
@@ -249,8 +277,8 @@ bool cvk_turning_fit_from(cvk_turning_problem *f, double p[N], int evaluations,
         return false;
     }
     memcpy(result->p, p, sizeof result->p);
-    memcpy(result->cov, lane_result.cov, sizeof result->cov);
-    memcpy(result->bound, lane_result.bound, sizeof result->bound);
+    widen(f, count, lane_result.cov, result->cov);
+    widen(f, count, lane_result.bound, result->bound);
     result->noise = f->noise;
     result->curve = f->curve;
     result->flat = f->s != f->rippled;
