@@ -33,12 +33,12 @@ static void edge_of(const double v[3], const double rise_s[3], double bus_v, int
     out[1] = beta * turn[n][0] - alpha * turn[n][1];
 }
 
-void cvk_find_edges(const cvk_signals *s, double dead_time_voltage_v, double knee_a, int curve,
-                    long delay)
+void cvk_find_edges(const cvk_signals *s, cvk_span rows, double dead_time_voltage_v, double knee_a,
+                    int curve, long delay)
 {
     const cvk_span all = {0, s->rows};
     const double half_s = 0.5 * s->pwm_period_s;
-    for (size_t k = 0; k < s->rows && s->edge_wb != NULL; k++) {
+    for (size_t k = rows.begin; k < rows.end && s->edge_wb != NULL; k++) {
         const double bus_v = s->bus_v * s->bus_share[k];
         const size_t then = cvk_row_before(k, -delay, all);
         double v[3], own[2] = {0.0, 0.0}, rise_s[3];

@@ -21,10 +21,11 @@ typedef struct cvk_axes {
 /* By what is believed, with the rotor's d axis at `angle_rad` (NaN: not known). */
 cvk_axes cvk_axes_of(const cvk_belief *belief, double angle_rad);
 
-/* Finds `signals->edge_wb` of every row from its voltages, less what the inverter takes of them for
- * the currents `delay` rows on: U s(i / knee_a), by a curve of inverter_curve.h; U 0: nothing. */
-void cvk_find_edges(const cvk_signals *signals, double dead_time_voltage_v, double knee_a,
-                    int curve, long delay);
+/* Finds `signals->edge_wb` of each of the rows from its voltages, less what the inverter takes of
+ * them for the currents `delay` rows on: U s(i / knee_a), by a curve of inverter_curve.h; U 0:
+ * nothing. */
+void cvk_find_edges(const cvk_signals *signals, cvk_span rows, double dead_time_voltage_v,
+                    double knee_a, int curve, long delay);
 
 /* What the ripple takes from each phase's current where its leg rises, and adds where it falls, A;
  * `edge_wb` of the row whose duties act. */

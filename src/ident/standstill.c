@@ -600,8 +600,9 @@ static void scout_edges(problem *f, const cvk_standstill_fit *flat, family *edge
     f->most_evaluations = SCOUT_EVALUATIONS;
     bool fine = asks_for_edges(f, flat);
     for (int round = 0; round < 2 && fine; round++) { /* where they lie depends on what is found */
-        cvk_find_edges(f->s, likely.p[CVK_SM_DEAD_TIME], exp(likely.p[CVK_SM_LOG_KNEE]),
-                       likely.curve, lround(likely.p[CVK_SM_DELAY]));
+        cvk_find_edges(f->s, (cvk_span){0, f->s->rows}, likely.p[CVK_SM_DEAD_TIME],
+                       exp(likely.p[CVK_SM_LOG_KNEE]), likely.curve,
+                       lround(likely.p[CVK_SM_DELAY]));
         fine = fit_curve(f, CVK_CURVE_CHARGE, &likely);
     }
     for (size_t k = 0; fine && k < sizeof curves / sizeof curves[0]; k++) {

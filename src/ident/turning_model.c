@@ -216,7 +216,9 @@ static mechanical mechanical_at(const cvk_signals *s, size_t row)
     return (mechanical){{c, d, c * c - d * d, 2.0 * c * d}};
 }
 
-static row_input input_of(const cvk_signals *s, size_t row, long delay, cvk_span rows)
+/* `at` is where the rotor is. */
+static row_input input_of(const cvk_signals *s, size_t row, long delay, cvk_span rows,
+                          mechanical at)
 {
     const size_t acting = cvk_row_before(row, delay, rows),
                  before = cvk_row_before(row, delay + 1, rows);
@@ -226,7 +228,7 @@ static row_input input_of(const cvk_signals *s, size_t row, long delay, cvk_span
                        .bus_share = s->bus_share[acting],
                        .edge_wb = s->edge_wb != NULL ? s->edge_wb + 6 * acting : no_ripple_wb,
                        .period_s = s->period_s,
-                       .at = mechanical_at(s, row),
+                       .at = at,
                        .next = mechanical_at(s, row + 1 < rows.end ? row + 1 : row)};
 }
 
@@ -555,10 +557,11 @@ INLINED void track(const cvk_signals *s, const cvk_tm_block *block, const motors
 {
     const cvk_span rows = block->rows;
     states x = {.omega = {0.0}};
+    mechanical at = mechanical_at(s, rows.begin);
     start_states(&x, m, lanes, s, block);
     start_gain(g, m, lanes, block, v);
     for (size_t row = rows.begin; row < rows.end; row++) {
-        const row_input in = input_of(s, row, delay, rows);
+        const row_input in = input_of(s, row, delay, rows, at);
         vectors error = {.a = {0.0}};
         errors_of(m, lanes, &x, &in, &error);
         add_squares(block, row, &error, lanes, squares);
@@ -574,6 +577,7 @@ INLINED void track(const cvk_signals *s, const cvk_tm_block *block, const motors
         advance(m, lanes, &x, &in, g->keep);
         predict_gain(g, m, lanes, v, s->period_s);
         note_lost(g, lanes, &x, s->period_s);
+        at = in.next;
     }
 }
 
@@ -636,15 +640,17 @@ INLINED bool filter(const cvk_signals *s, const cvk_tm_block *block, const motor
     const cvk_span rows = block->rows;
     states x = {.omega = {0.0}};
     vectors error = {.a = {0.0}};
+    mechanical at = mechanical_at(s, rows.begin);
     start_states(&x, m, filled, s, block);
     for (size_t row = rows.begin; row < rows.end; row++) {
-        const row_input in = input_of(s, row, delay, rows);
+        const row_input in = input_of(s, row, delay, rows, at);
         double k[STATES][2][LANES], keep[LANES];
         spread_gain(&kept[row - rows.begin], filled, k, keep);
         errors_of(m, filled, &x, &in, &error);
         write_errors(block, row, &error, used, out);
         correct(&x, filled, k, &error);
         advance(m, filled, &x, &in, keep);
+        at = in.next;
         if (runs_away(&x, s->period_s)) {
             return false;
         }

@@ -576,6 +576,15 @@ static double expected_misfit(const cvk_turning_problem *f, const cvk_turning_re
     return hypot(f->noise.current_a, step_a);
 }
 
+/* Edges of the blocks' rows. */
+static void find_edges(const cvk_turning_problem *f, const double p[N], long delay)
+{
+    for (size_t b = 0; b < f->blocks.count; b++) {
+        cvk_find_edges(f->rippled, f->blocks.block[b].rows, p[CVK_B_DEAD_TIME],
+                       exp(p[CVK_TM_LOG_KNEE]), f->curve, delay);
+    }
+}
+
 /* A fit on few rows, then on many. `surprise`: how much worse it follows those that are new to it.
  */
 static bool fit_once(cvk_turning_problem *f, const cvk_turns *turns, const cvk_belief *belief,
@@ -585,9 +594,8 @@ static bool fit_once(cvk_turning_problem *f, const cvk_turns *turns, const cvk_b
     cvk_turning_result fits[MOST_FITS];
     f->s = f->rippled;
     f->curve = belief->knee_a > 0.0 ? belief->curve : CVK_CURVE_CHARGE;
-    cvk_find_edges(f->rippled, f->centre[CVK_B_DEAD_TIME], exp(f->centre[CVK_TM_LOG_KNEE]),
-                   f->curve, likely_delay(f, belief));
     cvk_choose_blocks(&f->blocks, f->s, turns, CVK_SCOUT_ROWS, CVK_SCOUT_BLOCK_ROWS);
+    find_edges(f, f->centre, likely_delay(f, belief));
     int settled = scout(f, turns, belief, thorough, exhausted, fits);
     if (settled == 0) {
         return false;
@@ -597,9 +605,8 @@ static bool fit_once(cvk_turning_problem *f, const cvk_turns *turns, const cvk_b
     }
     weigh_explanations(f, belief, fits, settled, result, spread);
     const double scouted_a = result->residual_a;
-    cvk_find_edges(f->rippled, result->p[CVK_B_DEAD_TIME], exp(result->p[CVK_TM_LOG_KNEE]),
-                   f->curve, lround(result->p[CVK_B_DELAY]));
     cvk_choose_blocks(&f->blocks, f->s, turns, MOST_ROWS, BLOCK_ROWS);
+    find_edges(f, result->p, lround(result->p[CVK_B_DELAY]));
     f->prior_sd = scouted_a;
     bool fine = cvk_turning_drop_lost(f, result->p) &&
                 cvk_turning_fit_from(f, result->p, FULL_EVALUATIONS, result);
