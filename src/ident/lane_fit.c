@@ -79,6 +79,16 @@ WIDE static void products(int count, double *const column[], size_t begin, size_
     }
 }
 
+/* No current has run away. */
+static bool all_finite(int count, const double *products_of)
+{
+    double trace = 0.0;
+    for (int n = 0; n < count; n++) {
+        trace += products_of[n * WIDTH + n];
+    }
+    return isfinite(trace);
+}
+
 /* Cholesky; a column that depends on those before it leaves a row of zeros. */
 static void set_triangle(int count, const double *data, const double *prior, double *out)
 {
@@ -145,6 +155,9 @@ static bool simulate_at(fit *f, const double *x)
     if (f->fine) {
         products(count, f->column, 0, data, f->data);
         products(count, f->column, data, f->m, f->prior);
+        f->fine = all_finite(count, f->data) && all_finite(count, f->prior);
+    }
+    if (f->fine) {
         set_triangle(count, f->data, f->prior, f->triangle);
     }
     return f->fine;

@@ -13,7 +13,7 @@
 #include <string.h>
 
 #define N CVK_TM_COUNT
-#define PRIORS (N + 4)
+#define PRIORS (N + 7)
 #define KNEE_SHARE 0.02 /* of the peak current, as at standstill */
 #define KNEE_SPREAD 1.5
 #define OFFSET_SPREAD 0.02 /* of the peak current */
@@ -29,6 +29,7 @@
 #define LARGEST_DELAY 3.5
 #define LEAST_RATIO 0.1
 #define LARGEST_RATIO 20.0
+#define UNPHYSICAL 10.0 /* times as far from the prior */
 #define MODEL_DOUBT 1000.0 /* see lane_fit.h */
 #define LEAST_FOLLOWED 0.7 /* of the blocks */
 
@@ -107,6 +108,10 @@ static void prior_rows(const cvk_turning_problem *f, const double p[N], double r
     /* far from the motor these two would bend to what the others should explain */
     const double hold = f->prior_sd * sqrt((double)f->blocks.residual_rows);
     rows[N + 2] = f->hold_delay * hold * (p[CVK_B_DELAY] - f->start[CVK_B_DELAY]);
+    for (int k = 0; k < 3; k++) { /* more current never makes more inductance */
+        const int of = CVK_B_LINEAR_D + k;
+        rows[N + 4 + k] = f->prior_sd * UNPHYSICAL * f->whiten[of * (N + 1)] * fmin(p[of], 0.0);
+    }
     rows[N + 3] = f->hold_knee * hold * (p[CVK_TM_LOG_KNEE] - f->start[CVK_TM_LOG_KNEE]);
 }
 
