@@ -248,13 +248,16 @@ static bool start_values(const problem *f, double p[N])
 
 /* Weak priors keep what a log does not show from wandering off: one row each. */
 enum { PRIORS = 10 };
+#define UNSEEN_SALIENCY 0.03
 #define SATURATION_SPREAD 0.5 /* expected loss of inductance at the peak current, as a share */
 
 static void prior_rows(const problem *f, const double p[N], double rows[PRIORS])
 {
     rows[0] = f->noise_a * (p[CVK_SM_LOG_KNEE] - f->knee_centre) / KNEE_SPREAD;
-    rows[1] = f->noise_a * p[CVK_SM_L_COS] / p[CVK_SM_L_MEAN];
-    rows[2] = f->noise_a * p[CVK_SM_L_SIN] / p[CVK_SM_L_MEAN];
+    /* two terminals show one direction: what is across it must not grow without bound */
+    const double spread = f->s->terminals[0] != '\0' ? UNSEEN_SALIENCY : 1.0;
+    rows[1] = f->noise_a * p[CVK_SM_L_COS] / p[CVK_SM_L_MEAN] / spread;
+    rows[2] = f->noise_a * p[CVK_SM_L_SIN] / p[CVK_SM_L_MEAN] / spread;
     const double peak_a = f->s->peak_current_a, weight = f->noise_a * peak_a / SATURATION_SPREAD;
     rows[3] = weight * peak_a * p[CVK_SM_SQUARE_X];
     rows[4] = weight * peak_a * p[CVK_SM_SQUARE_Y];
