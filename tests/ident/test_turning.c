@@ -65,6 +65,24 @@ START_TEST(an_ordinary_run_shows_the_winding)
 }
 END_TEST
 
+/* A light load: the harmonics' currents are larger than the motor's, and its magnets differ by one
+ * per cent within a turn, which the rotor column lets the fit tell from the inductances. */
+START_TEST(a_rotor_column_shows_unequal_magnets)
+{
+    cvk_rig_config rig = studio_rig("table");
+    rig.inverter.fidelity = _i % 2 == 0 ? CVK_FIDELITY_AVERAGED : CVK_FIDELITY_SWITCHED;
+    recording r;
+    record(&r, &rig, "duty", 2 + (unsigned)_i, true);
+    const cvk_log *logs[] = {&r.log};
+    ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
+    assert_near(CVK_CARD_FLUX_LINKAGE, rig.motor.flux_linkage_wb, 0.7);
+    assert_near(CVK_CARD_RESISTANCE, cvk_rig_visible_resistance(&rig), 5.0);
+    ck_assert(inside(CVK_CARD_FLUX_LINKAGE, rig.motor.flux_linkage_wb));
+    ck_assert(inside(CVK_CARD_RESISTANCE, cvk_rig_visible_resistance(&rig)));
+    recording_free(&r);
+}
+END_TEST
+
 START_TEST(speed_changes_show_the_inertia)
 {
     static const char *const names[] = {"wheel", "blower", "mixer"};
@@ -240,6 +258,7 @@ END_TEST
 static void add(TCase *tests)
 {
     tcase_add_loop_test(tests, an_ordinary_run_shows_the_winding, 0, 5);
+    tcase_add_loop_test(tests, a_rotor_column_shows_unequal_magnets, 0, 4);
     tcase_add_loop_test(tests, speed_changes_show_the_inertia, 0, 3);
     tcase_add_test(tests, harmonics_do_not_look_like_inertia_or_friction);
     tcase_add_test(tests, threads_do_not_change_the_result);
