@@ -37,6 +37,7 @@
 #define MOST_NOISE_STEPS 12
 #define NOISES 8
 #define NOISE_STEP 3.2
+#define FINE_STEP 1.6       /* once the motor is found */
 #define LEAST_GAIN 0.999    /* in prediction error, for another noise */
 #define LARGEST_MISFIT 3.0  /* of a used result */
 #define TYPICAL_R_DROP 0.05 /* as CVK_TURNING_DROP, across the resistance */
@@ -105,20 +106,21 @@ static double *noise_part(cvk_tm_noise *noise, int n)
 
 /* The present noises, modest ones (as a motor has them that is well known), and the present with
  * one of the three larger or smaller. */
-static void list_noises(const cvk_tm_noise *present, const cvk_tm_noise *modest,
+static void list_noises(const cvk_tm_noise *present, const cvk_tm_noise *modest, double step,
                         cvk_tm_noise out[NOISES])
 {
     out[0] = *present;
     out[1] = *modest;
     for (int n = 0; n < NOISES - 2; n++) {
         out[n + 2] = *present;
-        *noise_part(&out[n + 2], n / 2) *= n % 2 == 0 ? NOISE_STEP : 1.0 / NOISE_STEP;
+        *noise_part(&out[n + 2], n / 2) *= n % 2 == 0 ? step : 1.0 / step;
     }
 }
 
-/* Goes to the noises with the smallest prediction error, step by step from the present ones on, or
- * from modest ones; returns that error. */
-static double tune_noise(cvk_turning_problem *f, const double p[N], const cvk_tm_noise *modest)
+/* Goes to the noises with the smallest prediction error, by steps of a factor from the present ones
+ * on, or from modest ones; returns that error. */
+static double tune_noise(cvk_turning_problem *f, const double p[N], const cvk_tm_noise *modest,
+                         double step)
 {
     const double *lane[NOISES];
     double best_a = INFINITY;
@@ -128,7 +130,7 @@ static double tune_noise(cvk_turning_problem *f, const double p[N], const cvk_tm
     for (int times = 0; times < MOST_NOISE_STEPS; times++) {
         cvk_tm_noise noise[NOISES];
         double error_a[NOISES];
-        list_noises(&f->noise, modest, noise);
+        list_noises(&f->noise, modest, step, noise);
         cvk_turning_compare(f, NOISES, lane, noise, error_a);
         int best = 0;
         for (int n = 1; n < NOISES; n++) {
@@ -227,7 +229,7 @@ static void next_round(cvk_turning_problem *f, bool hold, const cvk_tm_noise *mo
         return;
     }
     a->fit = found;
-    const double now_a = tune_noise(f, p, modest);
+    const double now_a = tune_noise(f, p, modest, NOISE_STEP);
     a->noise = f->noise;
     a->stuck = ++a->rounds >= MOST_ROUNDS || now_a > LEAST_PROGRESS * a->error_a;
     a->error_a = now_a;
@@ -604,7 +606,8 @@ static bool fit_once(cvk_turning_problem *f, const cvk_turns *turns, const cvk_b
         settled = settle_delay(f, fits, settled, (double)likely_delay(f, belief));
     }
     weigh_explanations(f, belief, fits, settled, result, spread);
-    const double scouted_a = result->residual_a;
+    const cvk_tm_noise rough = f->noise;
+    const double scouted_a = tune_noise(f, result->p, &rough, FINE_STEP);
     cvk_choose_blocks(&f->blocks, f->s, turns, MOST_ROWS, BLOCK_ROWS);
     find_edges(f, result->p, lround(result->p[CVK_B_DELAY]));
     f->prior_sd = scouted_a;
