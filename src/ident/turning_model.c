@@ -2,7 +2,8 @@
  *
  * Extended Kalman filter in flux linkages (docs/theory.md section 5):
  *
- *     psi' = psi + T (v - R i - u(i)) + noise    theta' = theta + w T    w' = w + T k iq + noise
+ *     psi' = psi + T (v - R i - u(i)) + noise    theta' = theta + w T
+ *     w' = w + T (k iq + a) + noise              a' = a + noise
  *     i = e^(j theta) (id(psi_d - flux) + j iq(psi_q)) + offset + noise
  *
  * With flux linkages as states a voltage held over a sample is integrated exactly whatever the
@@ -28,6 +29,7 @@
           */
 #define PI 3.14159265358979323846
 #define START_SPEED_SHARE 0.1 /* of the speed: its standard deviation at the start of a block */
+#define START_CHANGE_S 0.2    /* within which it may double: the same of the acceleration */
 #define START_ANGLE_RAD 0.3
 /* While the angle is not found yet the filter's straight-line arithmetic is wrong by far more than
  * the noise: measurements count that much less at the start, fading out over this much of a turn.
@@ -55,6 +57,7 @@ typedef struct states {
     double psi_a[LANES], psi_b[LANES]; /* stationary */
     double now_a[LANES], now_b[LANES]; /* direction of the rotor, of length one */
     double omega[LANES];
+    double change[LANES]; /* of omega: acceleration that no current explains */
     double magnet[LANES]; /* share by which the flux linkage here is off its mean */
 } states;
 
@@ -271,7 +274,7 @@ INLINED void advance(const motors *m, int lanes, states *s, const row_input *in,
                                            in->bus_share * m->dead_v[n] * get(&voltage, n));
         const double complex next =
             turned(CMPLX(s->now_a[n], s->now_b[n]), get(&half, n) * get(&half, n));
-        s->omega[n] += t * m->push[n] * before.b[n];
+        s->omega[n] += t * (m->push[n] * before.b[n] + s->change[n]);
         s->psi_a[n] += creal(change);
         s->psi_b[n] += cimag(change);
         s->now_a[n] = creal(next);
@@ -282,7 +285,7 @@ INLINED void advance(const motors *m, int lanes, states *s, const row_input *in,
 
 /* The filter's own arithmetic, lane by lane. */
 typedef struct gains {
-    double p[STATES][STATES][LANES]; /* covariance of (psi_a, psi_b, theta, w, magnet) */
+    double p[STATES][STATES][LANES]; /* covariance of (psi_a, psi_b, theta, w, magnet, change) */
     double k[STATES][2][LANES];      /* Kalman gain */
     double slope[2][STATES][LANES];  /* of the current (alpha, beta) with the states */
     double keep[LANES];              /* share of the magnet's deviation */
@@ -291,7 +294,7 @@ typedef struct gains {
 
 /* Variances that are added in a row. */
 typedef struct variances {
-    double current_a[LANES], flux_wb[LANES], speed_rad_s[LANES], magnet[LANES];
+    double current_a[LANES], flux_wb[LANES], speed_rad_s[LANES], change[LANES], magnet[LANES];
 } variances;
 
 static void set_variances(variances *v, int n, const cvk_tm_noise *noise)
@@ -299,6 +302,7 @@ static void set_variances(variances *v, int n, const cvk_tm_noise *noise)
     v->current_a[n] = noise->current_a * noise->current_a;
     v->flux_wb[n] = noise->flux_wb * noise->flux_wb;
     v->speed_rad_s[n] = noise->speed_rad_s * noise->speed_rad_s;
+    v->change[n] = noise->change_rad_s2 * noise->change_rad_s2;
     v->magnet[n] = noise->magnet * noise->magnet;
 }
 
@@ -317,6 +321,7 @@ INLINED void set_slope(gains *g, const motors *m, int lanes, const states *x,
         g->slope[0][2][n] = -i_b - (ab * x->psi_a[n] - aa * x->psi_b[n]);
         g->slope[1][2][n] = i_a - (bb * x->psi_a[n] - ab * x->psi_b[n]);
         g->slope[0][3][n] = g->slope[1][3][n] = 0.0;
+        g->slope[0][5][n] = g->slope[1][5][n] = 0.0;
         g->slope[0][4][n] = -ld * m->flux[n] * c;
         g->slope[1][4][n] = -ld * m->flux[n] * d;
     }
@@ -344,6 +349,7 @@ INLINED void through_period(const gains *g, const motors *m, int lanes, double p
         column[0][n] -= period_s * m->r[n] * drop[0][n];
         column[1][n] -= period_s * m->r[n] * drop[1][n];
         column[2][n] += period_s * column[3][n];
+        column[3][n] += period_s * column[5][n];
         column[4][n] *= g->keep[n];
     }
 }
@@ -367,6 +373,7 @@ INLINED void predict_gain(gains *g, const motors *m, int lanes, const variances 
         g->p[0][0][n] += v->flux_wb[n];
         g->p[1][1][n] += v->flux_wb[n];
         g->p[3][3][n] += v->speed_rad_s[n];
+        g->p[5][5][n] += v->change[n];
         g->p[4][4][n] += (1.0 - g->keep[n] * g->keep[n]) * v->magnet[n];
     }
 }
@@ -428,7 +435,7 @@ INLINED void start_states(states *x, const motors *m, int lanes, const cvk_signa
         x->now_a[n] = creal(now);
         x->now_b[n] = cimag(now);
         x->omega[n] = block->omega_rad_s;
-        x->magnet[n] = 0.0;
+        x->change[n] = x->magnet[n] = 0.0;
     }
 }
 
@@ -485,6 +492,7 @@ INLINED void correct(states *x, int lanes, double k[STATES][2][LANES], const vec
         x->now_b[n] = cimag(next);
         x->omega[n] += k[3][0][n] * d + k[3][1][n] * q;
         x->magnet[n] += k[4][0][n] * d + k[4][1][n] * q;
+        x->change[n] += k[5][0][n] * d + k[5][1][n] * q;
     }
 }
 
@@ -510,6 +518,7 @@ INLINED void start_gain(gains *g, const motors *m, int lanes, const cvk_tm_block
         g->p[2][2][n] = square;
         g->p[3][3][n] = pow(START_SPEED_SHARE * block->omega_rad_s, 2.0);
         g->p[4][4][n] = v->magnet[n];
+        g->p[5][5][n] = pow(block->omega_rad_s / START_CHANGE_S, 2.0);
     }
 }
 

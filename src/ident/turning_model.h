@@ -29,10 +29,11 @@ enum {
 
 /* Standard deviations, per sample. */
 typedef struct cvk_tm_noise {
-    double current_a;   /* of a measured current, per axis */
-    double flux_wb;     /* what voltages the model does not know add to the flux linkage */
-    double speed_rad_s; /* how far the speed wanders */
-    double magnet;      /* share by which unequal magnets make the flux linkage vary */
+    double current_a;     /* of a measured current, per axis */
+    double flux_wb;       /* what voltages the model does not know add to the flux linkage */
+    double speed_rad_s;   /* how far the speed wanders */
+    double change_rad_s2; /* how far the acceleration wanders */
+    double magnet;        /* share by which unequal magnets make the flux linkage vary */
 } cvk_tm_noise;
 
 /* A stretch of rows: filtered from its first row on, its prediction errors count after `warm_up`
@@ -45,7 +46,7 @@ typedef struct cvk_tm_block {
 
 /* Of one row: how a prediction error of the current (d, q) corrects the filter's states, and
  * how much of the magnet's deviation is kept until the next row. */
-#define CVK_TM_STATES 5
+#define CVK_TM_STATES 6
 
 typedef struct cvk_tm_gain {
     double k[CVK_TM_STATES][2], keep;

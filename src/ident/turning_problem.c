@@ -29,7 +29,7 @@
 #define LARGEST_DELAY 3.5
 #define LEAST_RATIO 0.1
 #define LARGEST_RATIO 20.0
-#define UNPHYSICAL 10.0 /* times as far from the prior */
+#define UNPHYSICAL 10.0    /* times as far from the prior */
 #define MODEL_DOUBT 1000.0 /* see lane_fit.h */
 #define LEAST_FOLLOWED 0.7 /* of the blocks */
 
@@ -179,8 +179,8 @@ static bool compare_block(void *context, size_t b)
     return true;
 }
 
-void cvk_turning_compare(const cvk_turning_problem *f, int lanes, const double *const p[],
-                         const cvk_tm_noise noise[], double error_a[])
+static void compare_lanes(const cvk_turning_problem *f, int lanes, const double *const p[],
+                          const cvk_tm_noise noise[], double error_a[])
 {
     double squares[CVK_TURNING_MOST_BLOCKS][CVK_TM_LANES];
     comparison c = {f, lanes, p, noise, squares};
@@ -205,6 +205,15 @@ static bool try_block(void *context, size_t b)
     following *f = context;
     f->followed[b] = gains_of_block(&f->set, b);
     return true;
+}
+
+void cvk_turning_compare(const cvk_turning_problem *f, int count, const double *const p[],
+                         const cvk_tm_noise noise[], double error_a[])
+{
+    for (int n = 0; n < count; n += CVK_TM_LANES) {
+        const int lanes = count - n < CVK_TM_LANES ? count - n : CVK_TM_LANES;
+        compare_lanes(f, lanes, p + n, noise + n, error_a + n);
+    }
 }
 
 bool cvk_turning_drop_lost(cvk_turning_problem *f, const double p[N])

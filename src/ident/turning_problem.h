@@ -45,9 +45,9 @@ typedef struct cvk_turning_problem {
 /* Sets the prior. False when the belief's covariance is none. */
 bool cvk_turning_prior(cvk_turning_problem *f, const cvk_belief *belief);
 
-/* Rms prediction errors, A, of up to CVK_TM_LANES parameter sets, each with its noise; infinity
- * where the filter runs away. They must agree in the whole part of the delay. */
-void cvk_turning_compare(const cvk_turning_problem *f, int lanes, const double *const p[],
+/* Rms prediction errors, A, of `count` parameter sets, each with its noise; infinity where the
+ * filter runs away. They must agree in the whole part of the delay. */
+void cvk_turning_compare(const cvk_turning_problem *f, int count, const double *const p[],
                          const cvk_tm_noise noise[], double error_a[]);
 
 /* Drops the blocks in which the filter runs away with these values, as it may where the motor

@@ -35,7 +35,7 @@
 #define MOST_ROUNDS 6        /* of fits and filter noises */
 #define LEAST_PROGRESS 0.997 /* in prediction error, for another round */
 #define MOST_NOISE_STEPS 12
-#define NOISES 8
+#define NOISES 10
 #define NOISE_STEP 3.2
 #define FINE_STEP 1.6       /* once the motor is found */
 #define LEAST_GAIN 0.999    /* in prediction error, for another noise */
@@ -101,11 +101,13 @@ static bool start_values(const cvk_turning_problem *f, const cvk_turns *turns,
 
 static double *noise_part(cvk_tm_noise *noise, int n)
 {
-    return n == 0 ? &noise->speed_rad_s : n == 1 ? &noise->magnet : &noise->flux_wb;
+    double *const parts[] = {&noise->speed_rad_s, &noise->change_rad_s2, &noise->magnet,
+                             &noise->flux_wb};
+    return parts[n];
 }
 
 /* The present noises, modest ones (as a motor has them that is well known), and the present with
- * one of the three larger or smaller. */
+ * one of the four larger or smaller. */
 static void list_noises(const cvk_tm_noise *present, const cvk_tm_noise *modest, double step,
                         cvk_tm_noise out[NOISES])
 {
@@ -187,6 +189,7 @@ static cvk_tm_noise guess_noise(const cvk_turning_problem *f, const cvk_turns *t
     return (cvk_tm_noise){.current_a = current_noise(f, turns),
                           .flux_wb = 1e-3 * p[CVK_B_FLUX] * omega * f->s->period_s,
                           .speed_rad_s = 0.1 * omega * sqrt(f->s->period_s),
+                          .change_rad_s2 = 10.0 * omega * sqrt(f->s->period_s),
                           .magnet = 1e-3};
 }
 
@@ -274,19 +277,16 @@ typedef struct start {
 /* How far the filter misses at each of the starts, which have the same whole delay. */
 static void compare_starts(const cvk_turning_problem *f, start list[], int count)
 {
-    for (int first = 0; first < count; first += CVK_TM_LANES) {
-        const double *p[CVK_TM_LANES];
-        cvk_tm_noise noise[CVK_TM_LANES];
-        double error_a[CVK_TM_LANES];
-        const int lanes = count - first < CVK_TM_LANES ? count - first : CVK_TM_LANES;
-        for (int n = 0; n < lanes; n++) {
-            p[n] = list[first + n].p;
-            noise[n] = list[first + n].noise;
-        }
-        cvk_turning_compare(f, lanes, p, noise, error_a);
-        for (int n = 0; n < lanes; n++) {
-            list[first + n].error_a = error_a[n];
-        }
+    const double *p[MOST_STARTS];
+    cvk_tm_noise noise[MOST_STARTS];
+    double error_a[MOST_STARTS];
+    for (int n = 0; n < count; n++) {
+        p[n] = list[n].p;
+        noise[n] = list[n].noise;
+    }
+    cvk_turning_compare(f, count, p, noise, error_a);
+    for (int n = 0; n < count; n++) {
+        list[n].error_a = error_a[n];
     }
 }
 
