@@ -35,7 +35,7 @@
 #define MOST_ROUNDS 6        /* of fits and filter noises */
 #define LEAST_PROGRESS 0.997 /* in prediction error, for another round */
 #define MOST_NOISE_STEPS 12
-#define NOISES 10
+#define MOST_NOISES 10
 #define NOISE_STEP 3.2
 #define FINE_STEP 1.6       /* once the motor is found */
 #define LEAST_GAIN 0.999    /* in prediction error, for another noise */
@@ -99,43 +99,40 @@ static bool start_values(const cvk_turning_problem *f, const cvk_turns *turns,
     return true;
 }
 
-static double *noise_part(cvk_tm_noise *noise, int n)
-{
-    double *const parts[] = {&noise->speed_rad_s, &noise->change_rad_s2, &noise->magnet,
-                             &noise->flux_wb};
-    return parts[n];
-}
-
 /* The present noises, modest ones (as a motor has them that is well known), and the present with
- * one of the four larger or smaller. */
-static void list_noises(const cvk_tm_noise *present, const cvk_tm_noise *modest, double step,
-                        cvk_tm_noise out[NOISES])
+ * one of the first `parts` larger or smaller by a factor. Returns how many. */
+static int list_noises(const cvk_tm_noise *present, const cvk_tm_noise *modest, int parts,
+                       double factor, cvk_tm_noise out[MOST_NOISES])
 {
+    int count = 2;
     out[0] = *present;
     out[1] = *modest;
-    for (int n = 0; n < NOISES - 2; n++) {
-        out[n + 2] = *present;
-        *noise_part(&out[n + 2], n / 2) *= n % 2 == 0 ? step : 1.0 / step;
+    for (int n = 0; n < 2 * parts; n++) {
+        cvk_tm_noise *now = &out[count++];
+        *now = *present;
+        double *const part[] = {&now->speed_rad_s, &now->magnet, &now->flux_wb,
+                                &now->change_rad_s2};
+        *part[n / 2] *= n % 2 == 0 ? factor : 1.0 / factor;
     }
+    return count;
 }
 
-/* Goes to the noises with the smallest prediction error, by steps of a factor from the present ones
- * on, or from modest ones; returns that error. */
-static double tune_noise(cvk_turning_problem *f, const double p[N], const cvk_tm_noise *modest,
-                         double step)
+/* Goes to the noises with the smallest prediction error, step by step; returns that error. */
+static double walk_noises(cvk_turning_problem *f, const double p[N], const cvk_tm_noise *modest,
+                          int parts, double factor)
 {
-    const double *lane[NOISES];
+    const double *lane[MOST_NOISES];
     double best_a = INFINITY;
-    for (int n = 0; n < NOISES; n++) {
+    for (int n = 0; n < MOST_NOISES; n++) {
         lane[n] = p;
     }
     for (int times = 0; times < MOST_NOISE_STEPS; times++) {
-        cvk_tm_noise noise[NOISES];
-        double error_a[NOISES];
-        list_noises(&f->noise, modest, step, noise);
-        cvk_turning_compare(f, NOISES, lane, noise, error_a);
+        cvk_tm_noise noise[MOST_NOISES];
+        double error_a[MOST_NOISES];
+        const int count = list_noises(&f->noise, modest, parts, factor, noise);
+        cvk_turning_compare(f, count, lane, noise, error_a);
         int best = 0;
-        for (int n = 1; n < NOISES; n++) {
+        for (int n = 1; n < count; n++) {
             best = error_a[n] < LEAST_GAIN * error_a[0] && error_a[n] < error_a[best] ? n : best;
         }
         best_a = error_a[best];
@@ -145,6 +142,19 @@ static double tune_noise(cvk_turning_problem *f, const double p[N], const cvk_tm
         }
     }
     return best_a;
+}
+
+/* Roughly, for another round: one register full of noises. */
+static double tune_noise(cvk_turning_problem *f, const double p[N], const cvk_tm_noise *modest)
+{
+    return walk_noises(f, p, modest, 3, NOISE_STEP);
+}
+
+/* Finely, once the motor is found. */
+static double refine_noise(cvk_turning_problem *f, const double p[N])
+{
+    const cvk_tm_noise found = f->noise;
+    return walk_noises(f, p, &found, 4, FINE_STEP);
 }
 
 static double misfit(const cvk_turning_problem *f, const double p[N])
@@ -232,7 +242,7 @@ static void next_round(cvk_turning_problem *f, bool hold, const cvk_tm_noise *mo
         return;
     }
     a->fit = found;
-    const double now_a = tune_noise(f, p, modest, NOISE_STEP);
+    const double now_a = tune_noise(f, p, modest);
     a->noise = f->noise;
     a->stuck = ++a->rounds >= MOST_ROUNDS || now_a > LEAST_PROGRESS * a->error_a;
     a->error_a = now_a;
@@ -606,8 +616,7 @@ static bool fit_once(cvk_turning_problem *f, const cvk_turns *turns, const cvk_b
         settled = settle_delay(f, fits, settled, (double)likely_delay(f, belief));
     }
     weigh_explanations(f, belief, fits, settled, result, spread);
-    const cvk_tm_noise rough = f->noise;
-    const double scouted_a = tune_noise(f, result->p, &rough, FINE_STEP);
+    const double scouted_a = refine_noise(f, result->p);
     cvk_choose_blocks(&f->blocks, f->s, turns, MOST_ROWS, BLOCK_ROWS);
     find_edges(f, result->p, lround(result->p[CVK_B_DELAY]));
     f->prior_sd = scouted_a;
