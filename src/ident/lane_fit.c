@@ -205,7 +205,7 @@ static bool covariance(const fit *at, cvk_lane_result *result)
     const cvk_lane_problem *f = at->problem;
     const int n = f->count;
     const double correction = CVK_LANE_BLOCKS / (CVK_LANE_BLOCKS - 1.0);
-    double h[MOST * MOST], middle[MOST * MOST] = {0}, white[MOST * MOST];
+    double h[MOST * MOST] = {0}, middle[MOST * MOST] = {0}, white[MOST * MOST] = {0};
     result->residual = sqrt(at->data[n * WIDTH + n] / (double)f->data);
     block_scores(at, middle);
     for (int k = 0; k < n * n; k++) {

@@ -425,10 +425,11 @@ static int next_attempt(const attempt tries[], int count, const bool done[])
 static int scout(cvk_turning_problem *f, const cvk_turns *turns, const cvk_belief *belief,
                  bool thorough, bool *exhausted, cvk_turning_result fits[MOST_SETTLED])
 {
-    start list[MOST_STARTS], *order[MOST_SETTLED];
+    start list[MOST_STARTS] = {{.tried = false}}, *order[MOST_SETTLED];
     attempt tries[MOST_SETTLED];
     bool done[MOST_SETTLED] = {false};
-    const int count = order_starts(list, list_starts(f, turns, belief, list), order);
+    const int listed = list_starts(f, turns, belief, list);
+    const int count = order_starts(list, listed, order);
     const cvk_tm_noise *modest = &list[0].noise;
     double best_a = INFINITY;
     int begun = 0, settled = 0, finished = 0;
