@@ -7,7 +7,7 @@
 #include "turning_search.h"
 
 #include "edges.h"
-#include "numeric.h"
+#include "turning_noise.h"
 #include "turning_start.h"
 
 #include <math.h>
@@ -34,13 +34,8 @@
 #define FAR_OFF 1.3          /* times the noise, after a first round */
 #define MOST_ROUNDS 6        /* of fits and filter noises */
 #define LEAST_PROGRESS 0.997 /* in prediction error, for another round */
-#define MOST_NOISE_STEPS 12
-#define MOST_NOISES 10
-#define NOISE_STEP 3.2
-#define FINE_STEP 1.6       /* once the motor is found */
-#define LEAST_GAIN 0.999    /* in prediction error, for another noise */
-#define LARGEST_MISFIT 3.0  /* of a used result */
-#define TYPICAL_R_DROP 0.05 /* as CVK_TURNING_DROP, across the resistance */
+#define LARGEST_MISFIT 3.0   /* of a used result */
+#define TYPICAL_R_DROP 0.05  /* as CVK_TURNING_DROP, across the resistance */
 #define LARGE_HARMONIC 0.05
 #define LEAST_SHARE 0.3 /* of what is typical: below it least squares has found nothing */
 #define CURVE_EVALUATIONS 4
@@ -99,108 +94,11 @@ static bool start_values(const cvk_turning_problem *f, const cvk_turns *turns,
     return true;
 }
 
-/* The present noises, modest ones (as a motor has them that is well known), and the present with
- * one of the first `parts` larger or smaller by a factor. Returns how many. */
-static int list_noises(const cvk_tm_noise *present, const cvk_tm_noise *modest, int parts,
-                       double factor, cvk_tm_noise out[MOST_NOISES])
-{
-    int count = 2;
-    out[0] = *present;
-    out[1] = *modest;
-    for (int n = 0; n < 2 * parts; n++) {
-        cvk_tm_noise *now = &out[count++];
-        *now = *present;
-        double *const part[] = {&now->speed_rad_s, &now->magnet, &now->flux_wb,
-                                &now->change_rad_s2};
-        *part[n / 2] *= n % 2 == 0 ? factor : 1.0 / factor;
-    }
-    return count;
-}
-
-/* Goes to the noises with the smallest prediction error, step by step; returns that error. */
-static double walk_noises(cvk_turning_problem *f, const double p[N], const cvk_tm_noise *modest,
-                          int parts, double factor)
-{
-    const double *lane[MOST_NOISES];
-    double best_a = INFINITY;
-    for (int n = 0; n < MOST_NOISES; n++) {
-        lane[n] = p;
-    }
-    for (int times = 0; times < MOST_NOISE_STEPS; times++) {
-        cvk_tm_noise noise[MOST_NOISES];
-        double error_a[MOST_NOISES];
-        const int count = list_noises(&f->noise, modest, parts, factor, noise);
-        cvk_turning_compare(f, count, lane, noise, error_a);
-        int best = 0;
-        for (int n = 1; n < count; n++) {
-            best = error_a[n] < LEAST_GAIN * error_a[0] && error_a[n] < error_a[best] ? n : best;
-        }
-        best_a = error_a[best];
-        f->noise = noise[best];
-        if (best == 0) {
-            break;
-        }
-    }
-    return best_a;
-}
-
-/* Roughly, for another round: one register full of noises. */
-static double tune_noise(cvk_turning_problem *f, const double p[N], const cvk_tm_noise *modest)
-{
-    return walk_noises(f, p, modest, 3, NOISE_STEP);
-}
-
-/* Finely, once the motor is found. */
-static double refine_noise(cvk_turning_problem *f, const double p[N])
-{
-    const cvk_tm_noise found = f->noise;
-    return walk_noises(f, p, &found, 4, FINE_STEP);
-}
-
 static double misfit(const cvk_turning_problem *f, const double p[N])
 {
     double error_a;
     cvk_turning_compare(f, 1, &p, &f->noise, &error_a);
     return error_a;
-}
-
-/* Rms noise of a current sample: second differences in a frame that turns with the phase (median,
- * so that steps do not count). */
-static double current_noise(const cvk_turning_problem *f, const cvk_turns *turns)
-{
-    const cvk_signals *s = f->s;
-    double values[4000];
-    size_t count = 0, stride = f->blocks.residual_rows / 1500u + 1u;
-    for (size_t b = 0; b < f->blocks.count; b++) {
-        for (size_t k = f->blocks.block[b].rows.begin + 2;
-             k < f->blocks.block[b].rows.end && count + 2 < 4000u; k += stride) {
-            double complex turned[3];
-            for (size_t j = 0; j < 3; j++) {
-                turned[j] = (s->i_alpha[k - j] + I * s->i_beta[k - j]) *
-                            cexp(I * (turns->phase[k - 1] - turns->phase[k - j]));
-            }
-            double complex second = turned[0] - 2.0 * turned[1] + turned[2];
-            values[count++] = fabs(creal(second));
-            values[count++] = fabs(cimag(second));
-        }
-    }
-    /* median of |x| is 0.6745 sigma; a second difference has variance 6 sigma^2 */
-    double noise = cvk_median(values, count) / 0.6745 / sqrt(6.0);
-    return fmax(noise, 1e-4 * s->peak_current_a);
-}
-
-static cvk_tm_noise guess_noise(const cvk_turning_problem *f, const cvk_turns *turns,
-                                const double p[N])
-{
-    double omega = 0.0;
-    for (size_t b = 0; b < f->blocks.count; b++) {
-        omega = fmax(omega, fabs(f->blocks.block[b].omega_rad_s));
-    }
-    return (cvk_tm_noise){.current_a = current_noise(f, turns),
-                          .flux_wb = 1e-3 * p[CVK_B_FLUX] * omega * f->s->period_s,
-                          .speed_rad_s = 0.1 * omega * sqrt(f->s->period_s),
-                          .change_rad_s2 = 10.0 * omega * sqrt(f->s->period_s),
-                          .magnet = 1e-3};
 }
 
 /* A search on its way. */
@@ -242,7 +140,7 @@ static void next_round(cvk_turning_problem *f, bool hold, const cvk_tm_noise *mo
         return;
     }
     a->fit = found;
-    const double now_a = tune_noise(f, p, modest);
+    const double now_a = cvk_tune_noise(f, p, modest);
     a->noise = f->noise;
     a->stuck = ++a->rounds >= MOST_ROUNDS || now_a > LEAST_PROGRESS * a->error_a;
     a->error_a = now_a;
@@ -312,7 +210,7 @@ static int list_starts(const cvk_turning_problem *f, const cvk_turns *turns,
     if (!start_values(f, turns, belief, likely_delay(f, belief), p)) {
         return 0;
     }
-    const cvk_tm_noise modest = guess_noise(f, turns, p);
+    const cvk_tm_noise modest = cvk_guess_noise(f, turns, p);
     for (int n = 0; n < count; n++) {
         start *now = &list[n];
         *now = (start){.noise = modest, .nimble = n % 2 == 1};
@@ -617,7 +515,7 @@ static bool fit_once(cvk_turning_problem *f, const cvk_turns *turns, const cvk_b
         settled = settle_delay(f, fits, settled, (double)likely_delay(f, belief));
     }
     weigh_explanations(f, belief, fits, settled, result, spread);
-    const double scouted_a = refine_noise(f, result->p);
+    const double scouted_a = cvk_refine_noise(f, result->p);
     cvk_choose_blocks(&f->blocks, f->s, turns, MOST_ROWS, BLOCK_ROWS);
     find_edges(f, result->p, lround(result->p[CVK_B_DELAY]));
     f->prior_sd = scouted_a;
