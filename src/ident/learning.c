@@ -38,6 +38,7 @@
 #define LIKELY_OTHER 4.0
 #define ODD_SPREAD 0.004 /* off the circle, and so many times more than with one of its own */
 #define ODD_RATIO 1.6
+#define WORSE_OWN 1.5         /* spread of a winding of its own over that of the known one */
 #define SURELY_OTHER 6.0      /* and deviations of it */
 #define MOVING_SHARE 0.02     /* of the peak current, within two rows, that shows an inductance */
 #define LARGEST_LOSS 0.6      /* of inductance, that the series of two terms can follow */
@@ -461,7 +462,8 @@ static void check_winding(cvk_learning *l, const cvk_prepared *w, const cvk_beli
     const double own_r = own->mean[CVK_B_RESISTANCE];
     const double deviation = hypot(cvk_belief_deviation(own, CVK_B_RESISTANCE),
                                    cvk_belief_deviation(alone, CVK_B_RESISTANCE));
-    const double apart = fabs(own_r - r);
+    /* one of its own that follows the log worse says nothing */
+    const double apart = own_spread < WORSE_OWN * spread ? fabs(own_r - r) : 0.0;
     const bool odd = (spread > ODD_SPREAD && spread > ODD_RATIO * own_spread) ||
                      apart > fmax(0.5 * WARMEST * r, 0.25 * SURELY_OTHER * deviation);
     const bool surely = (spread > LARGEST_SPREAD && spread > 2.0 * own_spread) ||

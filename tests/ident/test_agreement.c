@@ -117,6 +117,31 @@ START_TEST(a_winding_that_warmed_up_is_no_other_motor)
 }
 END_TEST
 
+/* Twenty pole pairs: a winding of its own for the spin is fitted badly, and so is no evidence. */
+START_TEST(a_bad_fit_of_its_own_makes_no_other_motor)
+{
+    cvk_rig_config rig = studio_rig("mixer");
+    recording held, driven;
+    rig.motor.pole_pairs = 20;
+    rig.motor.resistance_ohm = 0.06;
+    rig.motor.inductance_d_h = 40e-6;
+    rig.motor.flux_linkage_wb = 0.004;
+    rig.tune.motor.resistance_ohm = 0.07F;
+    rig.tune.motor.inductance_d_h = 45e-6F;
+    rig.tune.motor.inductance_q_h = 90e-6F;
+    rig.tune.motor.flux_linkage_wb = 0.004F;
+    rig.sensing.current_gain_tolerance = rig.sensing.voltage_gain_tolerance = 0.0;
+    record(&held, &rig, "standstill", 4000, true);
+    record(&driven, &rig, "spin", 4000, true);
+    const cvk_log *logs[] = {&held.log, &driven.log};
+    ck_assert_int_eq(cvk_estimate_logs(logs, 2, &options, &result), CVK_OK);
+    assert_inside(CVK_CARD_RESISTANCE, cvk_rig_visible_resistance(&rig));
+    assert_inside(CVK_CARD_FLUX_LINKAGE, rig.motor.flux_linkage_wb);
+    recording_free(&held);
+    recording_free(&driven);
+}
+END_TEST
+
 START_TEST(two_motors_leave_the_entries_open)
 {
     const cvk_log *stills[] = {&still.log, &blower_still.log};
@@ -209,6 +234,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, every_order_gives_the_same_card);
     tcase_add_test(tests, one_bad_log_does_not_sink_the_others);
     tcase_add_test(tests, a_winding_that_warmed_up_is_no_other_motor);
+    tcase_add_test(tests, a_bad_fit_of_its_own_makes_no_other_motor);
     tcase_add_test(tests, two_motors_leave_the_entries_open);
     tcase_add_test(tests, commanded_and_measured_voltages_go_together);
     tcase_add_test(tests, a_switch_larger_than_the_resistance_is_a_contradiction);
