@@ -179,6 +179,7 @@ static void turning_bound(const cvk_prepared *w, const cvk_belief *start,
         .s = &w->signals, .rippled = &w->signals, .flat = w->signals, .threads = 2};
     const size_t rows = cvk_turning_rows(&w->turns);
     f.flat.edge_wb = NULL;
+    f.shaft_seen = cvk_shaft_seen(&w->signals, &w->turns);
     f.errors = malloc((2u * rows + 2u) * sizeof *f.errors);
     f.gains = malloc((rows + 1u) * sizeof *f.gains);
     if (f.errors != NULL && f.gains != NULL &&

@@ -167,6 +167,7 @@ cvk_status cvk_turning_fit(const cvk_signals *signals, const cvk_turns *turns, i
     cvk_turning_problem f = {
         .s = signals, .rippled = signals, .flat = *signals, .threads = threads};
     f.flat.edge_wb = NULL;
+    f.shaft_seen = cvk_shaft_seen(signals, turns);
     cvk_choose_blocks(&f.blocks, signals, turns, CVK_SCOUT_ROWS, CVK_SCOUT_BLOCK_ROWS);
     if (f.blocks.residual_rows < CVK_TURNING_SMALLEST_BLOCK_ROWS ||
         !cvk_turning_prior(&f, belief)) {

@@ -31,6 +31,10 @@
 #define LARGEST_RATIO 20.0
 #define UNPHYSICAL 10.0    /* times as far from the prior */
 #define MODEL_DOUBT 1000.0 /* see lane_fit.h */
+#define PI 3.14159265358979323846
+#define EVEN_TURN 0.2 /* by which the shaft may turn more or less within an electrical turn */
+#define WHOLE_RATIO 0.05
+#define MOST_TURNS 0.9
 #define LEAST_FOLLOWED 0.7 /* of the blocks */
 
 /* A light rotor: its fastest speed is reached within PUSH_S at the peak current. */
@@ -41,6 +45,25 @@ static double largest_push(const cvk_turning_problem *f)
         omega = fmax(omega, fabs(f->blocks.block[b].omega_rad_s));
     }
     return omega / PUSH_S / f->s->peak_current_a;
+}
+
+bool cvk_shaft_seen(const cvk_signals *s, const cvk_turns *turns)
+{
+    double electrical = 0.0, mechanical = 0.0, even = 0.0;
+    for (size_t n = 0; n < turns->count && s->theta_m != NULL; n++) {
+        const double moved = s->theta_m[turns->end[n] - 1] - s->theta_m[turns->begin[n]];
+        if (isfinite(moved)) {
+            mechanical += fabs(moved);
+        }
+        electrical += 2.0 * PI;
+    }
+    const double ratio = mechanical > 0.0 ? electrical / mechanical : 0.0;
+    for (size_t n = 0; n < turns->count && ratio > 0.0; n++) {
+        const double moved = s->theta_m[turns->end[n] - 1] - s->theta_m[turns->begin[n]];
+        even += fabs(fabs(moved) * ratio / (2.0 * PI) - 1.0) < EVEN_TURN ? 1.0 : 0.0;
+    }
+    return round(ratio) >= 1.0 && fabs(ratio - round(ratio)) < WHOLE_RATIO * ratio &&
+           even > MOST_TURNS * (double)turns->count;
 }
 
 bool cvk_turning_prior(cvk_turning_problem *f, const cvk_belief *belief)
@@ -234,7 +257,7 @@ bool cvk_turning_drop_lost(cvk_turning_problem *f, const double p[N])
 /* Those that the log may show. */
 static int parameters(const cvk_turning_problem *f)
 {
-    return f->s->theta_m != NULL ? N : CVK_TM_UNEQUAL;
+    return f->shaft_seen ? N : CVK_TM_UNEQUAL;
 }
 
 /* From `count` rows and columns to N; what the log does not show keeps its prior. */

@@ -28,6 +28,7 @@ typedef struct cvk_turning_problem {
     cvk_signals flat;           /* and the same with edges that know no ripple */
     cvk_turning_blocks blocks;
     int threads;
+    bool shaft_seen; /* cvk_shaft_seen() */
     int curve;
     cvk_tm_noise noise;
     /* How sharply delay (periods) and knee (natural logarithm) stay near those of `start`: one over
@@ -41,6 +42,10 @@ typedef struct cvk_turning_problem {
     cvk_tm_gain *gains; /* of all blocks */
     double *errors;     /* prediction errors that came with them */
 } cvk_turning_problem;
+
+/* A rotor column turns with the motor, a whole number of times slower; one that is stuck, geared or
+ * another shaft's says nothing of its magnets. */
+bool cvk_shaft_seen(const cvk_signals *signals, const cvk_turns *turns);
 
 /* Sets the prior. False when the belief's covariance is none. */
 bool cvk_turning_prior(cvk_turning_problem *f, const cvk_belief *belief);

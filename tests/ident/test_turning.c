@@ -8,6 +8,7 @@
 #include "suite.h"
 
 #include <math.h>
+#include <stdlib.h>
 #include <string.h>
 
 static cvk_estimate result;
@@ -79,6 +80,26 @@ START_TEST(a_rotor_column_shows_unequal_magnets)
     assert_near(CVK_CARD_RESISTANCE, cvk_rig_visible_resistance(&rig), 5.0);
     ck_assert(inside(CVK_CARD_FLUX_LINKAGE, rig.motor.flux_linkage_wb));
     ck_assert(inside(CVK_CARD_RESISTANCE, cvk_rig_visible_resistance(&rig)));
+    recording_free(&r);
+}
+END_TEST
+
+/* A sensor that is stuck shows no turn of the shaft: then the run is as one without its column. */
+START_TEST(a_stuck_rotor_column_does_no_harm)
+{
+    const cvk_rig_config rig = studio_rig("wheel");
+    recording r;
+    record(&r, &rig, "duty", 9, true);
+    double *stuck = calloc(r.log.rows, sizeof *stuck);
+    ck_assert_ptr_nonnull(stuck);
+    cvk_log log = r.log;
+    log.column[CVK_COLUMN_THETA_M] = stuck;
+    const cvk_log *logs[] = {&log};
+    ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
+    assert_near(CVK_CARD_FLUX_LINKAGE, rig.motor.flux_linkage_wb, 0.7);
+    ck_assert(inside(CVK_CARD_FLUX_LINKAGE, rig.motor.flux_linkage_wb));
+    ck_assert(inside(CVK_CARD_RESISTANCE, cvk_rig_visible_resistance(&rig)));
+    free(stuck);
     recording_free(&r);
 }
 END_TEST
@@ -259,6 +280,7 @@ static void add(TCase *tests)
 {
     tcase_add_loop_test(tests, an_ordinary_run_shows_the_winding, 0, 5);
     tcase_add_loop_test(tests, a_rotor_column_shows_unequal_magnets, 0, 4);
+    tcase_add_test(tests, a_stuck_rotor_column_does_no_harm);
     tcase_add_loop_test(tests, speed_changes_show_the_inertia, 0, 3);
     tcase_add_test(tests, harmonics_do_not_look_like_inertia_or_friction);
     tcase_add_test(tests, threads_do_not_change_the_result);
