@@ -50,7 +50,10 @@ static double largest_push(const cvk_turning_problem *f)
 bool cvk_shaft_seen(const cvk_signals *s, const cvk_turns *turns)
 {
     double electrical = 0.0, mechanical = 0.0, even = 0.0;
-    for (size_t n = 0; n < turns->count && s->theta_m != NULL; n++) {
+    if (s->theta_m == NULL) {
+        return false;
+    }
+    for (size_t n = 0; n < turns->count; n++) {
         const double moved = s->theta_m[turns->end[n] - 1] - s->theta_m[turns->begin[n]];
         if (isfinite(moved)) {
             mechanical += fabs(moved);
