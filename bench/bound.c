@@ -175,21 +175,14 @@ static void turning_bound(const cvk_prepared *w, const cvk_belief *start,
                           const double truth[BOUND_KEYS], double deviation[BOUND_KEYS])
 {
     cvk_turning_result result;
-    cvk_turning_problem f = {
-        .s = &w->signals, .rippled = &w->signals, .flat = w->signals, .threads = 2};
-    const size_t rows = cvk_turning_rows(&w->turns);
-    f.flat.edge_wb = NULL;
-    f.shaft_seen = cvk_shaft_seen(&w->signals, &w->turns);
-    f.errors = malloc((2u * rows + 2u) * sizeof *f.errors);
-    f.gains = malloc((rows + 1u) * sizeof *f.gains);
-    if (f.errors != NULL && f.gains != NULL &&
+    cvk_turning_problem f;
+    if (cvk_turning_open(&f, &w->signals, &w->turns, 2) &&
         turning_information(&f, &w->turns, start, truth, &result)) {
         for (int k = 0; k < BOUND_KEYS; k++) {
             deviation[k] = sqrt(result.bound[of[k] * (N + 1)]);
         }
     }
-    free(f.errors);
-    free(f.gains);
+    cvk_turning_close(&f);
 }
 
 void bound_of(const cvk_log *log, const double truth[BOUND_KEYS], double percent[BOUND_KEYS])

@@ -43,6 +43,20 @@ INLINED void cvk_ripple_at(const double *edge_wb, double per_h, double unlike_re
     }
 }
 
+/* Of a period, from its middle to the edges of a leg with little voltage. */
+#define CVK_EDGE_SHARE 0.25
+
+/* Adds to each phase's ripple how far the mean current (alpha, beta) goes from the middle to an
+ * edge.
+ */
+INLINED void cvk_add_way(double alpha_a, double beta_a, double ripple_a[3])
+{
+    const double along = 0.5 * alpha_a, across = 0.86602540378443864676 * beta_a;
+    ripple_a[0] += alpha_a;
+    ripple_a[1] += across - along;
+    ripple_a[2] -= across + along;
+}
+
 /* The inverter's own voltage, per volt of dead-time voltage at the mean bus, for a current while
  * the duties of row `acting` act. */
 double complex cvk_own_share(const cvk_signals *signals, double complex current_a, size_t acting,

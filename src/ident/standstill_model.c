@@ -19,7 +19,6 @@
 #define HALF_SQRT3 0.86602540378443864676
 #define PASSES 4 /* until the inverter's voltage and the current that it lets through agree */
 #define MOST_STEPS 3
-#define EDGE_SHARE 0.25  /* of a period, from its ends to the edges of a leg with little voltage */
 #define LARGEST_STEP 0.5 /* of the fastest time constant, in one step */
 
 /* Everything about the lanes that does not change from row to row, one array per coefficient. A
@@ -162,13 +161,9 @@ INLINED void at_edges(const coefficients *k, int lanes, int curve, bool first,
     vectors now;
     for (int n = 0; n < lanes; n++) {
         double u[2];
-        const double way_a = EDGE_SHARE * (to->a[n] - i->a[n]);
-        const double way_b = EDGE_SHARE * (to->b[n] - i->b[n]);
-        const double less_a[3] = {
-            ripple_a[0][n] + way_a,
-            ripple_a[1][n] + (HALF_SQRT3 * way_b - 0.5 * way_a),
-            ripple_a[2][n] - (HALF_SQRT3 * way_b + 0.5 * way_a),
-        };
+        double less_a[3] = {ripple_a[0][n], ripple_a[1][n], ripple_a[2][n]};
+        cvk_add_way(CVK_EDGE_SHARE * (to->a[n] - i->a[n]), CVK_EDGE_SHARE * (to->b[n] - i->b[n]),
+                    less_a);
         cvk_edges_vector(0.5 * (i->a[n] + to->a[n]), 0.5 * (i->b[n] + to->b[n]), k->per_knee[n],
                          curve, less_a, u);
         now.a[n] = u[0];

@@ -9,7 +9,6 @@
 #include "turning_search.h"
 
 #include <math.h>
-#include <stdlib.h>
 
 #define N CVK_TM_COUNT
 #define PI 3.14159265358979323846
@@ -164,31 +163,21 @@ static void show(const cvk_turning_problem *f, const cvk_turning_result *result,
 cvk_status cvk_turning_fit(const cvk_signals *signals, const cvk_turns *turns, int threads,
                            cvk_belief *belief, cvk_turning_result *result, cvk_curve *shown)
 {
-    cvk_turning_problem f = {
-        .s = signals, .rippled = signals, .flat = *signals, .threads = threads};
-    f.flat.edge_wb = NULL;
-    f.shaft_seen = cvk_shaft_seen(signals, turns);
-    cvk_choose_blocks(&f.blocks, signals, turns, CVK_SCOUT_ROWS, CVK_SCOUT_BLOCK_ROWS);
-    if (f.blocks.residual_rows < CVK_TURNING_SMALLEST_BLOCK_ROWS ||
-        !cvk_turning_prior(&f, belief)) {
-        return CVK_NOT_IN_LOG;
+    cvk_turning_problem f;
+    cvk_status status = cvk_turning_open(&f, signals, turns, threads) ? CVK_OK : CVK_NO_MEMORY;
+    if (status == CVK_OK) {
+        cvk_choose_blocks(&f.blocks, signals, turns, CVK_SCOUT_ROWS, CVK_SCOUT_BLOCK_ROWS);
+        const bool fine = f.blocks.residual_rows >= CVK_TURNING_SMALLEST_BLOCK_ROWS &&
+                          cvk_turning_prior(&f, belief) &&
+                          cvk_turning_search(&f, turns, belief, result);
+        status = fine ? CVK_OK : CVK_NOT_IN_LOG;
     }
-    f.errors = malloc(2u * cvk_turning_rows(turns) * sizeof *f.errors);
-    f.gains = malloc(cvk_turning_rows(turns) * sizeof *f.gains);
-    if (f.errors == NULL || f.gains == NULL) {
-        free(f.errors);
-        free(f.gains);
-        return CVK_NO_MEMORY;
-    }
-    bool fine = cvk_turning_search(&f, turns, belief, result);
-    if (fine && shown != NULL) {
+    if (status == CVK_OK && shown != NULL) {
         show(&f, result, shown);
     }
-    free(f.gains);
-    free(f.errors);
-    if (!fine) {
-        return CVK_NOT_IN_LOG;
+    if (status == CVK_OK) {
+        to_belief(&f, result, belief);
     }
-    to_belief(&f, result, belief);
-    return CVK_OK;
+    cvk_turning_close(&f);
+    return status;
 }

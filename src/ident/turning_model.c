@@ -23,10 +23,6 @@
 #define CMPLX(re, im) __builtin_complex((double)(re), (double)(im))
 #endif
 #define LANES CVK_TM_LANES
-#define HALF_SQRT3 0.86602540378443864676
-#define EDGE_SHARE                                                                                 \
-    0.25 /* of a period, from its middle to the edges of a leg with little voltage                 \
-          */
 #define PI 3.14159265358979323846
 #define START_SPEED_SHARE 0.1 /* of the speed: its standard deviation at the start of a block */
 #define START_CHANGE_S 0.2    /* within which it may double: the same of the acceleration */
@@ -160,13 +156,10 @@ INLINED void inverter_of(const motors *m, int lanes, int curve, const double way
     for (int n = 0; n < lanes; n++) {
         const double a = middle->a[n], b = middle->b[n];
         const double unlike = 0.5 * (m->inv_ld[n] - m->inv_lq[n]);
-        const double way_a = -way[n] * current->b[n], way_b = way[n] * current->a[n];
         double u[2], ripple_a[3];
         cvk_ripple_at(edge_wb, 0.5 * (m->inv_ld[n] + m->inv_lq[n]), unlike * (a * a - b * b),
                       unlike * 2.0 * a * b, ripple_a);
-        ripple_a[0] += way_a;
-        ripple_a[1] += HALF_SQRT3 * way_b - 0.5 * way_a;
-        ripple_a[2] -= HALF_SQRT3 * way_b + 0.5 * way_a;
+        cvk_add_way(-way[n] * current->b[n], way[n] * current->a[n], ripple_a);
         cvk_edges_vector(current->a[n], current->b[n], m->per_knee[n], curve, ripple_a, u);
         out->a[n] = u[0];
         out->b[n] = u[1];
@@ -248,7 +241,7 @@ INLINED void advance(const motors *m, int lanes, states *s, const row_input *in,
         const double complex h = unit(0.5 * s->omega[n] * t), mid = now * h;
         const double complex i =
             current_dq(m, n, psi * conj(now) - magnet_dq(m, n, &in->at, s->magnet[n], now));
-        way[n] = EDGE_SHARE * s->omega[n] * t;
+        way[n] = CVK_EDGE_SHARE * s->omega[n] * t;
         put(&half, n, h);
         put(&middle, n, mid);
         put(&before, n, i);

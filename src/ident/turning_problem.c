@@ -10,6 +10,7 @@
 #include "parallel.h"
 
 #include <math.h>
+#include <stdlib.h>
 #include <string.h>
 
 #define N CVK_TM_COUNT
@@ -47,26 +48,51 @@ static double largest_push(const cvk_turning_problem *f)
     return omega / PUSH_S / f->s->peak_current_a;
 }
 
-bool cvk_shaft_seen(const cvk_signals *s, const cvk_turns *turns)
+/* What the rotor column moves in a turn; NaN where it has a hole. */
+static double moved_in(const cvk_signals *s, const cvk_turns *turns, size_t n)
 {
-    double electrical = 0.0, mechanical = 0.0, even = 0.0;
+    return fabs(s->theta_m[turns->end[n] - 1] - s->theta_m[turns->begin[n]]);
+}
+
+/* The rotor column turns with the motor, a whole number of times slower; one that is stuck, geared
+ * or another shaft's says nothing of its magnets. */
+static bool shaft_seen(const cvk_signals *s, const cvk_turns *turns)
+{
+    double sum = 0.0, even = 0.0;
     if (s->theta_m == NULL) {
         return false;
     }
     for (size_t n = 0; n < turns->count; n++) {
-        const double moved = s->theta_m[turns->end[n] - 1] - s->theta_m[turns->begin[n]];
-        if (isfinite(moved)) {
-            mechanical += fabs(moved);
-        }
-        electrical += 2.0 * PI;
+        const double moved = moved_in(s, turns, n);
+        sum += isfinite(moved) ? moved : 0.0;
     }
-    const double ratio = mechanical > 0.0 ? electrical / mechanical : 0.0;
-    for (size_t n = 0; n < turns->count && ratio > 0.0; n++) {
-        const double moved = s->theta_m[turns->end[n] - 1] - s->theta_m[turns->begin[n]];
-        even += fabs(fabs(moved) * ratio / (2.0 * PI) - 1.0) < EVEN_TURN ? 1.0 : 0.0;
+    const double mean = sum / (double)turns->count, ratio = 2.0 * PI / mean;
+    for (size_t n = 0; n < turns->count; n++) {
+        even += fabs(moved_in(s, turns, n) - mean) < EVEN_TURN * mean ? 1.0 : 0.0;
     }
     return round(ratio) >= 1.0 && fabs(ratio - round(ratio)) < WHOLE_RATIO * ratio &&
            even > MOST_TURNS * (double)turns->count;
+}
+
+bool cvk_turning_open(cvk_turning_problem *f, const cvk_signals *signals, const cvk_turns *turns,
+                      int threads)
+{
+    const size_t rows = cvk_turning_rows(turns);
+    *f = (cvk_turning_problem){.s = signals,
+                               .rippled = signals,
+                               .flat = *signals,
+                               .threads = threads,
+                               .shaft_seen = shaft_seen(signals, turns),
+                               .errors = malloc((2u * rows + 1u) * sizeof *f->errors),
+                               .gains = malloc((rows + 1u) * sizeof *f->gains)};
+    f->flat.edge_wb = NULL;
+    return f->errors != NULL && f->gains != NULL;
+}
+
+void cvk_turning_close(cvk_turning_problem *f)
+{
+    free(f->gains);
+    free(f->errors);
 }
 
 bool cvk_turning_prior(cvk_turning_problem *f, const cvk_belief *belief)

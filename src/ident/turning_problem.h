@@ -28,7 +28,7 @@ typedef struct cvk_turning_problem {
     cvk_signals flat;           /* and the same with edges that know no ripple */
     cvk_turning_blocks blocks;
     int threads;
-    bool shaft_seen; /* cvk_shaft_seen() */
+    bool shaft_seen; /* the rotor column turns with the motor */
     int curve;
     cvk_tm_noise noise;
     /* How sharply delay (periods) and knee (natural logarithm) stay near those of `start`: one over
@@ -43,9 +43,10 @@ typedef struct cvk_turning_problem {
     double *errors;     /* prediction errors that came with them */
 } cvk_turning_problem;
 
-/* A rotor column turns with the motor, a whole number of times slower; one that is stuck, geared or
- * another shaft's says nothing of its magnets. */
-bool cvk_shaft_seen(const cvk_signals *signals, const cvk_turns *turns);
+/* For a log and its turns; false without memory. Close it in any case. */
+bool cvk_turning_open(cvk_turning_problem *f, const cvk_signals *signals, const cvk_turns *turns,
+                      int threads);
+void cvk_turning_close(cvk_turning_problem *f);
 
 /* Sets the prior. False when the belief's covariance is none. */
 bool cvk_turning_prior(cvk_turning_problem *f, const cvk_belief *belief);

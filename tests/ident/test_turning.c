@@ -14,6 +14,11 @@
 static cvk_estimate result;
 static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0, 1, false};
 
+static void estimate(const cvk_log *log)
+{
+    ck_assert_int_eq(cvk_estimate_logs(&log, 1, &options, &result), CVK_OK);
+}
+
 static const cvk_card_entry *entry_of(cvk_card_key key)
 {
     const cvk_card_entry *entry = &result.card.entry[key];
@@ -49,8 +54,7 @@ START_TEST(an_ordinary_run_shows_the_winding)
                              rig.motor.inductance_q_h, rig.motor.flux_linkage_wb};
     recording r;
     record(&r, &rig, "duty", 31 + (unsigned)_i, false);
-    const cvk_log *logs[] = {&r.log};
-    ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
+    estimate(&r.log);
     assert_near(CVK_CARD_RESISTANCE, truths[0], 8.0);
     assert_near(CVK_CARD_INDUCTANCE_D, truths[1], 10.0);
     assert_near(CVK_CARD_INDUCTANCE_Q, truths[2], 6.0);
@@ -74,8 +78,7 @@ START_TEST(a_rotor_column_shows_unequal_magnets)
     rig.inverter.fidelity = _i % 2 == 0 ? CVK_FIDELITY_AVERAGED : CVK_FIDELITY_SWITCHED;
     recording r;
     record(&r, &rig, "duty", 2 + (unsigned)_i, true);
-    const cvk_log *logs[] = {&r.log};
-    ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
+    estimate(&r.log);
     assert_near(CVK_CARD_FLUX_LINKAGE, rig.motor.flux_linkage_wb, 0.7);
     assert_near(CVK_CARD_RESISTANCE, cvk_rig_visible_resistance(&rig), 5.0);
     ck_assert(inside(CVK_CARD_FLUX_LINKAGE, rig.motor.flux_linkage_wb));
@@ -94,8 +97,7 @@ START_TEST(a_stuck_rotor_column_does_no_harm)
     ck_assert_ptr_nonnull(stuck);
     cvk_log log = r.log;
     log.column[CVK_COLUMN_THETA_M] = stuck;
-    const cvk_log *logs[] = {&log};
-    ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
+    estimate(&log);
     assert_near(CVK_CARD_FLUX_LINKAGE, rig.motor.flux_linkage_wb, 0.7);
     ck_assert(inside(CVK_CARD_FLUX_LINKAGE, rig.motor.flux_linkage_wb));
     ck_assert(inside(CVK_CARD_RESISTANCE, cvk_rig_visible_resistance(&rig)));
@@ -110,8 +112,7 @@ START_TEST(speed_changes_show_the_inertia)
     cvk_rig_config rig = studio_rig(names[_i]);
     recording r;
     record(&r, &rig, "duty", 7, true);
-    const cvk_log *logs[] = {&r.log};
-    ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
+    estimate(&r.log);
     ck_assert_double_eq(entry_of(CVK_CARD_POLE_PAIRS)->value, rig.motor.pole_pairs);
     const double truth = rig.shaft.inertia_kg_m2 + rig.shaft.load_inertia_kg_m2;
     assert_near(CVK_CARD_INERTIA, truth, 1.5);
@@ -132,8 +133,7 @@ START_TEST(harmonics_do_not_look_like_inertia_or_friction)
     rig.motor.flux_linkage_wb = rig.tune.motor.flux_linkage_wb = 0.004;
     recording r;
     record(&r, &rig, "duty", 5, true);
-    const cvk_log *logs[] = {&r.log};
-    ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
+    estimate(&r.log);
     const double truth = rig.shaft.inertia_kg_m2 + rig.shaft.load_inertia_kg_m2;
     assert_near(CVK_CARD_INERTIA, truth, 1.5);
     assert_near(CVK_CARD_FRICTION_COULOMB, rig.shaft.friction_coulomb_nm, 5.0);
@@ -173,8 +173,7 @@ START_TEST(a_coast_down_alone_shows_no_inertia)
     cvk_rig_config rig = studio_rig("wheel");
     recording r;
     record(&r, &rig, "coast", 7, false);
-    const cvk_log *logs[] = {&r.log};
-    ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
+    estimate(&r.log);
     ck_assert(!result.card.entry[CVK_CARD_INERTIA].known);
     ck_assert_ptr_nonnull(strstr(result.card.entry[CVK_CARD_INERTIA].missing, "ratio"));
     recording_free(&r);
