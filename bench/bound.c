@@ -76,7 +76,7 @@ static int shape_columns(const cvk_turning_problem *f, const cvk_turning_result 
     for (size_t n = 0; n <= sizeof curves / sizeof curves[0]; n++) {
         const bool flat = n == sizeof curves / sizeof curves[0];
         double *out = columns[count];
-        if ((!flat && curves[n] == at->curve) || (flat && f->rippled->edge_wb == NULL) ||
+        if ((!flat && curves[n] == at->curve) || (flat && f->rippled.edge_wb == NULL) ||
             !errors_with(f, flat ? &f->flat : f->s, flat ? at->curve : curves[n], at->p, out)) {
             continue;
         }
@@ -164,7 +164,7 @@ static bool turning_information(cvk_turning_problem *f, const cvk_turns *turns,
     }
     f->hold_delay = 0.0;
     f->prior_sd = result->residual_a;
-    cvk_find_edges(f->rippled, (cvk_span){0, f->s->rows}, result->p[CVK_B_DEAD_TIME],
+    cvk_find_edges(&f->rippled, (cvk_span){0, f->s->rows}, result->p[CVK_B_DEAD_TIME],
                    exp(result->p[CVK_TM_LOG_KNEE]), f->curve, lround(result->p[CVK_B_DELAY]));
     cvk_choose_blocks(&f->blocks, f->s, turns, rows, rows / CVK_TURNING_MOST_BLOCKS + 1u);
     return cvk_turning_prior(f, start) && cvk_turning_drop_lost(f, result->p) &&

@@ -42,6 +42,7 @@ typedef struct cvk_signals {
                         Filled in by cvk_find_edges() */
     double *time_s;  /* as in the log */
     double *theta_m; /* rad, unwrapped; null without a rotor-angle column */
+    double *shaft;   /* cosine and sine of that, 0 where there is a hole; null unless wanted */
     double *speed_m; /* rad/s; null without the column */
     size_t pieces;   /* stretches without a gap; a piece of less than 64 rows is dropped */
     cvk_span piece[CVK_MAX_PIECES];

@@ -44,7 +44,7 @@ typedef struct motors {
         delay_share[LANES], offset_a[LANES], offset_b[LANES], push[LANES], unequal[4][LANES];
 } motors;
 
-/* Cosine and sine of the rotor's angle and of twice that; 0 where it is not logged. */
+/* Cosine and sine of the shaft's angle and of twice that; 0 where it is not seen. */
 typedef struct mechanical {
     double of[4];
 } mechanical;
@@ -205,10 +205,10 @@ static const double no_ripple_wb[6];
 
 static mechanical mechanical_at(const cvk_signals *s, size_t row)
 {
-    if (s->theta_m == NULL || !isfinite(s->theta_m[row])) {
+    if (s->shaft == NULL) {
         return (mechanical){{0.0}};
     }
-    const double c = cos(s->theta_m[row]), d = sin(s->theta_m[row]);
+    const double c = s->shaft[2 * row], d = s->shaft[2 * row + 1];
     return (mechanical){{c, d, c * c - d * d, 2.0 * c * d}};
 }
 

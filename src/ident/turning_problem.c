@@ -74,23 +74,37 @@ static bool shaft_seen(const cvk_signals *s, const cvk_turns *turns)
            even > MOST_TURNS * (double)turns->count;
 }
 
+/* Cosine and sine of the rotor column; null without memory. */
+static double *shaft_of(const cvk_signals *s)
+{
+    double *shaft = malloc((2u * s->rows + 1u) * sizeof *shaft);
+    for (size_t k = 0; shaft != NULL && k < s->rows; k++) {
+        const bool fine = isfinite(s->theta_m[k]);
+        shaft[2 * k] = fine ? cos(s->theta_m[k]) : 0.0;
+        shaft[2 * k + 1] = fine ? sin(s->theta_m[k]) : 0.0;
+    }
+    return shaft;
+}
+
 bool cvk_turning_open(cvk_turning_problem *f, const cvk_signals *signals, const cvk_turns *turns,
                       int threads)
 {
     const size_t rows = cvk_turning_rows(turns);
-    *f = (cvk_turning_problem){.s = signals,
-                               .rippled = signals,
-                               .flat = *signals,
+    const bool seen = shaft_seen(signals, turns);
+    *f = (cvk_turning_problem){.s = &f->rippled,
+                               .rippled = *signals,
                                .threads = threads,
-                               .shaft_seen = shaft_seen(signals, turns),
                                .errors = malloc((2u * rows + 1u) * sizeof *f->errors),
                                .gains = malloc((rows + 1u) * sizeof *f->gains)};
+    f->rippled.shaft = seen ? shaft_of(signals) : NULL;
+    f->flat = f->rippled;
     f->flat.edge_wb = NULL;
-    return f->errors != NULL && f->gains != NULL;
+    return f->errors != NULL && f->gains != NULL && (!seen || f->rippled.shaft != NULL);
 }
 
 void cvk_turning_close(cvk_turning_problem *f)
 {
+    free(f->rippled.shaft);
     free(f->gains);
     free(f->errors);
 }
@@ -286,7 +300,7 @@ bool cvk_turning_drop_lost(cvk_turning_problem *f, const double p[N])
 /* Those that the log may show. */
 static int parameters(const cvk_turning_problem *f)
 {
-    return f->shaft_seen ? N : CVK_TM_UNEQUAL;
+    return f->s->shaft != NULL ? N : CVK_TM_UNEQUAL;
 }
 
 /* From `count` rows and columns to N; what the log does not show keeps its prior. */
@@ -347,7 +361,7 @@ bool cvk_turning_fit_from(cvk_turning_problem *f, double p[N], int evaluations,
     widen(f, count, lane_result.bound, result->bound);
     result->noise = f->noise;
     result->curve = f->curve;
-    result->flat = f->s != f->rippled;
+    result->flat = f->s != &f->rippled;
     result->residual_a = lane_result.residual;
     result->colour = lane_result.colour;
     return true;

@@ -23,12 +23,11 @@ typedef struct cvk_turning_result {
 } cvk_turning_result;
 
 typedef struct cvk_turning_problem {
-    const cvk_signals *s;
-    const cvk_signals *rippled; /* the log; */
-    cvk_signals flat;           /* and the same with edges that know no ripple */
+    const cvk_signals *s; /* one of: */
+    cvk_signals rippled;  /* the log, with the shaft if it is seen to turn with the motor; */
+    cvk_signals flat;     /* the same with edges that know no ripple */
     cvk_turning_blocks blocks;
     int threads;
-    bool shaft_seen; /* the rotor column turns with the motor */
     int curve;
     cvk_tm_noise noise;
     /* How sharply delay (periods) and knee (natural logarithm) stay near those of `start`: one over

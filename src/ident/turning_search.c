@@ -411,7 +411,7 @@ static void try_flat_edges(cvk_turning_problem *f, cvk_turning_result *best, dou
         *best = trial;
         memset(spread, 0, N * N * sizeof *spread);
     }
-    f->s = best->flat ? &f->flat : f->rippled;
+    f->s = best->flat ? &f->flat : &f->rippled;
 }
 
 /* The inverter's curve is not known unless a standstill log has shown it, and at small currents
@@ -436,7 +436,7 @@ static void weigh_explanations(cvk_turning_problem *f, const cvk_belief *belief,
     }
     *best = fits[best_of(fits, count)];
     weigh_fits(f, fits, count, best, mean, spread);
-    if (f->rippled->edge_wb != NULL) {
+    if (f->rippled.edge_wb != NULL) {
         try_flat_edges(f, best, spread);
     }
     f->curve = best->curve;
@@ -491,7 +491,7 @@ static double expected_misfit(const cvk_turning_problem *f, const cvk_turning_re
 static void find_edges(const cvk_turning_problem *f, const double p[N], long delay)
 {
     for (size_t b = 0; b < f->blocks.count; b++) {
-        cvk_find_edges(f->rippled, f->blocks.block[b].rows, p[CVK_B_DEAD_TIME],
+        cvk_find_edges(&f->rippled, f->blocks.block[b].rows, p[CVK_B_DEAD_TIME],
                        exp(p[CVK_TM_LOG_KNEE]), f->curve, delay);
     }
 }
@@ -503,7 +503,7 @@ static bool fit_once(cvk_turning_problem *f, const cvk_turns *turns, const cvk_b
 {
     double spread[N * N] = {0};
     cvk_turning_result fits[MOST_FITS];
-    f->s = f->rippled;
+    f->s = &f->rippled;
     f->curve = belief->knee_a > 0.0 ? belief->curve : CVK_CURVE_CHARGE;
     cvk_choose_blocks(&f->blocks, f->s, turns, CVK_SCOUT_ROWS, CVK_SCOUT_BLOCK_ROWS);
     find_edges(f, f->centre, likely_delay(f, belief));
@@ -551,7 +551,7 @@ bool cvk_turning_search(cvk_turning_problem *f, const cvk_turns *turns, const cv
     if (better) {
         *result = second;
     }
-    f->s = result->flat ? &f->flat : f->rippled;
+    f->s = result->flat ? &f->flat : &f->rippled;
     f->curve = result->curve;
     f->noise = result->noise;
     return fine || better;
