@@ -12,6 +12,17 @@
 
 #define HALF_SQRT3 0.86602540378443864676
 
+/* Unlike fmin() and fmax() never a call. */
+static double smaller(double a, double b)
+{
+    return a < b ? a : b;
+}
+
+static double larger(double a, double b)
+{
+    return a > b ? a : b;
+}
+
 static void to_phases(double alpha, double beta, double out[3])
 {
     out[0] = alpha;
@@ -25,7 +36,7 @@ static void edge_of(const double v[3], const double rise_s[3], double bus_v, int
     static const double turn[3][2] = {{1.0, 0.0}, {-0.5, HALF_SQRT3}, {-0.5, -HALF_SQRT3}};
     double x[3];
     for (int k = 0; k < 3; k++) {
-        x[k] = bus_v * fmax(0.0, rise_s[n] - rise_s[k]) - v[k] * rise_s[n];
+        x[k] = bus_v * larger(0.0, rise_s[n] - rise_s[k]) - v[k] * rise_s[n];
     }
     const double alpha = (2.0 * x[0] - x[1] - x[2]) / 3.0,
                  beta = (x[1] - x[2]) / (2.0 * HALF_SQRT3);
@@ -47,9 +58,9 @@ void cvk_find_edges(const cvk_signals *s, cvk_span rows, double dead_time_voltag
         }
         const double own_v = dead_time_voltage_v * s->bus_share[k];
         to_phases(s->v_alpha[k] - own_v * own[0], s->v_beta[k] - own_v * own[1], v);
-        const double middle = 0.5 * (fmax(fmax(v[0], v[1]), v[2]) + fmin(fmin(v[0], v[1]), v[2]));
+        const double middle = 0.5 * (larger(larger(v[0], v[1]), v[2]) + smaller(smaller(v[0], v[1]), v[2]));
         for (int n = 0; n < 3; n++) {
-            rise_s[n] = half_s * fmin(fmax(0.5 - (v[n] - middle) / bus_v, 0.0), 1.0);
+            rise_s[n] = half_s * smaller(larger(0.5 - (v[n] - middle) / bus_v, 0.0), 1.0);
         }
         for (int n = 0; n < 3; n++) {
             edge_of(v, rise_s, bus_v, n, s->edge_wb + 6 * k + 2 * n);
@@ -57,7 +68,7 @@ void cvk_find_edges(const cvk_signals *s, cvk_span rows, double dead_time_voltag
     }
 }
 
-cvk_axes cvk_axes_of(const cvk_belief *belief, double angle_rad)
+cvk_axes cvk_axes_of(const cvk_belief *belief)
 {
     const bool known =
         cvk_belief_knows(belief, CVK_B_L_D, 0.3) && cvk_belief_knows(belief, CVK_B_L_Q, 0.3);
@@ -65,17 +76,17 @@ cvk_axes cvk_axes_of(const cvk_belief *belief, double angle_rad)
         return (cvk_axes){0.0, 0.0};
     }
     const double d = 0.5 / belief->mean[CVK_B_L_D], q = 0.5 / belief->mean[CVK_B_L_Q];
-    return (cvk_axes){d + q, isfinite(angle_rad) ? (d - q) * cexp(2.0 * I * angle_rad) : 0.0};
+    return (cvk_axes){d + q, d - q};
 }
 
 double complex cvk_own_share(const cvk_signals *s, double complex current_a, size_t acting,
-                             double knee_a, int curve, const cvk_axes *axes)
+                             double knee_a, int curve, cvk_axes axes)
 {
     double u[2], ripple_a[3];
-    const bool rippled = s->edge_wb != NULL && axes->per_h > 0.0;
+    const bool rippled = s->edge_wb != NULL && axes.per_h > 0.0;
     if (rippled) {
-        cvk_ripple_at(s->edge_wb + 6 * acting, axes->per_h, creal(axes->unlike_per_h),
-                      cimag(axes->unlike_per_h), ripple_a);
+        cvk_ripple_at(s->edge_wb + 6 * acting, axes.per_h, creal(axes.unlike_per_h),
+                      cimag(axes.unlike_per_h), ripple_a);
     }
     cvk_edges_vector(creal(current_a), cimag(current_a), 1.0 / knee_a, curve,
                      rippled ? ripple_a : NULL, u);

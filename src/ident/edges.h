@@ -11,15 +11,21 @@
 
 #include <complex.h>
 
-/* One over the inductances: mean of both axes, and half of d less q, turned to twice the rotor's
- * angle; 0 where they are not known. */
+/* One over the inductances: mean of both axes, and half of d less q, turned to twice the angle of
+ * the rotor's d axis; 0 where they are not known. */
 typedef struct cvk_axes {
     double per_h;
     double complex unlike_per_h;
 } cvk_axes;
 
-/* By what is believed, with the rotor's d axis at `angle_rad` (NaN: not known). */
-cvk_axes cvk_axes_of(const cvk_belief *belief, double angle_rad);
+/* By what is believed, with the d axis along alpha. */
+cvk_axes cvk_axes_of(const cvk_belief *belief);
+
+/* The same with the d axis at an angle. */
+static inline cvk_axes cvk_turned_axes(cvk_axes axes, double angle_rad)
+{
+    return (cvk_axes){axes.per_h, axes.unlike_per_h * cexp(2.0 * I * angle_rad)};
+}
 
 /* Finds `signals->edge_wb` of each of the rows from its voltages, less what the inverter takes of
  * them for the currents `delay` rows on: U s(i / knee_a), by a curve of inverter_curve.h; U 0:
@@ -60,6 +66,6 @@ INLINED void cvk_add_way(double alpha_a, double beta_a, double ripple_a[3])
 /* The inverter's own voltage, per volt of dead-time voltage at the mean bus, for a current while
  * the duties of row `acting` act. */
 double complex cvk_own_share(const cvk_signals *signals, double complex current_a, size_t acting,
-                             double knee_a, int curve, const cvk_axes *axes);
+                             double knee_a, int curve, cvk_axes axes);
 
 #endif

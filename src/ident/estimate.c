@@ -31,6 +31,7 @@ typedef struct work {
     const cvk_log **logs; /* in their own order */
     cvk_prepared *prepared;
     cvk_learning *learning;
+    int threads;
 } work;
 
 static const cvk_belief *belief_of(const work *w, size_t n)
@@ -47,7 +48,8 @@ static cvk_status balance_logs(const work *w, double disc_kg_m2, double pole_pai
     for (size_t n = 0; n < w->count && status == CVK_OK; n++) {
         const cvk_prepared *p = &w->prepared[n];
         if (p->usable && p->log.added_inertia_kg_m2 == disc_kg_m2) {
-            status = cvk_add_balances(balance, &p->signals, &p->turns, belief_of(w, n), pole_pairs);
+            status = cvk_add_balances(balance, &p->signals, &p->turns, belief_of(w, n), pole_pairs,
+                                      w->threads);
         }
     }
     if (status == CVK_OK) {
@@ -293,7 +295,7 @@ cvk_status cvk_estimate_logs(const cvk_log *const *logs, size_t count,
         return CVK_NULL_ARGUMENT;
     }
     *out = (cvk_estimate){.residual_a = NAN, .offset_alpha_a = NAN, .offset_beta_a = NAN};
-    work w = {.count = 0};
+    work w = {.threads = options->threads};
     cvk_status status = allocate(&w, logs, count);
     for (size_t n = 0; n < count && status == CVK_OK; n++) {
         status = cvk_prepare(&w.prepared[n], w.logs[n], options, out);

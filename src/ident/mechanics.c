@@ -10,6 +10,7 @@
 
 #include "edges.h"
 #include "numeric.h"
+#include "parallel.h"
 
 #include <math.h>
 #include <stdlib.h>
@@ -57,15 +58,25 @@ static void angle_of_run(const cvk_signals *s, const cvk_turns *turns, size_t fi
         double omega = (turns->phase[to] - turns->phase[from]) / (double)(to - from) / s->period_s;
         double complex pole = corner + I * omega, settled = I * omega / pole;
         lead = k == begin ? settled : settled + (lead - settled) * cexp(-pole * s->period_s);
-        angle[k - begin] = turns->phase[k] - carg(lead);
+        angle[k] = turns->phase[k] - carg(lead);
     }
 }
 
+/* How the torque of a log is found, and how far to trust it. */
+typedef struct torque_way {
+    const cvk_belief *belief;
+    cvk_axes axes; /* at the angle 0 */
+    double pole_pairs;
+    bool by_power;
+    double doubt_nm;
+} torque_way;
+
 /* Mean current from row k to the next, and the voltage behind resistance and inverter. */
-static void between(const cvk_signals *s, size_t k, double angle_rad, const cvk_belief *belief,
+static void between(const cvk_signals *s, size_t k, double angle_rad, const torque_way *way,
                     double complex *i, double complex *v)
 {
     const cvk_span all = {0, s->rows};
+    const cvk_belief *belief = way->belief;
     const double *p = belief->mean, whole = floor(p[CVK_B_DELAY]);
     const size_t now = cvk_row_before(k, (long)whole, all), next = cvk_row_before(k, -1, all);
     const size_t before = cvk_row_before(k, (long)whole + 1, all);
@@ -74,20 +85,12 @@ static void between(const cvk_signals *s, size_t k, double angle_rad, const cvk_
     double complex own = 0.0;
     *i = 0.5 * (s->i_alpha[k] + s->i_alpha[next] + I * (s->i_beta[k] + s->i_beta[next]));
     if (belief->knee_a > 0.0) {
-        const cvk_axes axes = cvk_axes_of(belief, angle_rad);
-        own = cvk_own_share(s, *i, now, belief->knee_a, belief->curve, &axes);
+        own = cvk_own_share(s, *i, now, belief->knee_a, belief->curve,
+                            cvk_turned_axes(way->axes, angle_rad));
     }
     *v = v_now + (p[CVK_B_DELAY] - whole) * (v_before - v_now) - p[CVK_B_RESISTANCE] * *i -
          p[CVK_B_DEAD_TIME] * own;
 }
-
-/* How the torque of a log is found, and how far to trust it. */
-typedef struct torque_way {
-    const cvk_belief *belief;
-    double pole_pairs;
-    bool by_power;
-    double doubt_nm;
-} torque_way;
 
 /* By power, unless the winding is known too badly for that. */
 static torque_way torque_way_of(const cvk_signals *s, const cvk_turns *turns,
@@ -112,6 +115,7 @@ static torque_way torque_way_of(const cvk_signals *s, const cvk_turns *turns,
     const double doubt = hypot(resistance_v, inverter_v) / emf_v;
     const double torque_constant = 1.5 * pole_pairs * p[CVK_B_FLUX];
     return (torque_way){.belief = belief,
+                        .axes = cvk_axes_of(belief),
                         .pole_pairs = pole_pairs,
                         .by_power = doubt < FLUX_DOUBT,
                         .doubt_nm = torque_constant * fmax(CURRENT_DOUBT * s->peak_current_a,
@@ -139,7 +143,7 @@ static double impulse_of(const cvk_signals *s, size_t begin, size_t end, const d
         around *= one_step;
         const double window = 0.5 * (1.0 - creal(around));
         double complex i, v;
-        between(s, begin + n, angle[n], way->belief, &i, &v);
+        between(s, begin + n, angle[n], way, &i, &v);
         i *= turn;
         v *= turn / omega;
         const double active = p[CVK_B_FLUX] + (p[CVK_B_L_D] - p[CVK_B_L_Q]) * creal(i);
@@ -154,15 +158,22 @@ static double impulse_of(const cvk_signals *s, size_t begin, size_t end, const d
     return 1.5 * way->pole_pairs * s->period_s * product;
 }
 
-/* Rows begin .. end-1; `angle` is that of row `begin`. */
-static void weigh(cvk_balance *balance, const cvk_signals *s, size_t begin, size_t end,
-                  const double *angle, const torque_way *way)
+/* What a window shows. */
+typedef struct window {
+    size_t begin, end; /* rows */
+    equation balance;
+    double speed, change; /* rad/s, of the shaft */
+    double torque;        /* N m */
+} window;
+
+/* `angle` is that of the window's first row. */
+static void weigh(window *w, const cvk_signals *s, const double *angle, const torque_way *way)
 {
-    const size_t rows = end - begin;
+    const size_t rows = w->end - w->begin;
     const double duration = (double)rows * s->period_s, step = 2.0 * PI / (double)rows;
     const double pole_pairs = way->pole_pairs;
-    const bool off = s->path != CVK_PATH_COMMANDED && cvk_currentless(s, begin, end);
-    const double impulse = off ? 0.0 : impulse_of(s, begin, end, angle, way);
+    const bool off = s->path != CVK_PATH_COMMANDED && cvk_currentless(s, w->begin, w->end);
+    const double impulse = off ? 0.0 : impulse_of(s, w->begin, w->end, angle, way);
     const double complex one_step = cexp(I * step);
     double complex around = cexp(-0.5 * I * step);
     double inertia = 0.0, travel = 0.0;
@@ -174,57 +185,90 @@ static void weigh(cvk_balance *balance, const cvk_signals *s, size_t begin, size
     }
     /* what disturbs a balance grows with the root of its duration */
     const double scale = 1.0 / sqrt(duration);
-    equation *e = &balance->equation[balance->count++];
-    *e = (equation){.row = {[CVK_MECH_INERTIA] = scale * inertia / pole_pairs,
-                            [CVK_MECH_COULOMB] = scale * copysign(0.5 * duration, travel),
-                            [CVK_MECH_VISCOUS] = scale * travel / pole_pairs},
-                    .impulse = scale * impulse,
-                    .weight = 1.0};
-    balance->fastest = fmax(balance->fastest, fabs(2.0 * travel / duration / pole_pairs));
-    balance->change = fmax(balance->change, fabs(2.0 * inertia / pole_pairs));
-    balance->torque = fmax(balance->torque, fabs(2.0 * impulse / duration));
+    w->balance = (equation){.row = {[CVK_MECH_INERTIA] = scale * inertia / pole_pairs,
+                                    [CVK_MECH_COULOMB] = scale * copysign(0.5 * duration, travel),
+                                    [CVK_MECH_VISCOUS] = scale * travel / pole_pairs},
+                            .impulse = scale * impulse,
+                            .weight = 1.0};
+    w->speed = fabs(2.0 * travel / duration / pole_pairs);
+    w->change = fabs(2.0 * inertia / pole_pairs);
+    w->torque = fabs(2.0 * impulse / duration);
 }
 
-/* Windows of whole turns, each beginning in the middle of the one before. */
-static void add_run(cvk_balance *balance, const cvk_signals *s, const cvk_turns *turns,
-                    size_t first, size_t last, size_t shortest, const double *angle,
-                    const torque_way *way)
+/* The windows of a log. */
+typedef struct windows {
+    const cvk_signals *s;
+    const torque_way *way;
+    const double *angle; /* of every row */
+    size_t count;
+    window list[CVK_MAX_BALANCES];
+} windows;
+
+static bool weigh_one(void *context, size_t n)
+{
+    windows *all = context;
+    window *w = &all->list[n];
+    weigh(w, all->s, all->angle + w->begin, all->way);
+    return true;
+}
+
+/* Windows of whole turns of a run, each beginning in the middle of the one before; `most` in all.
+ */
+static void list_windows(windows *all, const cvk_turns *turns, size_t first, size_t last,
+                         size_t shortest, size_t most)
 {
     for (size_t a = first; a < last;) {
         size_t b = a + FEWEST_TURNS;
         while (b < last && turns->end[b - 1] - turns->begin[a] < shortest) {
             b++;
         }
-        if (b > last || balance->count == CVK_MAX_BALANCES) {
+        if (b > last || all->count == most) {
             return;
         }
-        weigh(balance, s, turns->begin[a], turns->end[b - 1],
-              angle + (turns->begin[a] - turns->begin[first]), way);
+        all->list[all->count++] = (window){.begin = turns->begin[a], .end = turns->end[b - 1]};
         a += (b - a) / 2u;
     }
 }
 
-cvk_status cvk_add_balances(cvk_balance *balance, const cvk_signals *s, const cvk_turns *turns,
-                            const cvk_belief *belief, double pole_pairs)
+static void add_windows(cvk_balance *balance, const windows *all)
 {
-    double *angle = calloc(s->rows + 1u, sizeof *angle);
-    if (angle == NULL) {
-        return CVK_NO_MEMORY;
+    for (size_t n = 0; n < all->count; n++) {
+        const window *w = &all->list[n];
+        balance->equation[balance->count++] = w->balance;
+        balance->fastest = fmax(balance->fastest, w->speed);
+        balance->change = fmax(balance->change, w->change);
+        balance->torque = fmax(balance->torque, w->torque);
     }
+}
+
+cvk_status cvk_add_balances(cvk_balance *balance, const cvk_signals *s, const cvk_turns *turns,
+                            const cvk_belief *belief, double pole_pairs, int threads)
+{
     const torque_way way = torque_way_of(s, turns, belief, pole_pairs);
-    balance->doubt = fmax(balance->doubt, way.doubt_nm);
     const double wanted = fmax(SHORTEST_S / s->period_s, (double)s->rows / WINDOWS_PER_LOG);
-    for (size_t first = 0; first < turns->count;) {
+    double *angle = calloc(s->rows + 1u, sizeof *angle);
+    windows *all = calloc(1, sizeof *all);
+    const bool fine = angle != NULL && all != NULL;
+    for (size_t first = 0; fine && first < turns->count;) {
         size_t last = first + 1;
         while (last < turns->count && turns->joined[last]) {
             last++;
         }
         angle_of_run(s, turns, first, last, angle);
-        add_run(balance, s, turns, first, last, (size_t)wanted, angle, &way);
+        list_windows(all, turns, first, last, (size_t)wanted, CVK_MAX_BALANCES - balance->count);
         first = last;
     }
+    if (fine) {
+        all->s = s;
+        all->way = &way;
+        all->angle = angle;
+        (void)cvk_for_each(all->count, threads, weigh_one, all);
+        add_windows(balance, all);
+        balance->doubt = fmax(balance->doubt, way.doubt_nm);
+    }
+    free(all);
     free(angle);
-    return CVK_OK;
+    return fine ? CVK_OK : CVK_NO_MEMORY;
 }
 
 /* ---- the fit -------------------------------------------------------------------------------- */

@@ -36,7 +36,8 @@ typedef struct cvk_mechanics {
  * electrical parameters, `pole_pairs` makes the speed mechanical. CVK_NO_MEMORY when there is none.
  */
 cvk_status cvk_add_balances(cvk_balance *balance, const cvk_signals *signals,
-                            const cvk_turns *turns, const cvk_belief *belief, double pole_pairs);
+                            const cvk_turns *turns, const cvk_belief *belief, double pole_pairs,
+                            int threads);
 
 /* CVK_NOT_IN_LOG when the balances cannot show it; `driven` and `changes` then say why. */
 cvk_status cvk_fit_mechanics(cvk_balance *balance, cvk_mechanics *out);

@@ -37,13 +37,18 @@
 /* ---- finding the turns ---------------------------------------------------------------------- */
 
 /* The inverter's own voltage at a row, per volt of dead-time voltage at the mean bus. */
-static double complex inverter_at(const cvk_signals *s, size_t k, double knee_a, double angle_rad,
+static double complex inverter_at(const cvk_signals *s, size_t k, double knee_a, cvk_axes axes,
                                   const cvk_belief *belief)
 {
     const long delay = lround(belief->mean[CVK_B_DELAY]);
     const size_t acting = cvk_row_before(k, delay, (cvk_span){0, s->rows});
-    const cvk_axes axes = cvk_axes_of(belief, angle_rad);
-    return cvk_own_share(s, s->i_alpha[k] + I * s->i_beta[k], acting, knee_a, belief->curve, &axes);
+    return cvk_own_share(s, s->i_alpha[k] + I * s->i_beta[k], acting, knee_a, belief->curve, axes);
+}
+
+/* While the rotor's angle is not known. */
+static cvk_axes mean_axes(const cvk_belief *belief)
+{
+    return (cvk_axes){cvk_axes_of(belief).per_h, 0.0};
 }
 
 /* Direction of a leaky integral of the voltage over some rows of a piece: it turns with the rotor
@@ -60,6 +65,8 @@ static void rotate_phase(const cvk_signals *s, const cvk_belief *belief, cvk_spa
     const long delay = belief != NULL ? lround(belief->mean[CVK_B_DELAY]) : 0;
     const size_t memory = (size_t)(MEMORY / (2.0 * PI * CORNER_HZ * s->period_s));
     const size_t begin = rows.begin > piece.begin + memory ? rows.begin - memory : piece.begin;
+    const bool own = dead_v > 0.0 && knee_a > 0.0;
+    const cvk_axes axes = own ? mean_axes(belief) : (cvk_axes){0.0, 0.0};
     double complex x = 0.0, i_before = s->i_alpha[begin] + I * s->i_beta[begin];
     double complex e_before = 0.0;
     double last = 0.0, turns = 0.0;
@@ -67,8 +74,8 @@ static void rotate_phase(const cvk_signals *s, const cvk_belief *belief, cvk_spa
         const size_t row = cvk_row_before(k, delay, piece);
         double complex i = s->i_alpha[k] + I * s->i_beta[k];
         double complex e = s->v_alpha[row] + I * s->v_beta[row] - r * i;
-        if (belief != NULL && dead_v > 0.0 && knee_a > 0.0) {
-            e -= dead_v * inverter_at(s, k, knee_a, NAN, belief);
+        if (own) {
+            e -= dead_v * inverter_at(s, k, knee_a, axes, belief);
         }
         x = keep * (x + s->period_s * e_before) - l * (i - i_before);
         i_before = i;
@@ -373,7 +380,8 @@ static cvk_window window_of(const cvk_signals *s, const cvk_turns *turns, size_t
     double omega = c[1] / s->period_s, corner = 2.0 * PI * CORNER_HZ;
     double acceleration = 2.0 * c[2] / (s->period_s * s->period_s);
     omega += corner * acceleration / (omega * omega + corner * corner);
-    double knee_a = belief->knee_a > 0.0 ? belief->knee_a : 0.02 * s->peak_current_a + 1e-9;
+    const double knee_a = belief->knee_a > 0.0 ? belief->knee_a : 0.02 * s->peak_current_a + 1e-9;
+    const cvk_axes axes = cvk_axes_of(belief);
     cvk_window w = {.begin = begin,
                     .end = end,
                     .omega = omega,
@@ -388,7 +396,8 @@ static cvk_window window_of(const cvk_signals *s, const cvk_turns *turns, size_t
         double complex frame = cexp(-I * angle);
         w.voltage_v += (s->v_alpha[k] + I * s->v_beta[k]) * frame;
         w.current_a += (s->i_alpha[k] + I * s->i_beta[k]) * frame;
-        w.inverter += inverter_at(s, k, knee_a, angle - lead, belief) * frame;
+        w.inverter +=
+            inverter_at(s, k, knee_a, cvk_turned_axes(axes, angle - lead), belief) * frame;
     }
     /* A driven voltage is held for the period after its row, T v = psi(k+1) - psi(k): seen from the
      * turning frame, psi at the rows turns it by half a step and shortens it by sinc(w T / 2). With
@@ -768,6 +777,7 @@ static void integrate_flux(const cvk_signals *s, const cvk_belief *belief, size_
     const double r =
         cvk_belief_knows(belief, CVK_B_RESISTANCE, 0.5) ? belief->mean[CVK_B_RESISTANCE] : 0.0;
     const double l = cvk_belief_knows(belief, CVK_B_L_Q, 0.5) ? belief->mean[CVK_B_L_Q] : 0.0;
+    const cvk_axes axes = mean_axes(belief);
     double complex psi = 0.0;
     for (size_t n = 0; n < rows; n++) {
         size_t k = begin + n, source = (long)k < delay ? 0 : (size_t)((long)k - delay);
@@ -775,7 +785,7 @@ static void integrate_flux(const cvk_signals *s, const cvk_belief *belief, size_
         double complex i = s->i_alpha[k] + I * s->i_beta[k];
         double complex v = s->v_alpha[source] + I * s->v_beta[source];
         if (belief->knee_a > 0.0) {
-            v -= belief->mean[CVK_B_DEAD_TIME] * inverter_at(s, k, belief->knee_a, NAN, belief);
+            v -= belief->mean[CVK_B_DEAD_TIME] * inverter_at(s, k, belief->knee_a, axes, belief);
         }
         active[n] = psi - l * i;
         psi += s->period_s * (v - r * i);
