@@ -53,7 +53,8 @@
 #define PROFILE_EVALUATIONS 20
 #define PROFILE_REACH 3.5   /* deviations to each side */
 #define SURE_OF_NORTH 4.0   /* deviations of the slope that tells it */
-#define EDGES_MISFIT 1.05   /* of the noise */
+#define EDGES_MISFIT 1.02   /* of the noise: then they are asked for; */
+#define EDGES_FIT 1.05      /* and they are found without a doubt */
 #define SAME_PERIOD 0.01    /* a row for each period of the pulses, within this share */
 #define SLOW_ROWS 64u       /* within which an injected current moves */
 #define EXPECTED_MISFIT 2.0 /* of the noise: the residual of a model that fits */
@@ -607,6 +608,9 @@ static void scout_edges(problem *f, const cvk_standstill_fit *flat, family *edge
                        exp(likely.p[CVK_SM_LOG_KNEE]), likely.curve,
                        lround(likely.p[CVK_SM_DELAY]));
         fine = fit_curve(f, CVK_CURVE_CHARGE, &likely);
+        if (fine && round == 0) {
+            turn_axes(f, &likely);
+        }
     }
     for (size_t k = 0; fine && k < sizeof curves / sizeof curves[0]; k++) {
         edged->fits[edged->count] = edged->count > 0 ? *best_in(edged) : likely;
@@ -614,6 +618,18 @@ static void scout_edges(problem *f, const cvk_standstill_fit *flat, family *edge
         edged->count += fit_curve(f, curves[k], &edged->fits[edged->count]);
     }
     f->edge_wb = NULL;
+}
+
+/* The flat family, of which the first member may have been found. */
+static int scout_flat(problem *f, const cvk_standstill_fit *from, family *flat)
+{
+    if (flat->count > 0) {
+        turn_axes(f, &flat->fits[0]);
+    }
+    if (f->no_inverter) { /* then there is no curve to choose */
+        return fit_curve(f, CVK_CURVE_ROUND, &flat->fits[0]);
+    }
+    return scout_others(f, from, flat->count, flat->fits);
 }
 
 /* Both families of fits on few rows. Other curves are not tried where one at the edges fits. */
@@ -633,17 +649,13 @@ static bool scout(problem *f, const cvk_span *spans, size_t count, double worst_
         if (first->residual_a > worst_ratio * f->noise_a) {
             return false;
         }
-        turn_axes(f, first);
         f->no_inverter =
             f->s->path == CVK_PATH_AVERAGED ||
             (f->s->path == CVK_PATH_MEASURED && first->p[CVK_SM_DEAD_TIME] < CVK_SMALLEST_OWN_V);
-        if (f->no_inverter) { /* then there is no curve to choose */
-            return fit_curve(f, CVK_CURVE_ROUND, first);
-        }
         scout_edges(f, first, edged);
     }
-    if (edged->count == 0 || best_in(edged)->residual_a > EDGES_MISFIT * f->noise_a) {
-        flat->count = scout_others(f, &from, flat->count, flat->fits);
+    if (edged->count == 0 || best_in(edged)->residual_a > EDGES_FIT * f->noise_a) {
+        flat->count = scout_flat(f, &from, flat);
     }
     if (flat->count > 0 && edged->count == 0) {
         scout_edges(f, best_in(flat), edged);
