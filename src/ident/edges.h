@@ -34,14 +34,14 @@ void cvk_find_edges(const cvk_signals *signals, cvk_span rows, double dead_time_
                     double knee_a, int curve, long delay);
 
 /* What the ripple takes from each phase's current where its leg rises, and adds where it falls, A;
- * `edge_wb` of the row whose duties act. */
-INLINED void cvk_ripple_at(const double *edge_wb, double per_h, double unlike_re, double unlike_im,
-                           double ripple_a[3])
+ * `edges` of the row whose duties act. */
+INLINED void cvk_ripple_at(const cvk_edge edges[3], double per_h, double unlike_re,
+                           double unlike_im, double ripple_a[3])
 {
     static const double turn[3][2] = {
         {1.0, 0.0}, {-0.5, 0.86602540378443864676}, {-0.5, -0.86602540378443864676}};
     for (int n = 0; n < 3; n++) {
-        const double along = edge_wb[2 * n], across = edge_wb[2 * n + 1];
+        const double along = edges[n].along_wb, across = edges[n].across_wb;
         const double c = turn[n][0] * unlike_re - turn[n][1] * unlike_im;
         const double s = turn[n][0] * unlike_im + turn[n][1] * unlike_re;
         const double less = -(per_h * along + along * c + across * s);
@@ -49,18 +49,27 @@ INLINED void cvk_ripple_at(const double *edge_wb, double per_h, double unlike_re
     }
 }
 
-/* Of a period, from its middle to the edges of a leg with little voltage. */
-#define CVK_EDGE_SHARE 0.25
-
-/* Adds to each phase's ripple how far the mean current (alpha, beta) goes from the middle to an
- * edge.
- */
-INLINED void cvk_add_way(double alpha_a, double beta_a, double ripple_a[3])
+/* Adds to each phase's ripple how far the current goes from the middle to an edge, when it goes
+ * (alpha, beta) in a period. */
+INLINED void cvk_add_way(const cvk_edge edges[3], double alpha_a, double beta_a, double ripple_a[3])
 {
-    const double along = 0.5 * alpha_a, across = 0.86602540378443864676 * beta_a;
-    ripple_a[0] += alpha_a;
-    ripple_a[1] += across - along;
-    ripple_a[2] -= across + along;
+    double way_a[3];
+    cvk_to_three(alpha_a, beta_a, way_a);
+    for (int n = 0; n < 3; n++) {
+        ripple_a[n] += edges[n].off * way_a[n];
+    }
+}
+
+/* Takes from each phase's current what it lies below the chord of its period where its leg's edges
+ * are, when its bow is (alpha, beta) per square of the period. */
+INLINED void cvk_take_bow(const cvk_edge edges[3], double alpha_a, double beta_a,
+                          double current_a[3])
+{
+    double bow_a[3];
+    cvk_to_three(alpha_a, beta_a, bow_a);
+    for (int n = 0; n < 3; n++) {
+        current_a[n] -= (0.125 - 0.5 * edges[n].off * edges[n].off) * bow_a[n];
+    }
 }
 
 /* The inverter's own voltage, per volt of dead-time voltage at the mean bus, for a current while

@@ -154,21 +154,24 @@ INLINED void cvk_curve_differences(const double up[3], const double down[3], int
     }
 }
 
-/* As cvk_curve_vector(), with each phase's ripple in A (>= 0; null: none): so much less is the
- * current where the leg rises, and so much more where it falls. A rise loses in full while the
- * current flows into the motor, a fall while it flows out; what the other way round is lost, the
- * curve says. Without ripple that is the curve itself. */
-INLINED void cvk_edges_vector(double alpha, double beta, double per_knee, int curve,
-                              const double *ripple_a, double out[2])
+/* The three phases of a vector in the stationary plane. */
+INLINED void cvk_to_three(double alpha, double beta, double out[3])
+{
+    const double along = -0.5 * alpha, across = 0.86602540378443864676 * beta;
+    out[0] = alpha;
+    out[1] = along + across;
+    out[2] = along - across;
+}
+
+/* As cvk_curve_vector(), of the phases' mean currents and of each one's ripple in A (>= 0): so much
+ * less is the current where the leg rises, and so much more where it falls. A rise loses in full
+ * while the current flows into the motor, a fall while it flows out; what the other way round is
+ * lost, the curve says. Without ripple that is the curve itself. */
+INLINED void cvk_edges_vector(const double current_a[3], double per_knee, int curve,
+                              const double ripple_a[3], double out[2])
 {
     const double half_sqrt3 = 0.86602540378443864676;
-    const double along = -0.5 * alpha, across = half_sqrt3 * beta;
-    const double current_a[3] = {alpha, along + across, along - across};
     double fall[3], rise[3], u[3];
-    if (ripple_a == NULL) {
-        cvk_curve_vector(alpha, beta, per_knee, curve, out);
-        return;
-    }
     for (int n = 0; n < 3; n++) {
         const double at_fall = per_knee * (current_a[n] + ripple_a[n]);
         const double at_rise = per_knee * (ripple_a[n] - current_a[n]);

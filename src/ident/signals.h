@@ -30,6 +30,12 @@ typedef enum cvk_path {
 /* An inverter's own voltage below that is none: then terminal voltages were truly measured. */
 #define CVK_SMALLEST_OWN_V 0.05
 
+/* Where a leg rises in its period; the fall is the mirror image. */
+typedef struct cvk_edge {
+    double along_wb, across_wb; /* of its phase: what the flux linkage there is short of its mean */
+    double off;                 /* periods from the middle */
+} cvk_edge;
+
 typedef struct cvk_signals {
     const char *name;
     size_t rows; /* usable rows, in order */
@@ -38,8 +44,8 @@ typedef struct cvk_signals {
     double *i_alpha, *i_beta; /* A, gains and offsets of the channels aligned */
     double *v_alpha, *v_beta; /* V */
     double *bus_share;        /* bus voltage over its mean; 1 where it is not logged */
-    double *edge_wb; /* six for each row: edges.h; null where no duties of each period are known.
-                        Filled in by cvk_find_edges() */
+    cvk_edge *edges; /* of the three legs for each row; null where no duties of each period are
+                        known. Filled in by cvk_find_edges() */
     double *time_s;  /* as in the log */
     double *theta_m; /* rad, unwrapped; null without a rotor-angle column */
     double *shaft;   /* cosine and sine of that, 0 where there is a hole; null unless wanted */

@@ -73,7 +73,7 @@ typedef struct problem {
     const cvk_signals *s;
     block blocks[MOST_BLOCKS];
     size_t block_count, residual_rows;
-    const double *edge_wb; /* of each row, where the edges are in the model; or null */
+    const cvk_edge *edges; /* of each row, where the edges are in the model; or null */
     int threads, curve, most_evaluations;
     double scale[N];
     double noise_a, knee_centre, largest_v;
@@ -289,7 +289,7 @@ static bool simulate_block(void *context, size_t b)
     for (int n = 0; n < set->lanes; n++) {
         out[n] = set->out[n] + here->first_residual;
     }
-    return cvk_sm_simulate(f->s, f->edge_wb, here->rows, here->warm_up, f->curve, set->lanes,
+    return cvk_sm_simulate(f->s, f->edges, here->rows, here->warm_up, f->curve, set->lanes,
                            set->p, out);
 }
 
@@ -575,7 +575,7 @@ static int fit_likely_curves(problem *f, cvk_standstill_fit scouts[CVK_CURVES], 
 
 /* Fits on few rows, flat or at the edges. */
 typedef struct family {
-    const double *edge_wb;
+    const cvk_edge *edges;
     cvk_standstill_fit fits[CVK_CURVES];
     int count;
 } family;
@@ -588,7 +588,7 @@ static const cvk_standstill_fit *best_in(const family *of)
 /* Currents that the inverter's mean voltage leaves unexplained, and edges that the log shows. */
 static bool asks_for_edges(const problem *f, const cvk_standstill_fit *fit)
 {
-    return fit->residual_a > EDGES_MISFIT * f->noise_a && f->s->edge_wb != NULL &&
+    return fit->residual_a > EDGES_MISFIT * f->noise_a && f->s->edges != NULL &&
            !f->no_inverter && fabs(f->s->pwm_period_s / f->s->period_s - 1.0) < SAME_PERIOD;
 }
 
@@ -600,7 +600,7 @@ static void scout_edges(problem *f, const cvk_standstill_fit *flat, family *edge
     static const int curves[] = {CVK_CURVE_CHARGE, CVK_CURVE_ROUND, CVK_CURVE_TANH, CVK_CURVE_ARC};
     cvk_standstill_fit likely = *flat;
     edged->count = 0;
-    edged->edge_wb = f->edge_wb = f->s->edge_wb;
+    edged->edges = f->edges = f->s->edges;
     f->most_evaluations = SCOUT_EVALUATIONS;
     bool fine = asks_for_edges(f, flat);
     for (int round = 0; round < 2 && fine; round++) { /* where they lie depends on what is found */
@@ -617,7 +617,7 @@ static void scout_edges(problem *f, const cvk_standstill_fit *flat, family *edge
         f->most_evaluations = edged->count > 0 ? OTHER_EVALUATIONS : SCOUT_EVALUATIONS;
         edged->count += fit_curve(f, curves[k], &edged->fits[edged->count]);
     }
-    f->edge_wb = NULL;
+    f->edges = NULL;
 }
 
 /* The flat family, of which the first member may have been found. */
@@ -638,7 +638,7 @@ static bool scout(problem *f, const cvk_span *spans, size_t count, double worst_
 {
     cvk_standstill_fit from;
     flat->count = edged->count = 0;
-    flat->edge_wb = NULL;
+    flat->edges = NULL;
     if (!start(f, spans, count, &from)) {
         return false;
     }
@@ -668,12 +668,12 @@ static bool fit_fully(problem *f, const cvk_span *spans, size_t count, family *o
                       cvk_standstill_fit *fit)
 {
     cvk_standstill_fit fits[CVK_CURVES];
-    f->edge_wb = of->edge_wb;
+    f->edges = of->edges;
     choose_blocks(f, spans, count, MOST_ROWS, BLOCK_ROWS);
     const int good = of->count > 0 ? fit_likely_curves(f, of->fits, of->count, samples, fits) : 0;
     if (good > 0) {
         average_curves(f, fits, good, fit);
-        fit->at_edges = f->edge_wb != NULL;
+        fit->at_edges = f->edges != NULL;
     }
     return good > 0;
 }
@@ -801,7 +801,7 @@ void cvk_standstill_profile(const cvk_signals *signals, const cvk_span *spans, s
                             const cvk_standstill_fit *fit, cvk_curve *curve)
 {
     problem f = {.s = signals,
-                 .edge_wb = fit->at_edges ? signals->edge_wb : NULL,
+                 .edges = fit->at_edges ? signals->edges : NULL,
                  .noise_a = fit->noise_a,
                  .most_evaluations = PROFILE_EVALUATIONS};
     curve->points = 0;
@@ -823,7 +823,7 @@ static void step_curve(const cvk_signals *s, cvk_span span, const cvk_standstill
     double *residual = malloc(2u * keep * sizeof *residual);
     const double *lane = fit->p;
     if (residual != NULL && keep > 2u * shown &&
-        cvk_sm_simulate(s, fit->at_edges ? s->edge_wb : NULL, rows, 0, fit->curve, 1, &lane,
+        cvk_sm_simulate(s, fit->at_edges ? s->edges : NULL, rows, 0, fit->curve, 1, &lane,
                         &residual)) {
         /* the stretch with the largest movement */
         size_t best = rows.begin + shown;
@@ -903,7 +903,7 @@ static void residual_curves(const cvk_signals *s, cvk_span span, const cvk_stand
     const double *lane = fit->p;
     double *residual = malloc(2u * rows * sizeof *residual), square = 0.0;
     if (residual == NULL || rows < 4u * LAGS ||
-        !cvk_sm_simulate(s, fit->at_edges ? s->edge_wb : NULL, part, 0, fit->curve, 1, &lane,
+        !cvk_sm_simulate(s, fit->at_edges ? s->edges : NULL, part, 0, fit->curve, 1, &lane,
                          &residual)) {
         free(residual);
         return;

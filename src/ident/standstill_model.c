@@ -101,7 +101,7 @@ typedef struct vectors {
 typedef struct row_input {
     double new_v[2], old_v[2]; /* of these duties, and of those before until they come */
     double bus_share;
-    const double *edge_wb; /* or null */
+    const cvk_edge *edges; /* or null */
 } row_input;
 
 /* Phase currents over the knee, and the curve's widths there as quotients. */
@@ -140,12 +140,12 @@ INLINED void mean_on_the_way(int lanes, const phases *from, const phases *to, ve
 }
 
 /* What the ripple takes from each phase's current where its leg rises. */
-INLINED void ripples_of(const coefficients *k, int lanes, const double *edge_wb,
+INLINED void ripples_of(const coefficients *k, int lanes, const cvk_edge *edges,
                         double (*less_a)[LANES])
 {
     for (int n = 0; n < lanes; n++) {
         double here_a[3];
-        cvk_ripple_at(edge_wb, k->per_h[n], k->unlike_re[n], k->unlike_im[n], here_a);
+        cvk_ripple_at(edges, k->per_h[n], k->unlike_re[n], k->unlike_im[n], here_a);
         for (int m = 0; m < 3; m++) {
             less_a[m][n] = here_a[m];
         }
@@ -156,16 +156,16 @@ INLINED void ripples_of(const coefficients *k, int lanes, const double *edge_wb,
  * as much of the way as an edge lies before or after it. After the first pass a share is believed.
  */
 INLINED void at_edges(const coefficients *k, int lanes, int curve, bool first,
-                      double (*ripple_a)[LANES], const vectors *i, const vectors *to, vectors *own)
+                      const cvk_edge *edges, double (*ripple_a)[LANES], const vectors *i,
+                      const vectors *to, vectors *own)
 {
     vectors now;
     for (int n = 0; n < lanes; n++) {
-        double u[2];
+        double u[2], mean_a[3];
         double less_a[3] = {ripple_a[0][n], ripple_a[1][n], ripple_a[2][n]};
-        cvk_add_way(CVK_EDGE_SHARE * (to->a[n] - i->a[n]), CVK_EDGE_SHARE * (to->b[n] - i->b[n]),
-                    less_a);
-        cvk_edges_vector(0.5 * (i->a[n] + to->a[n]), 0.5 * (i->b[n] + to->b[n]), k->per_knee[n],
-                         curve, less_a, u);
+        cvk_add_way(edges, to->a[n] - i->a[n], to->b[n] - i->b[n], less_a);
+        cvk_to_three(0.5 * (i->a[n] + to->a[n]), 0.5 * (i->b[n] + to->b[n]), mean_a);
+        cvk_edges_vector(mean_a, k->per_knee[n], curve, less_a, u);
         now.a[n] = u[0];
         now.b[n] = u[1];
     }
@@ -226,11 +226,11 @@ INLINED void advance(const coefficients *k, int lanes, int curve, int step, cons
         to.b[n] = i->b[n];
         own.a[n] = own.b[n] = 0.0;
     }
-    if (in->edge_wb != NULL) {
+    if (in->edges != NULL) {
         double ripple_a[3][LANES];
-        ripples_of(k, lanes, in->edge_wb, ripple_a);
+        ripples_of(k, lanes, in->edges, ripple_a);
         for (int pass = 0; pass < PASSES; pass++) {
-            at_edges(k, lanes, curve, pass == 0, ripple_a, i, &to, &own);
+            at_edges(k, lanes, curve, pass == 0, in->edges, ripple_a, i, &to, &own);
             arrive(k, lanes, in->bus_share, &own, &unhindered, i, &to);
         }
     } else {
@@ -274,7 +274,7 @@ INLINED void advance_curve(const coefficients *k, int lanes, int curve, int step
     }
 }
 
-static row_input input_of(const cvk_signals *s, const double *edge_wb, size_t row, long delay,
+static row_input input_of(const cvk_signals *s, const cvk_edge *edges, size_t row, long delay,
                           cvk_span rows)
 {
     const size_t now = cvk_row_before(row, delay, rows),
@@ -282,15 +282,15 @@ static row_input input_of(const cvk_signals *s, const double *edge_wb, size_t ro
     return (row_input){.new_v = {s->v_alpha[now], s->v_beta[now]},
                        .old_v = {s->v_alpha[before], s->v_beta[before]},
                        .bus_share = s->bus_share[now],
-                       .edge_wb = edge_wb != NULL ? edge_wb + 6 * now : NULL};
+                       .edges = edges != NULL ? edges + 3 * now : NULL};
 }
 
-WIDE bool cvk_sm_simulate(const cvk_signals *s, const double *edge_wb, cvk_span rows,
+WIDE bool cvk_sm_simulate(const cvk_signals *s, const cvk_edge *edges, cvk_span rows,
                           size_t warm_up, int curve, int lanes, const double *const lane[],
                           double *const out[])
 {
     coefficients k = {.delay = (long)floor(lane[0][CVK_SM_DELAY]),
-                      .steps = edge_wb != NULL ? 1 : steps_for(lane[0], s->period_s)};
+                      .steps = edges != NULL ? 1 : steps_for(lane[0], s->period_s)};
     vectors i;
     for (int n = 0; n < LANES; n++) { /* unused lanes repeat the first */
         const double *p = lane[n < lanes ? n : 0];
@@ -309,7 +309,7 @@ WIDE bool cvk_sm_simulate(const cvk_signals *s, const double *edge_wb, cvk_span 
                 out[n][at + 1] = s->i_beta[row] - k.offset_b[n] - i.b[n];
             }
         }
-        const row_input in = input_of(s, edge_wb, row, k.delay, rows);
+        const row_input in = input_of(s, edges, row, k.delay, rows);
         for (int step = 0; step < k.steps; step++) {
             if (lanes == 1) {
                 advance_curve(&k, 1, curve, step, &in, &i);

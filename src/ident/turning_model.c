@@ -33,6 +33,9 @@
 #define START_DOUBT 100.0
 #define START_RAD 0.5
 #define MAGNET_TURNS 1.0 /* over which what unequal magnets do is alike */
+#define GAUSS 0.28867513459481288 /* of a period, from its middle */
+#define GAUSS_BOW (1.0 / 12.0)    /* t (T - t) / 2T^2 there, */
+#define MEAN_BOW (1.0 / 12.0)     /* and on the mean */
 #define STATES CVK_TM_STATES
 #define LARGEST_STEP_RAD 2.0 /* electrical angle per sample that the filter may reach */
 
@@ -149,46 +152,77 @@ INLINED double sinc(double x)
     return 1.0 - x * x * (1.0 / 6.0 - x * x * (1.0 / 120.0));
 }
 
-INLINED void inverter_of(const motors *m, int lanes, int curve, const double way[LANES],
-                         const vectors *current, const vectors *middle, const double *edge_wb,
-                         vectors *out)
+/* The current of a period, in the stationary plane: at its middle; how far it goes in the period;
+ * and by how much it lies below its chord, times the square of the period's share to both ends. */
+typedef struct course {
+    vectors middle, way, bow;
+} course;
+
+/* The inverter's own voltage, as a share: its mean over the period, by Gauss's two points. */
+INLINED void mean_of_period(const motors *m, int lanes, int curve, const course *i, vectors *out)
+{
+    for (int n = 0; n < lanes; n++) {
+        const double a = i->middle.a[n] - GAUSS_BOW * i->bow.a[n], off_a = GAUSS * i->way.a[n];
+        const double b = i->middle.b[n] - GAUSS_BOW * i->bow.b[n], off_b = GAUSS * i->way.b[n];
+        double early[2], late[2];
+        cvk_curve_vector(a - off_a, b - off_b, m->per_knee[n], curve, early);
+        cvk_curve_vector(a + off_a, b + off_b, m->per_knee[n], curve, late);
+        out->a[n] = 0.5 * (early[0] + late[0]);
+        out->b[n] = 0.5 * (early[1] + late[1]);
+    }
+}
+
+/* Or what is lost at the edges, with the rotor at `middle`. */
+INLINED void at_edges(const motors *m, int lanes, int curve, const course *i,
+                      const vectors *middle, const cvk_edge *edges, vectors *out)
 {
     for (int n = 0; n < lanes; n++) {
         const double a = middle->a[n], b = middle->b[n];
         const double unlike = 0.5 * (m->inv_ld[n] - m->inv_lq[n]);
-        double u[2], ripple_a[3];
-        cvk_ripple_at(edge_wb, 0.5 * (m->inv_ld[n] + m->inv_lq[n]), unlike * (a * a - b * b),
+        double u[2], ripple_a[3], mean_a[3];
+        cvk_ripple_at(edges, 0.5 * (m->inv_ld[n] + m->inv_lq[n]), unlike * (a * a - b * b),
                       unlike * 2.0 * a * b, ripple_a);
-        cvk_add_way(-way[n] * current->b[n], way[n] * current->a[n], ripple_a);
-        cvk_edges_vector(current->a[n], current->b[n], m->per_knee[n], curve, ripple_a, u);
+        cvk_add_way(edges, i->way.a[n], i->way.b[n], ripple_a);
+        cvk_to_three(i->middle.a[n], i->middle.b[n], mean_a);
+        cvk_take_bow(edges, i->bow.a[n], i->bow.b[n], mean_a);
+        cvk_edges_vector(mean_a, m->per_knee[n], curve, ripple_a, u);
         out->a[n] = u[0];
         out->b[n] = u[1];
     }
 }
 
-/* The inverter's own voltage, as a share, with the rotor at `middle`. Constant arguments let the
- * compiler specialise. */
-INLINED void inverter(const motors *m, int lanes, const double way[LANES], const vectors *current,
-                      const vectors *middle, const double *edge_wb, vectors *out)
+INLINED void inverter_of(const motors *m, int lanes, int curve, const course *i,
+                         const vectors *middle, const cvk_edge *edges, vectors *out)
+{
+    if (edges == NULL) {
+        mean_of_period(m, lanes, curve, i, out);
+    } else {
+        at_edges(m, lanes, curve, i, middle, edges, out);
+    }
+}
+
+/* Constant arguments let the compiler specialise. */
+INLINED void inverter(const motors *m, int lanes, const course *i, const vectors *middle,
+                      const cvk_edge *edges, vectors *out)
 {
     switch (m->curve) {
     case CVK_CURVE_SOFT:
-        inverter_of(m, lanes, CVK_CURVE_SOFT, way, current, middle, edge_wb, out);
+        inverter_of(m, lanes, CVK_CURVE_SOFT, i, middle, edges, out);
         break;
     case CVK_CURVE_CHARGE:
-        inverter_of(m, lanes, CVK_CURVE_CHARGE, way, current, middle, edge_wb, out);
+        inverter_of(m, lanes, CVK_CURVE_CHARGE, i, middle, edges, out);
         break;
     case CVK_CURVE_ROUND:
-        inverter_of(m, lanes, CVK_CURVE_ROUND, way, current, middle, edge_wb, out);
+        inverter_of(m, lanes, CVK_CURVE_ROUND, i, middle, edges, out);
         break;
     case CVK_CURVE_TANH:
-        inverter_of(m, lanes, CVK_CURVE_TANH, way, current, middle, edge_wb, out);
+        inverter_of(m, lanes, CVK_CURVE_TANH, i, middle, edges, out);
         break;
     case CVK_CURVE_ARC:
-        inverter_of(m, lanes, CVK_CURVE_ARC, way, current, middle, edge_wb, out);
+        inverter_of(m, lanes, CVK_CURVE_ARC, i, middle, edges, out);
         break;
     default:
-        inverter_of(m, lanes, CVK_CURVE_CLIPPED, way, current, middle, edge_wb, out);
+        inverter_of(m, lanes, CVK_CURVE_CLIPPED, i, middle, edges, out);
         break;
     }
 }
@@ -197,11 +231,9 @@ INLINED void inverter(const motors *m, int lanes, const double way[LANES], const
 typedef struct row_input {
     double complex measured, v_new, v_old;
     double bus_share, period_s;
-    const double *edge_wb; /* of the phases */
+    const cvk_edge *edges; /* of the legs; null: none are known */
     mechanical at, next;   /* now and a row later */
 } row_input;
-
-static const double no_ripple_wb[6];
 
 static mechanical mechanical_at(const cvk_signals *s, size_t row)
 {
@@ -222,10 +254,22 @@ static row_input input_of(const cvk_signals *s, size_t row, long delay, cvk_span
                        .v_new = CMPLX(s->v_alpha[acting], s->v_beta[acting]),
                        .v_old = CMPLX(s->v_alpha[before], s->v_beta[before]),
                        .bus_share = s->bus_share[acting],
-                       .edge_wb = s->edge_wb != NULL ? s->edge_wb + 6 * acting : no_ripple_wb,
+                       .edges = s->edges != NULL ? s->edges + 3 * acting : NULL,
                        .period_s = s->period_s,
                        .at = at,
                        .next = mechanical_at(s, row + 1 < rows.end ? row + 1 : row)};
+}
+
+/* A period's current from what it is in the rotor's frame. While the flux linkage goes straight on,
+ * the magnet's turns: so between the ends, which are seen, the current bows towards -d. */
+INLINED void set_course(const motors *m, int n, double step_rad, double complex middle,
+                        double complex i_dq, double complex psi_dq, course *out)
+{
+    const double complex i = middle * i_dq;
+    const double complex bow = CMPLX(creal(psi_dq) * m->inv_ld[n], cimag(psi_dq) * m->inv_lq[n]);
+    put(&out->middle, n, i);
+    put(&out->way, n, CMPLX(-step_rad * cimag(i), step_rad * creal(i)));
+    put(&out->bow, n, step_rad * step_rad * (middle * bow));
 }
 
 /* One period: the current in the middle comes from a rough step first (Heun). */
@@ -233,22 +277,22 @@ INLINED void advance(const motors *m, int lanes, states *s, const row_input *in,
                      const double keep[LANES])
 {
     const double t = in->period_s;
-    vectors before, half, middle, drop, voltage, at_middle = {.a = {0.0}};
-    double way[LANES];
+    vectors before, half, middle, drop, voltage, psi_dq;
+    course current;
     for (int n = 0; n < lanes; n++) {
         const double complex psi = CMPLX(s->psi_a[n], s->psi_b[n]);
         const double complex now = CMPLX(s->now_a[n], s->now_b[n]);
-        const double complex h = unit(0.5 * s->omega[n] * t), mid = now * h;
+        const double complex h = unit(0.5 * s->omega[n] * t), mid = now * h, dq = psi * conj(now);
         const double complex i =
-            current_dq(m, n, psi * conj(now) - magnet_dq(m, n, &in->at, s->magnet[n], now));
-        way[n] = CVK_EDGE_SHARE * s->omega[n] * t;
+            current_dq(m, n, dq - magnet_dq(m, n, &in->at, s->magnet[n], now));
         put(&half, n, h);
         put(&middle, n, mid);
+        put(&psi_dq, n, dq);
         put(&before, n, i);
         put(&drop, n, m->r[n] * sinc(0.5 * s->omega[n] * t) * mid);
-        put(&at_middle, n, mid * i);
+        set_course(m, n, s->omega[n] * t, mid, i, dq, &current);
     }
-    inverter(m, lanes, way, &at_middle, &middle, in->edge_wb, &voltage);
+    inverter(m, lanes, &current, &middle, in->edges, &voltage);
     for (int n = 0; n < lanes; n++) {
         const double complex psi = CMPLX(s->psi_a[n], s->psi_b[n]);
         const double complex i = get(&before, n), later = get(&middle, n) * get(&half, n);
@@ -258,12 +302,13 @@ INLINED void advance(const motors *m, int lanes, states *s, const row_input *in,
         const double complex magnet = magnet_dq(m, n, &in->next, s->magnet[n], later);
         const double complex mean = 0.5 * (i + current_dq(m, n, rough * conj(later) - magnet));
         put(&before, n, mean);
-        put(&at_middle, n, get(&middle, n) * mean);
+        set_course(m, n, s->omega[n] * t, get(&middle, n), mean, get(&psi_dq, n), &current);
     }
-    inverter(m, lanes, way, &at_middle, &middle, in->edge_wb, &voltage);
+    inverter(m, lanes, &current, &middle, in->edges, &voltage);
     for (int n = 0; n < lanes; n++) {
         const double complex v = in->v_new + m->delay_share[n] * (in->v_old - in->v_new);
-        const double complex change = t * (v - get(&drop, n) * get(&before, n) -
+        const double complex bow_v = m->r[n] * MEAN_BOW * get(&current.bow, n);
+        const double complex change = t * (v - get(&drop, n) * get(&before, n) + bow_v -
                                            in->bus_share * m->dead_v[n] * get(&voltage, n));
         const double complex next =
             turned(CMPLX(s->now_a[n], s->now_b[n]), get(&half, n) * get(&half, n));

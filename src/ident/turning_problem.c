@@ -98,7 +98,7 @@ bool cvk_turning_open(cvk_turning_problem *f, const cvk_signals *signals, const 
                                .gains = malloc((rows + 1u) * sizeof *f->gains)};
     f->rippled.shaft = seen ? shaft_of(signals) : NULL;
     f->flat = f->rippled;
-    f->flat.edge_wb = NULL;
+    f->flat.edges = NULL;
     return f->errors != NULL && f->gains != NULL && (!seen || f->rippled.shaft != NULL);
 }
 

@@ -436,7 +436,7 @@ static void weigh_explanations(cvk_turning_problem *f, const cvk_belief *belief,
     }
     *best = fits[best_of(fits, count)];
     weigh_fits(f, fits, count, best, mean, spread);
-    if (f->rippled.edge_wb != NULL) {
+    if (f->rippled.edges != NULL) {
         try_flat_edges(f, best, spread);
     }
     f->curve = best->curve;
