@@ -40,7 +40,7 @@
 #define LEAST_SHARE 0.3 /* of what is typical: below it least squares has found nothing */
 #define CURVE_EVALUATIONS 4
 #define WHOLE_SPREAD 0.05 /* periods, of a delay about a whole number of them */
-#define WHOLE_LOSS 1.01   /* in prediction error, at most */
+#define WHOLE_LOSS 1.03   /* in prediction error, at most */
 #define USUAL_LOSS 1.01   /* at most, for the usual one */
 #define FLAT_GAIN 0.99    /* in prediction error */
 #define MOST_CURVES 4
