@@ -164,9 +164,8 @@ static bool turning_information(cvk_turning_problem *f, const cvk_turns *turns,
     }
     f->hold_delay = 0.0;
     f->prior_sd = result->residual_a;
-    cvk_find_edges(&f->rippled, (cvk_span){0, f->s->rows}, result->p[CVK_B_DEAD_TIME],
-                   exp(result->p[CVK_TM_LOG_KNEE]), f->curve, lround(result->p[CVK_B_DELAY]));
     cvk_choose_blocks(&f->blocks, f->s, turns, rows, rows / CVK_TURNING_MOST_BLOCKS + 1u);
+    cvk_turning_edges(f, result->p);
     return cvk_turning_prior(f, start) && cvk_turning_drop_lost(f, result->p) &&
            cvk_turning_fit_from(f, result->p, EVALUATIONS, result) && doubt_shapes(f, result);
 }

@@ -1,16 +1,22 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
  * Pulses in the middle of each period, their common part such that the longest and the shortest
- * leave alike: T (1 - duty) / 2 after the period's start a leg rises. Until then the legs that rose
- * before have driven the winding, and the mean voltage, which the motor takes, has not come: what
- * flux linkage is short of its mean there is kept for each row, seen along the phase (alpha) and
- * across it. The fall is its mirror image.
+ * leave alike: T (1 - duty) / 2 after the period's start a leg is told to rise, as long before its
+ * end to fall. It does so late: by the dead time where a diode holds it, by half the time in which
+ * its current moves it where that is less. That current counts as it is a third of that time after
+ * the command (area under a node that a current moves which changes at a steady rate), with a quarter
+ * of what the node's own way adds to the rate. Until then the legs that went before have driven the
+ * winding, and the mean voltage, which the motor takes, has not come: what flux linkage that leaves
+ * is kept for each row, seen along the phase and across it.
  */
 #include "edges.h"
 
 #include <math.h>
 
 #define HALF_SQRT3 0.86602540378443864676
+#define ROUNDS 3         /* lateness makes the currents that make it */
+#define COUNTS (2.0 / 3) /* of the lateness, which is half of the time in which the node moves */
+#define OWN_WAY 0.25
 
 /* Unlike fmin() and fmax() never a call. */
 static double smaller(double a, double b)
@@ -23,43 +29,99 @@ static double larger(double a, double b)
     return a > b ? a : b;
 }
 
-/* The rise of phase n's leg. */
-static cvk_edge edge_of(const double v[3], const double rise_s[3], double bus_v, double period_s,
-                        int n)
+/* A period of three legs. */
+typedef struct period {
+    double length_s, bus_v;
+    double command_s[3];                 /* from its start to the rise, and from the fall to its end */
+    double late_rise_s[3], late_fall_s[3];
+    double taken_v[3];                   /* phase voltages, means */
+} period;
+
+/* Flux linkages by the legs, less the mean's, while leg n moves. */
+static void flux_at(const period *p, int n, bool falls, double x[3])
 {
-    static const double turn[3][2] = {{1.0, 0.0}, {-0.5, HALF_SQRT3}, {-0.5, -HALF_SQRT3}};
-    double x[3];
+    const double late_s = falls ? p->late_fall_s[n] : p->late_rise_s[n];
+    const double t = (falls ? p->length_s - p->command_s[n] : p->command_s[n]) + COUNTS * late_s;
     for (int k = 0; k < 3; k++) {
-        x[k] = bus_v * larger(0.0, rise_s[n] - rise_s[k]) - v[k] * rise_s[n];
+        const double rise_s = p->command_s[k] + p->late_rise_s[k];
+        const double fall_s = p->length_s - p->command_s[k] + p->late_fall_s[k];
+        x[k] = p->bus_v * larger(0.0, smaller(t, fall_s) - rise_s) - p->taken_v[k] * t;
     }
-    const double alpha = (2.0 * x[0] - x[1] - x[2]) / 3.0,
-                 beta = (x[1] - x[2]) / (2.0 * HALF_SQRT3);
-    return (cvk_edge){.along_wb = alpha * turn[n][0] + beta * turn[n][1],
-                      .across_wb = beta * turn[n][0] - alpha * turn[n][1],
-                      .off = 0.5 - rise_s[n] / period_s};
+    const double own_s = OWN_WAY * COUNTS * late_s, rise_s = p->command_s[n] + p->late_rise_s[n];
+    x[n] = p->bus_v * (falls ? t - rise_s - own_s : own_s) - p->taken_v[n] * t;
 }
 
-void cvk_find_edges(const cvk_signals *s, cvk_span rows, double dead_time_voltage_v, double knee_a,
-                    int curve, long delay)
+static double along(const double x[3], int n)
+{
+    return x[n] - (x[0] + x[1] + x[2]) * (1.0 / 3.0);
+}
+
+static double across(const double x[3], int n)
+{
+    return (x[(n + 1) % 3] - x[(n + 2) % 3]) * (0.5 / HALF_SQRT3);
+}
+
+/* What the currents at the commands lose, and so when the legs go and what the motor is left. `ends_a`
+ * are the phases' currents at the period's start and end. */
+static void next_round(period *p, const cvk_loss *loss, const double command_v[3], double dead_s,
+                       double own_v, double ends_a[2][3])
+{
+    double lost[3], rise[3], fall[3], x[3];
+    for (int n = 0; n < 3; n++) {
+        const double way_a = ends_a[1][n] - ends_a[0][n], share = p->command_s[n] / p->length_s;
+        flux_at(p, n, false, x);
+        const double rise_a = ends_a[0][n] + way_a * share + loss->per_h * along(x, n);
+        flux_at(p, n, true, x);
+        const double fall_a = ends_a[1][n] - way_a * share + loss->per_h * along(x, n);
+        rise[n] = cvk_curve_at(larger(0.0, -rise_a) / loss->knee_a, loss->curve);
+        fall[n] = cvk_curve_at(larger(0.0, fall_a) / loss->knee_a, loss->curve);
+        lost[n] = own_v * (fall[n] - rise[n]);
+    }
+    for (int n = 0; n < 3; n++) {
+        p->late_rise_s[n] = dead_s * (1.0 - rise[n]);
+        p->late_fall_s[n] = dead_s * (1.0 - fall[n]);
+        p->taken_v[n] = command_v[n] - along(lost, n);
+    }
+}
+
+static void write_edges(const period *p, cvk_edge edges[3])
+{
+    double x[3];
+    for (int n = 0; n < 3; n++) {
+        flux_at(p, n, false, x);
+        edges[n].rise_wb[0] = along(x, n);
+        edges[n].rise_wb[1] = across(x, n);
+        flux_at(p, n, true, x);
+        edges[n].fall_wb[0] = along(x, n);
+        edges[n].fall_wb[1] = across(x, n);
+        edges[n].off = 0.5 - p->command_s[n] / p->length_s;
+    }
+}
+
+void cvk_find_edges(const cvk_signals *s, cvk_span rows, const cvk_loss *loss)
 {
     const cvk_span all = {0, s->rows};
-    const double half_s = 0.5 * s->pwm_period_s;
+    const bool lossy = loss->dead_time_voltage_v > 0.0 && loss->per_h > 0.0;
+    const double dead_s = s->pwm_period_s * loss->dead_time_voltage_v / s->bus_v;
     for (size_t k = rows.begin; k < rows.end && s->edges != NULL; k++) {
-        const double bus_v = s->bus_v * s->bus_share[k];
-        const size_t then = cvk_row_before(k, -delay, all);
-        double v[3], own[2] = {0.0, 0.0}, rise_s[3];
-        if (dead_time_voltage_v > 0.0) {
-            cvk_curve_vector(s->i_alpha[then], s->i_beta[then], 1.0 / knee_a, curve, own);
-        }
-        const double own_v = dead_time_voltage_v * s->bus_share[k];
-        cvk_to_three(s->v_alpha[k] - own_v * own[0], s->v_beta[k] - own_v * own[1], v);
-        const double middle = 0.5 * (larger(larger(v[0], v[1]), v[2]) + smaller(smaller(v[0], v[1]), v[2]));
+        period p = {.length_s = s->pwm_period_s, .bus_v = s->bus_v * s->bus_share[k]};
+        double v[3], ends_a[2][3];
+        cvk_to_three(s->v_alpha[k], s->v_beta[k], v);
+        const double middle = 0.5 * (larger(larger(v[0], v[1]), v[2]) +
+                                     smaller(smaller(v[0], v[1]), v[2]));
         for (int n = 0; n < 3; n++) {
-            rise_s[n] = half_s * smaller(larger(0.5 - (v[n] - middle) / bus_v, 0.0), 1.0);
+            const double share = smaller(larger(0.5 - (v[n] - middle) / p.bus_v, 0.0), 1.0);
+            p.command_s[n] = 0.5 * p.length_s * share;
+            p.taken_v[n] = v[n];
         }
-        for (int n = 0; n < 3; n++) {
-            s->edges[3 * k + (size_t)n] = edge_of(v, rise_s, bus_v, s->pwm_period_s, n);
+        for (int e = 0; e < 2 && lossy; e++) {
+            const size_t then = cvk_row_before(k, -loss->delay - e, all);
+            cvk_to_three(s->i_alpha[then], s->i_beta[then], ends_a[e]);
         }
+        for (int round = 0; round < ROUNDS && lossy; round++) {
+            next_round(&p, loss, v, dead_s, loss->dead_time_voltage_v * s->bus_share[k], ends_a);
+        }
+        write_edges(&p, s->edges + 3 * k);
     }
 }
 
@@ -74,19 +136,29 @@ cvk_axes cvk_axes_of(const cvk_belief *belief)
     return (cvk_axes){d + q, d - q};
 }
 
+cvk_loss cvk_loss_of(const cvk_belief *belief)
+{
+    return (cvk_loss){.dead_time_voltage_v = belief->knee_a > 0.0 ? belief->mean[CVK_B_DEAD_TIME] : 0.0,
+                      .knee_a = belief->knee_a,
+                      .curve = belief->curve,
+                      .per_h = cvk_axes_of(belief).per_h,
+                      .delay = lround(belief->mean[CVK_B_DELAY])};
+}
+
 double complex cvk_own_share(const cvk_signals *s, double complex current_a, size_t acting,
                              double knee_a, int curve, cvk_axes axes)
 {
-    double u[2], ripple_a[3];
+    double u[2];
+    cvk_ripple ripple;
     const bool rippled = s->edges != NULL && axes.per_h > 0.0;
     if (rippled) {
         cvk_ripple_at(s->edges + 3 * acting, axes.per_h, creal(axes.unlike_per_h),
-                      cimag(axes.unlike_per_h), ripple_a);
+                      cimag(axes.unlike_per_h), &ripple);
     }
     if (rippled) {
         double phase_a[3];
         cvk_to_three(creal(current_a), cimag(current_a), phase_a);
-        cvk_edges_vector(phase_a, 1.0 / knee_a, curve, ripple_a, u);
+        cvk_edges_vector(phase_a, 1.0 / knee_a, curve, ripple.rise_a, ripple.fall_a, u);
     } else {
         cvk_curve_vector(creal(current_a), cimag(current_a), 1.0 / knee_a, curve, u);
     }

@@ -27,36 +27,50 @@ static inline cvk_axes cvk_turned_axes(cvk_axes axes, double angle_rad)
     return (cvk_axes){axes.per_h, axes.unlike_per_h * cexp(2.0 * I * angle_rad)};
 }
 
-/* Finds `signals->edge_wb` of each of the rows from its voltages, less what the inverter takes of
- * them for the currents `delay` rows on: U s(i / knee_a), by a curve of inverter_curve.h; U 0:
- * nothing. */
-void cvk_find_edges(const cvk_signals *signals, cvk_span rows, double dead_time_voltage_v,
-                    double knee_a, int curve, long delay);
+/* What is known of what an inverter loses. */
+typedef struct cvk_loss {
+    double dead_time_voltage_v, knee_a; /* U s(i / knee), by a curve of inverter_curve.h; U 0: */
+    int curve;                          /* nothing */
+    double per_h;                       /* one over the mean inductance; 0: not known */
+    long delay;                         /* rows from duties to the current at their start */
+} cvk_loss;
 
-/* What the ripple takes from each phase's current where its leg rises, and adds where it falls, A;
- * `edges` of the row whose duties act. */
+cvk_loss cvk_loss_of(const cvk_belief *belief);
+
+/* Finds `signals->edges` of each of the rows from its voltages and currents. */
+void cvk_find_edges(const cvk_signals *signals, cvk_span rows, const cvk_loss *loss);
+
+/* What the ripple takes from each phase's current where its leg rises, and adds where it falls, A.
+ */
+typedef struct cvk_ripple {
+    double rise_a[3], fall_a[3];
+} cvk_ripple;
+
+/* `edges` of the row whose duties act. */
 INLINED void cvk_ripple_at(const cvk_edge edges[3], double per_h, double unlike_re,
-                           double unlike_im, double ripple_a[3])
+                           double unlike_im, cvk_ripple *out)
 {
     static const double turn[3][2] = {
         {1.0, 0.0}, {-0.5, 0.86602540378443864676}, {-0.5, -0.86602540378443864676}};
     for (int n = 0; n < 3; n++) {
-        const double along = edges[n].along_wb, across = edges[n].across_wb;
-        const double c = turn[n][0] * unlike_re - turn[n][1] * unlike_im;
-        const double s = turn[n][0] * unlike_im + turn[n][1] * unlike_re;
-        const double less = -(per_h * along + along * c + across * s);
-        ripple_a[n] = less > 0.0 ? less : 0.0;
+        const double along = per_h + turn[n][0] * unlike_re - turn[n][1] * unlike_im;
+        const double across = turn[n][0] * unlike_im + turn[n][1] * unlike_re;
+        const double less = -along * edges[n].rise_wb[0] - across * edges[n].rise_wb[1];
+        const double more = along * edges[n].fall_wb[0] + across * edges[n].fall_wb[1];
+        out->rise_a[n] = less > 0.0 ? less : 0.0;
+        out->fall_a[n] = more > 0.0 ? more : 0.0;
     }
 }
 
-/* Adds to each phase's ripple how far the current goes from the middle to an edge, when it goes
- * (alpha, beta) in a period. */
-INLINED void cvk_add_way(const cvk_edge edges[3], double alpha_a, double beta_a, double ripple_a[3])
+/* Adds how far the current goes from the middle to an edge, when it goes (alpha, beta) in a period.
+ */
+INLINED void cvk_add_way(const cvk_edge edges[3], double alpha_a, double beta_a, cvk_ripple *ripple)
 {
     double way_a[3];
     cvk_to_three(alpha_a, beta_a, way_a);
     for (int n = 0; n < 3; n++) {
-        ripple_a[n] += edges[n].off * way_a[n];
+        ripple->rise_a[n] += edges[n].off * way_a[n];
+        ripple->fall_a[n] += edges[n].off * way_a[n];
     }
 }
 

@@ -163,18 +163,18 @@ INLINED void cvk_to_three(double alpha, double beta, double out[3])
     out[2] = along - across;
 }
 
-/* As cvk_curve_vector(), of the phases' mean currents and of each one's ripple in A (>= 0): so much
- * less is the current where the leg rises, and so much more where it falls. A rise loses in full
- * while the current flows into the motor, a fall while it flows out; what the other way round is
- * lost, the curve says. Without ripple that is the curve itself. */
+/* As cvk_curve_vector(), of the phases' mean currents and the ripple in A (>= 0): by so much less is
+ * the current where the leg rises, and more where it falls. A rise loses in full while the current
+ * flows into the motor, a fall while it flows out; what the other way round is lost, the curve
+ * says. Without ripple that is the curve itself. */
 INLINED void cvk_edges_vector(const double current_a[3], double per_knee, int curve,
-                              const double ripple_a[3], double out[2])
+                              const double rise_a[3], const double fall_a[3], double out[2])
 {
     const double half_sqrt3 = 0.86602540378443864676;
     double fall[3], rise[3], u[3];
     for (int n = 0; n < 3; n++) {
-        const double at_fall = per_knee * (current_a[n] + ripple_a[n]);
-        const double at_rise = per_knee * (ripple_a[n] - current_a[n]);
+        const double at_fall = per_knee * (fall_a[n] + current_a[n]);
+        const double at_rise = per_knee * (rise_a[n] - current_a[n]);
         fall[n] = at_fall > 0.0 ? at_fall : 0.0;
         rise[n] = at_rise > 0.0 ? at_rise : 0.0;
     }

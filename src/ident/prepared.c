@@ -90,7 +90,8 @@ cvk_status cvk_prepare(cvk_prepared *prepared, const cvk_log *log,
     if (status == CVK_OK) {
         prepared->usable = true;
         /* until the inverter is known */
-        cvk_find_edges(signals, (cvk_span){0, signals->rows}, 0.0, 1.0, CVK_CURVE_TANH, 0);
+        const cvk_loss none = {.dead_time_voltage_v = 0.0};
+        cvk_find_edges(signals, (cvk_span){0, signals->rows}, &none);
         cvk_remove_offset(signals, &prepared->turns);
         prepared->still_count =
             cvk_still_spans(signals, &prepared->turns, prepared->still, CVK_MOST_SPANS);

@@ -30,10 +30,11 @@ typedef enum cvk_path {
 /* An inverter's own voltage below that is none: then terminal voltages were truly measured. */
 #define CVK_SMALLEST_OWN_V 0.05
 
-/* Where a leg rises in its period; the fall is the mirror image. */
+/* A leg's two edges in its period. Flux linkages less their mean are seen along its phase, and
+ * across it. */
 typedef struct cvk_edge {
-    double along_wb, across_wb; /* of its phase: what the flux linkage there is short of its mean */
-    double off;                 /* periods from the middle */
+    double rise_wb[2], fall_wb[2];
+    double off; /* periods from the middle to each */
 } cvk_edge;
 
 typedef struct cvk_signals {

@@ -54,6 +54,9 @@
 #define PROFILE_REACH 3.5   /* deviations to each side */
 #define SURE_OF_NORTH 4.0   /* deviations of the slope that tells it */
 #define EDGES_MISFIT 1.02   /* of the noise: then they are asked for; */
+#define EDGE_ROUNDS 3
+#define ROWS_AFTER 6u       /* of a block: as far as a delay reaches */
+#define LIKELIER 0.97       /* in residual */
 #define EDGES_FIT 1.05      /* and they are found without a doubt */
 #define SAME_PERIOD 0.01    /* a row for each period of the pulses, within this share */
 #define SLOW_ROWS 64u       /* within which an injected current moves */
@@ -592,22 +595,69 @@ static bool asks_for_edges(const problem *f, const cvk_standstill_fit *fit)
            !f->no_inverter && fabs(f->s->pwm_period_s / f->s->period_s - 1.0) < SAME_PERIOD;
 }
 
+static cvk_loss loss_of(const cvk_standstill_fit *fit)
+{
+    return (cvk_loss){.dead_time_voltage_v = fit->p[CVK_SM_DEAD_TIME],
+                      .knee_a = exp(fit->p[CVK_SM_LOG_KNEE]),
+                      .curve = fit->curve,
+                      .per_h = 1.0 / fit->p[CVK_SM_L_MEAN],
+                      .delay = lround(fit->p[CVK_SM_DELAY])};
+}
+
+/* A block's currents as a fit expects them, without offsets: in those there is less noise. */
+static bool clean_block(const problem *f, const block *b, const cvk_standstill_fit *fit,
+                        double *alpha, double *beta)
+{
+    const cvk_signals *s = f->s;
+    const cvk_span rows = {b->rows.begin, b->rows.end + ROWS_AFTER < s->rows
+                                              ? b->rows.end + ROWS_AFTER
+                                              : s->rows};
+    double *residual = malloc(2u * (rows.end - rows.begin) * sizeof *residual);
+    const double *lane = fit->p;
+    const bool fine = residual != NULL &&
+                      cvk_sm_simulate(s, f->edges, rows, 0, fit->curve, 1, &lane, &residual);
+    for (size_t k = rows.begin; fine && k < rows.end; k++) {
+        const size_t at = 2u * (k - rows.begin);
+        alpha[k] = s->i_alpha[k] - residual[at] - fit->p[CVK_SM_OFFSET_ALPHA];
+        beta[k] = s->i_beta[k] - residual[at + 1] - fit->p[CVK_SM_OFFSET_BETA];
+    }
+    free(residual);
+    return fine;
+}
+
+/* The edges of all blocks by a fit. */
+static bool find_edges(const problem *f, const cvk_standstill_fit *fit)
+{
+    const cvk_loss loss = loss_of(fit);
+    double *currents = malloc(2u * f->s->rows * sizeof *currents);
+    cvk_signals clean = *f->s;
+    clean.i_alpha = currents;
+    clean.i_beta = currents + f->s->rows;
+    bool fine = currents != NULL;
+    for (size_t b = 0; b < f->block_count && fine; b++) {
+        fine = clean_block(f, &f->blocks[b], fit, clean.i_alpha, clean.i_beta);
+        if (fine) {
+            cvk_find_edges(&clean, f->blocks[b].rows, &loss);
+        }
+    }
+    free(currents);
+    return fine;
+}
+
 /* From a flat fit that asks for them: the inverter's voltage at the edges, which the ripple moves.
  */
 static void scout_edges(problem *f, const cvk_standstill_fit *flat, family *edged)
 {
-    /* with the ripple in it a curve need not be as blunt or as sharp as the others */
+    /* a current that moves the leg's charge is likeliest, and taken unless another is clearly so */
     static const int curves[] = {CVK_CURVE_CHARGE, CVK_CURVE_ROUND, CVK_CURVE_TANH, CVK_CURVE_ARC};
     cvk_standstill_fit likely = *flat;
     edged->count = 0;
-    edged->edges = f->edges = f->s->edges;
     f->most_evaluations = SCOUT_EVALUATIONS;
     bool fine = asks_for_edges(f, flat);
-    for (int round = 0; round < 2 && fine; round++) { /* where they lie depends on what is found */
-        cvk_find_edges(f->s, (cvk_span){0, f->s->rows}, likely.p[CVK_SM_DEAD_TIME],
-                       exp(likely.p[CVK_SM_LOG_KNEE]), likely.curve,
-                       lround(likely.p[CVK_SM_DELAY]));
-        fine = fit_curve(f, CVK_CURVE_CHARGE, &likely);
+    for (int round = 0; round < EDGE_ROUNDS && fine; round++) { /* what is found moves them */
+        fine = find_edges(f, &likely);
+        edged->edges = f->edges = f->s->edges;
+        fine = fine && fit_curve(f, CVK_CURVE_CHARGE, &likely);
         if (fine && round == 0) {
             turn_axes(f, &likely);
         }
@@ -616,6 +666,9 @@ static void scout_edges(problem *f, const cvk_standstill_fit *flat, family *edge
         edged->fits[edged->count] = edged->count > 0 ? *best_in(edged) : likely;
         f->most_evaluations = edged->count > 0 ? OTHER_EVALUATIONS : SCOUT_EVALUATIONS;
         edged->count += fit_curve(f, curves[k], &edged->fits[edged->count]);
+    }
+    if (edged->count > 0 && best_in(edged)->residual_a > LIKELIER * edged->fits[0].residual_a) {
+        edged->count = 1;
     }
     f->edges = NULL;
 }
@@ -670,6 +723,9 @@ static bool fit_fully(problem *f, const cvk_span *spans, size_t count, family *o
     cvk_standstill_fit fits[CVK_CURVES];
     f->edges = of->edges;
     choose_blocks(f, spans, count, MOST_ROWS, BLOCK_ROWS);
+    if (f->edges != NULL && !find_edges(f, best_in(of))) {
+        return false;
+    }
     const int good = of->count > 0 ? fit_likely_curves(f, of->fits, of->count, samples, fits) : 0;
     if (good > 0) {
         average_curves(f, fits, good, fit);
@@ -809,7 +865,9 @@ void cvk_standstill_profile(const cvk_signals *signals, const cvk_span *spans, s
     f.largest_v = largest_voltage(&f);
     f.knee_centre = fit->p[CVK_SM_LOG_KNEE];
     set_scale(&f, fit->p);
-    profile_of(&f, *fit, curve);
+    if (!fit->at_edges || find_edges(&f, fit)) {
+        profile_of(&f, *fit, curve);
+    }
 }
 
 /* The longest span's last part: a few periods of the injected current, measured and fitted, along
@@ -937,6 +995,10 @@ void cvk_standstill_curves(const cvk_signals *signals, const cvk_span *spans, si
     out->step.points = out->line.points = 0;
     out->line_knee_a = exp(fit->p[CVK_SM_LOG_KNEE]);
     out->line_curve = fit->curve;
+    if (fit->at_edges) {
+        const cvk_loss loss = loss_of(fit);
+        cvk_find_edges(signals, (cvk_span){0, signals->rows}, &loss);
+    }
     for (size_t n = 0; n < count; n++) {
         line_curve(signals, spans[n], fit, &out->line);
         step_curve(signals, spans[n], fit, &out->step);

@@ -139,15 +139,19 @@ INLINED void mean_on_the_way(int lanes, const phases *from, const phases *to, ve
     }
 }
 
-/* What the ripple takes from each phase's current where its leg rises. */
-INLINED void ripples_of(const coefficients *k, int lanes, const cvk_edge *edges,
-                        double (*less_a)[LANES])
+/* As cvk_ripple. */
+typedef struct ripples {
+    double rise_a[3][LANES], fall_a[3][LANES];
+} ripples;
+
+INLINED void ripples_of(const coefficients *k, int lanes, const cvk_edge *edges, ripples *out)
 {
     for (int n = 0; n < lanes; n++) {
-        double here_a[3];
-        cvk_ripple_at(edges, k->per_h[n], k->unlike_re[n], k->unlike_im[n], here_a);
+        cvk_ripple here;
+        cvk_ripple_at(edges, k->per_h[n], k->unlike_re[n], k->unlike_im[n], &here);
         for (int m = 0; m < 3; m++) {
-            less_a[m][n] = here_a[m];
+            out->rise_a[m][n] = here.rise_a[m];
+            out->fall_a[m][n] = here.fall_a[m];
         }
     }
 }
@@ -156,16 +160,20 @@ INLINED void ripples_of(const coefficients *k, int lanes, const cvk_edge *edges,
  * as much of the way as an edge lies before or after it. After the first pass a share is believed.
  */
 INLINED void at_edges(const coefficients *k, int lanes, int curve, bool first,
-                      const cvk_edge *edges, double (*ripple_a)[LANES], const vectors *i,
+                      const cvk_edge *edges, const ripples *around, const vectors *i,
                       const vectors *to, vectors *own)
 {
     vectors now;
     for (int n = 0; n < lanes; n++) {
         double u[2], mean_a[3];
-        double less_a[3] = {ripple_a[0][n], ripple_a[1][n], ripple_a[2][n]};
-        cvk_add_way(edges, to->a[n] - i->a[n], to->b[n] - i->b[n], less_a);
+        cvk_ripple ripple;
+        for (int m = 0; m < 3; m++) {
+            ripple.rise_a[m] = around->rise_a[m][n];
+            ripple.fall_a[m] = around->fall_a[m][n];
+        }
+        cvk_add_way(edges, to->a[n] - i->a[n], to->b[n] - i->b[n], &ripple);
         cvk_to_three(0.5 * (i->a[n] + to->a[n]), 0.5 * (i->b[n] + to->b[n]), mean_a);
-        cvk_edges_vector(mean_a, k->per_knee[n], curve, less_a, u);
+        cvk_edges_vector(mean_a, k->per_knee[n], curve, ripple.rise_a, ripple.fall_a, u);
         now.a[n] = u[0];
         now.b[n] = u[1];
     }
@@ -227,10 +235,10 @@ INLINED void advance(const coefficients *k, int lanes, int curve, int step, cons
         own.a[n] = own.b[n] = 0.0;
     }
     if (in->edges != NULL) {
-        double ripple_a[3][LANES];
-        ripples_of(k, lanes, in->edges, ripple_a);
+        ripples around;
+        ripples_of(k, lanes, in->edges, &around);
         for (int pass = 0; pass < PASSES; pass++) {
-            at_edges(k, lanes, curve, pass == 0, in->edges, ripple_a, i, &to, &own);
+            at_edges(k, lanes, curve, pass == 0, in->edges, &around, i, &to, &own);
             arrive(k, lanes, in->bus_share, &own, &unhindered, i, &to);
         }
     } else {

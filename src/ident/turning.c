@@ -245,10 +245,8 @@ void cvk_remove_offset(cvk_signals *s, const cvk_turns *turns)
 
 void cvk_refine_phase(cvk_turns *turns, const cvk_signals *s, const cvk_belief *belief)
 {
-    if (belief->knee_a > 0.0) {
-        cvk_find_edges(s, (cvk_span){0, s->rows}, belief->mean[CVK_B_DEAD_TIME], belief->knee_a,
-                       belief->curve, lround(belief->mean[CVK_B_DELAY]));
-    }
+    const cvk_loss loss = cvk_loss_of(belief);
+    cvk_find_edges(s, (cvk_span){0, s->rows}, &loss);
     for (size_t n = 0; n < s->pieces; n++) {
         rotate_phase(s, belief, s->piece[n], s->piece[n], turns->phase);
     }

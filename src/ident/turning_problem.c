@@ -5,6 +5,7 @@
  */
 #include "turning_problem.h"
 
+#include "edges.h"
 #include "lane_fit.h"
 #include "numeric.h"
 #include "parallel.h"
@@ -37,6 +38,7 @@
 #define WHOLE_RATIO 0.05
 #define MOST_TURNS 0.9
 #define LEAST_FOLLOWED 0.7 /* of the blocks */
+#define ROWS_AFTER 6u      /* of a block: as far as a delay reaches */
 
 /* A light rotor: its fastest speed is reached within PUSH_S at the peak current. */
 static double largest_push(const cvk_turning_problem *f)
@@ -96,15 +98,21 @@ bool cvk_turning_open(cvk_turning_problem *f, const cvk_signals *signals, const 
                                .threads = threads,
                                .errors = malloc((2u * rows + 1u) * sizeof *f->errors),
                                .gains = malloc((rows + 1u) * sizeof *f->gains)};
+    for (int n = 0; n < 2; n++) {
+        f->clean[n] = malloc((signals->rows + 1u) * sizeof *f->clean[n]);
+    }
     f->rippled.shaft = seen ? shaft_of(signals) : NULL;
     f->flat = f->rippled;
     f->flat.edges = NULL;
-    return f->errors != NULL && f->gains != NULL && (!seen || f->rippled.shaft != NULL);
+    return f->errors != NULL && f->gains != NULL && f->clean[0] != NULL && f->clean[1] != NULL &&
+           (!seen || f->rippled.shaft != NULL);
 }
 
 void cvk_turning_close(cvk_turning_problem *f)
 {
     free(f->rippled.shaft);
+    free(f->clean[0]);
+    free(f->clean[1]);
     free(f->gains);
     free(f->errors);
 }
@@ -226,6 +234,38 @@ static bool set_gains(const cvk_turning_problem *f, const double p[N])
 {
     gain_set set = {f, p};
     return cvk_for_each(f->blocks.count, f->threads, gains_of_block, &set);
+}
+
+/* Of a block and a few rows after it; what was measured where the filter is not sure yet. */
+static void clean_block(const cvk_turning_problem *f, size_t b, const double p[N], bool tracked)
+{
+    const cvk_signals *s = &f->rippled;
+    const cvk_tm_block *block = &f->blocks.block[b];
+    const size_t first = block->rows.begin + block->warm_up;
+    const double *errors = f->errors + f->blocks.first_residual[b], none[2] = {0.0, 0.0};
+    for (size_t k = block->rows.begin; k < block->rows.end + ROWS_AFTER && k < s->rows; k++) {
+        const bool known = tracked && k >= first && k < block->rows.end;
+        const double *error = known ? errors + 2 * (k - first) : none;
+        f->clean[0][k] = s->i_alpha[k] - error[0] - p[CVK_TM_OFFSET_ALPHA];
+        f->clean[1][k] = s->i_beta[k] - error[1] - p[CVK_TM_OFFSET_BETA];
+    }
+}
+
+void cvk_turning_edges(cvk_turning_problem *f, const double p[N])
+{
+    const cvk_loss loss = {.dead_time_voltage_v = p[CVK_B_DEAD_TIME],
+                           .knee_a = exp(p[CVK_TM_LOG_KNEE]),
+                           .curve = f->curve,
+                           .per_h = 0.5 / p[CVK_B_L_D] + 0.5 / p[CVK_B_L_Q],
+                           .delay = lround(p[CVK_B_DELAY])};
+    const bool tracked = set_gains(f, p);
+    cvk_signals clean = f->rippled;
+    clean.i_alpha = f->clean[0];
+    clean.i_beta = f->clean[1];
+    for (size_t b = 0; b < f->blocks.count; b++) {
+        clean_block(f, b, p, tracked);
+        cvk_find_edges(&clean, f->blocks.block[b].rows, &loss);
+    }
 }
 
 /* Several sets, block by block. */

@@ -40,6 +40,7 @@ typedef struct cvk_turning_problem {
     double prior_sd;    /* residual that one deviation from the prior costs, A */
     cvk_tm_gain *gains; /* of all blocks */
     double *errors;     /* prediction errors that came with them */
+    double *clean[2];   /* currents of the blocks' rows, as the filter expects them */
 } cvk_turning_problem;
 
 /* For a log and its turns; false without memory. Close it in any case. */
@@ -58,6 +59,10 @@ void cvk_turning_compare(const cvk_turning_problem *f, int count, const double *
 /* Drops the blocks in which the filter runs away with these values, as it may where the motor
  * hardly turns. False when those are more than a few. */
 bool cvk_turning_drop_lost(cvk_turning_problem *f, const double p[CVK_TM_COUNT]);
+
+/* Finds the edges of the blocks' rows, with these values and the currents that the filter expects
+ * by them: in those there is less noise. */
+void cvk_turning_edges(cvk_turning_problem *f, const double p[CVK_TM_COUNT]);
 
 /* Fits from `p` on, with the gains that the filter has there. False when there is no minimum. */
 bool cvk_turning_fit_from(cvk_turning_problem *f, double p[CVK_TM_COUNT], int evaluations,

@@ -39,6 +39,8 @@
 #define LARGE_HARMONIC 0.05
 #define LEAST_SHARE 0.3 /* of what is typical: below it least squares has found nothing */
 #define CURVE_EVALUATIONS 4
+#define EDGE_ROUNDS 2
+#define LIKELIER 0.99 /* in prediction error: then another curve is taken */
 #define WHOLE_SPREAD 0.05 /* periods, of a delay about a whole number of them */
 #define WHOLE_LOSS 1.03   /* in prediction error, at most */
 #define USUAL_LOSS 1.01   /* at most, for the usual one */
@@ -414,6 +416,19 @@ static void try_flat_edges(cvk_turning_problem *f, cvk_turning_result *best, dou
     f->s = best->flat ? &f->flat : &f->rippled;
 }
 
+/* Edges by the fit, and the fit by them. */
+static void find_best_edges(cvk_turning_problem *f, cvk_turning_result *fit)
+{
+    f->curve = fit->curve;
+    for (int round = 0; round < EDGE_ROUNDS && f->rippled.edges != NULL; round++) {
+        cvk_turning_result trial = *fit;
+        cvk_turning_edges(f, trial.p);
+        if (cvk_turning_fit_from(f, trial.p, CURVE_EVALUATIONS, &trial)) {
+            *fit = trial;
+        }
+    }
+}
+
 /* The inverter's curve is not known unless a standstill log has shown it, and at small currents
  * much else is open: other curves are tried from the best fit's values. Leaves the likeliest of all
  * in `best`, and in `spread` by how much explanations that are about as likely differ. */
@@ -423,18 +438,23 @@ static void weigh_explanations(cvk_turning_problem *f, const cvk_belief *belief,
 {
     static const int curves[] = {CVK_CURVE_CHARGE, CVK_CURVE_SOFT, CVK_CURVE_ROUND,
                                  CVK_CURVE_CLIPPED};
-    const int from = best_of(fits, count);
     double mean[N];
-    f->noise = fits[from].noise;
+    *best = fits[best_of(fits, count)];
+    f->noise = best->noise;
+    find_best_edges(f, best);
+    fits[0] = *best; /* the others were found with other edges */
+    count = 1;
     for (int n = 0; n < MOST_CURVES && !(belief->knee_a > 0.0); n++) {
-        fits[count] = fits[from];
+        fits[count] = fits[0];
         f->curve = curves[n];
         if (curves[n] == CVK_CURVE_CHARGE) {
             widen_knee(f, fits[count].p);
         }
         count += cvk_turning_fit_from(f, fits[count].p, CURVE_EVALUATIONS, &fits[count]);
     }
-    *best = fits[best_of(fits, count)];
+    if (fits[best_of(fits, count)].residual_a < LIKELIER * best->residual_a) {
+        *best = fits[best_of(fits, count)];
+    }
     weigh_fits(f, fits, count, best, mean, spread);
     if (f->rippled.edges != NULL) {
         try_flat_edges(f, best, spread);
@@ -487,12 +507,13 @@ static double expected_misfit(const cvk_turning_problem *f, const cvk_turning_re
     return hypot(f->noise.current_a, step_a);
 }
 
-/* Edges of the blocks' rows. */
-static void find_edges(const cvk_turning_problem *f, const double p[N], long delay)
+/* With what is known before. */
+static void find_first_edges(const cvk_turning_problem *f, const cvk_belief *belief)
 {
+    cvk_loss loss = cvk_loss_of(belief);
+    loss.delay = likely_delay(f, belief);
     for (size_t b = 0; b < f->blocks.count; b++) {
-        cvk_find_edges(&f->rippled, f->blocks.block[b].rows, p[CVK_B_DEAD_TIME],
-                       exp(p[CVK_TM_LOG_KNEE]), f->curve, delay);
+        cvk_find_edges(&f->rippled, f->blocks.block[b].rows, &loss);
     }
 }
 
@@ -506,7 +527,7 @@ static bool fit_once(cvk_turning_problem *f, const cvk_turns *turns, const cvk_b
     f->s = &f->rippled;
     f->curve = belief->knee_a > 0.0 ? belief->curve : CVK_CURVE_CHARGE;
     cvk_choose_blocks(&f->blocks, f->s, turns, CVK_SCOUT_ROWS, CVK_SCOUT_BLOCK_ROWS);
-    find_edges(f, f->centre, likely_delay(f, belief));
+    find_first_edges(f, belief);
     int settled = scout(f, turns, belief, thorough, exhausted, fits);
     if (settled == 0) {
         return false;
@@ -517,12 +538,13 @@ static bool fit_once(cvk_turning_problem *f, const cvk_turns *turns, const cvk_b
     weigh_explanations(f, belief, fits, settled, result, spread);
     const double scouted_a = cvk_refine_noise(f, result->p);
     cvk_choose_blocks(&f->blocks, f->s, turns, MOST_ROWS, BLOCK_ROWS);
-    find_edges(f, result->p, lround(result->p[CVK_B_DELAY]));
+    cvk_turning_edges(f, result->p);
     f->prior_sd = scouted_a;
     bool fine = cvk_turning_drop_lost(f, result->p) &&
                 cvk_turning_fit_from(f, result->p, FULL_EVALUATIONS, result);
     *surprise = result->residual_a / scouted_a;
     if (fine) { /* what is known before weighs more when the errors are alike over many rows */
+        cvk_turning_edges(f, result->p);
         f->prior_sd = result->residual_a * sqrt(fmin(result->colour, LARGEST_COLOUR));
         fine = cvk_turning_fit_from(f, result->p, FULL_EVALUATIONS, result);
         result->misfit = result->residual_a / expected_misfit(f, result);

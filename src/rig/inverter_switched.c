@@ -8,6 +8,7 @@
 #include "parts.h"
 
 #define LEAST_S 1e-12
+#define FINE_PIECES 8.0 /* of a dead time */
 #define LEAST_V 1e-3 /* by which the bus may move while a node rests on it */
 
 typedef struct edges {
@@ -54,13 +55,17 @@ static bool is_held(const cvk_rig *rig, const cvk_rig_leg *leg, double current_a
            (leg->node_v >= rig->state.bus_v + drop - LEAST_V && current_a <= 0.0);
 }
 
-/* Longest piece until something happens in this leg. */
+/* Longest piece until something happens in this leg. A small current changes, and may turn round,
+ * while it moves the node: then pieces are short. */
 static double piece_of(const cvk_rig *rig, const cvk_rig_leg *leg, double current_a)
 {
     if (!leg->dead) {
         return INFINITY;
     }
     double piece = leg->dead_left_s;
+    if (fabs(current_a) < FINE_PIECES * rig->derived.crossover_a) {
+        piece = cvk_smaller(piece, rig->config.inverter.dead_time_s / FINE_PIECES);
+    }
     if (!is_held(rig, leg, current_a)) {
         const cvk_rig_inverter *inverter = &rig->config.inverter;
         double goal =
