@@ -148,17 +148,16 @@ cvk_loss cvk_loss_of(const cvk_belief *belief)
 double complex cvk_own_share(const cvk_signals *s, double complex current_a, size_t acting,
                              double knee_a, int curve, cvk_axes axes)
 {
-    double u[2];
-    cvk_ripple ripple;
+    double u[2], rise_a[3], fall_a[3];
     const bool rippled = s->edges != NULL && axes.per_h > 0.0;
     if (rippled) {
         cvk_ripple_at(s->edges + 3 * acting, axes.per_h, creal(axes.unlike_per_h),
-                      cimag(axes.unlike_per_h), &ripple);
+                      cimag(axes.unlike_per_h), rise_a, fall_a);
     }
     if (rippled) {
         double phase_a[3];
         cvk_to_three(creal(current_a), cimag(current_a), phase_a);
-        cvk_edges_vector(phase_a, 1.0 / knee_a, curve, ripple.rise_a, ripple.fall_a, u);
+        cvk_edges_vector(phase_a, 1.0 / knee_a, curve, rise_a, fall_a, u);
     } else {
         cvk_curve_vector(creal(current_a), cimag(current_a), 1.0 / knee_a, curve, u);
     }

@@ -40,15 +40,10 @@ cvk_loss cvk_loss_of(const cvk_belief *belief);
 /* Finds `signals->edges` of each of the rows from its voltages and currents. */
 void cvk_find_edges(const cvk_signals *signals, cvk_span rows, const cvk_loss *loss);
 
-/* What the ripple takes from each phase's current where its leg rises, and adds where it falls, A.
- */
-typedef struct cvk_ripple {
-    double rise_a[3], fall_a[3];
-} cvk_ripple;
-
-/* `edges` of the row whose duties act. */
+/* What the ripple takes from each phase's current where its leg rises, and adds where it falls, A;
+ * `edges` of the row whose duties act. */
 INLINED void cvk_ripple_at(const cvk_edge edges[3], double per_h, double unlike_re,
-                           double unlike_im, cvk_ripple *out)
+                           double unlike_im, double rise_a[3], double fall_a[3])
 {
     static const double turn[3][2] = {
         {1.0, 0.0}, {-0.5, 0.86602540378443864676}, {-0.5, -0.86602540378443864676}};
@@ -57,20 +52,21 @@ INLINED void cvk_ripple_at(const cvk_edge edges[3], double per_h, double unlike_
         const double across = turn[n][0] * unlike_im + turn[n][1] * unlike_re;
         const double less = -along * edges[n].rise_wb[0] - across * edges[n].rise_wb[1];
         const double more = along * edges[n].fall_wb[0] + across * edges[n].fall_wb[1];
-        out->rise_a[n] = less > 0.0 ? less : 0.0;
-        out->fall_a[n] = more > 0.0 ? more : 0.0;
+        rise_a[n] = less > 0.0 ? less : 0.0;
+        fall_a[n] = more > 0.0 ? more : 0.0;
     }
 }
 
 /* Adds how far the current goes from the middle to an edge, when it goes (alpha, beta) in a period.
  */
-INLINED void cvk_add_way(const cvk_edge edges[3], double alpha_a, double beta_a, cvk_ripple *ripple)
+INLINED void cvk_add_way(const cvk_edge edges[3], double alpha_a, double beta_a, double rise_a[3],
+                         double fall_a[3])
 {
     double way_a[3];
     cvk_to_three(alpha_a, beta_a, way_a);
     for (int n = 0; n < 3; n++) {
-        ripple->rise_a[n] += edges[n].off * way_a[n];
-        ripple->fall_a[n] += edges[n].off * way_a[n];
+        rise_a[n] += edges[n].off * way_a[n];
+        fall_a[n] += edges[n].off * way_a[n];
     }
 }
 

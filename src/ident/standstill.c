@@ -53,11 +53,10 @@
 #define PROFILE_EVALUATIONS 20
 #define PROFILE_REACH 3.5   /* deviations to each side */
 #define SURE_OF_NORTH 4.0   /* deviations of the slope that tells it */
-#define EDGES_MISFIT 1.02   /* of the noise: then they are asked for; */
 #define EDGE_ROUNDS 3
 #define ROWS_AFTER 6u       /* of a block: as far as a delay reaches */
 #define LIKELIER 0.97       /* in residual */
-#define EDGES_FIT 1.05      /* and they are found without a doubt */
+#define EDGES_FIT 1.05      /* of the noise: they are found without a doubt */
 #define SAME_PERIOD 0.01    /* a row for each period of the pulses, within this share */
 #define SLOW_ROWS 64u       /* within which an injected current moves */
 #define EXPECTED_MISFIT 2.0 /* of the noise: the residual of a model that fits */
@@ -588,11 +587,11 @@ static const cvk_standstill_fit *best_in(const family *of)
     return best_of(of->fits, of->count);
 }
 
-/* Currents that the inverter's mean voltage leaves unexplained, and edges that the log shows. */
-static bool asks_for_edges(const problem *f, const cvk_standstill_fit *fit)
+/* Duties of an inverter, row by row. */
+static bool shows_edges(const problem *f)
 {
-    return fit->residual_a > EDGES_MISFIT * f->noise_a && f->s->edges != NULL &&
-           !f->no_inverter && fabs(f->s->pwm_period_s / f->s->period_s - 1.0) < SAME_PERIOD;
+    return f->s->edges != NULL && !f->no_inverter &&
+           fabs(f->s->pwm_period_s / f->s->period_s - 1.0) < SAME_PERIOD;
 }
 
 static cvk_loss loss_of(const cvk_standstill_fit *fit)
@@ -644,7 +643,7 @@ static bool find_edges(const problem *f, const cvk_standstill_fit *fit)
     return fine;
 }
 
-/* From a flat fit that asks for them: the inverter's voltage at the edges, which the ripple moves.
+/* From a flat fit: the inverter's voltage at the edges, which the ripple moves.
  */
 static void scout_edges(problem *f, const cvk_standstill_fit *flat, family *edged)
 {
@@ -652,11 +651,11 @@ static void scout_edges(problem *f, const cvk_standstill_fit *flat, family *edge
     static const int curves[] = {CVK_CURVE_CHARGE, CVK_CURVE_ROUND, CVK_CURVE_TANH, CVK_CURVE_ARC};
     cvk_standstill_fit likely = *flat;
     edged->count = 0;
-    f->most_evaluations = SCOUT_EVALUATIONS;
-    bool fine = asks_for_edges(f, flat);
+    bool fine = shows_edges(f);
     for (int round = 0; round < EDGE_ROUNDS && fine; round++) { /* what is found moves them */
         fine = find_edges(f, &likely);
         edged->edges = f->edges = f->s->edges;
+        f->most_evaluations = OTHER_EVALUATIONS;
         fine = fine && fit_curve(f, CVK_CURVE_CHARGE, &likely);
         if (fine && round == 0) {
             turn_axes(f, &likely);
@@ -707,7 +706,8 @@ static bool scout(problem *f, const cvk_span *spans, size_t count, double worst_
             (f->s->path == CVK_PATH_MEASURED && first->p[CVK_SM_DEAD_TIME] < CVK_SMALLEST_OWN_V);
         scout_edges(f, first, edged);
     }
-    if (edged->count == 0 || best_in(edged)->residual_a > EDGES_FIT * f->noise_a) {
+    if (edged->count == 0 || best_in(edged)->residual_a > EDGES_FIT * f->noise_a ||
+        best_in(edged)->residual_a > best_in(flat)->residual_a) {
         flat->count = scout_flat(f, &from, flat);
     }
     if (flat->count > 0 && edged->count == 0) {
@@ -734,13 +734,12 @@ static bool fit_fully(problem *f, const cvk_span *spans, size_t count, family *o
     return good > 0;
 }
 
-/* Flat, or at the edges where few rows or all of them ask for those. */
+/* At the edges, or flat where few rows show that better. */
 cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *spans, size_t count,
                                     int threads, double worst_ratio, cvk_standstill_fit *fit)
 {
     problem f = {.s = signals, .threads = threads};
     family flat, edged;
-    cvk_standstill_fit trial;
     if (!scout(&f, spans, count, worst_ratio, &flat, &edged)) {
         return CVK_NOT_IN_LOG;
     }
@@ -749,18 +748,7 @@ cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *
         fit_fully(&f, spans, count, &edged, samples, fit)) {
         return CVK_OK;
     }
-    if (!fit_fully(&f, spans, count, &flat, samples, fit)) {
-        return CVK_NOT_IN_LOG;
-    }
-    if (edged.count == 0) {
-        choose_blocks(&f, spans, count, SCOUT_ROWS, SCOUT_BLOCK_ROWS);
-        scout_edges(&f, fit, &edged);
-        if (fit_fully(&f, spans, count, &edged, samples, &trial) &&
-            trial.residual_a < fit->residual_a) {
-            *fit = trial;
-        }
-    }
-    return CVK_OK;
+    return fit_fully(&f, spans, count, &flat, samples, fit) ? CVK_OK : CVK_NOT_IN_LOG;
 }
 
 void cvk_standstill_belief(const cvk_standstill_fit *fit, const cvk_belief *start,

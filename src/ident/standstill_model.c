@@ -19,6 +19,7 @@
 #define HALF_SQRT3 0.86602540378443864676
 #define PASSES 4 /* until the inverter's voltage and the current that it lets through agree */
 #define MOST_STEPS 3
+#define FADED_A 1e-20 /* numbers too small for their format take a hundred times as long */
 #define LARGEST_STEP 0.5 /* of the fastest time constant, in one step */
 
 /* Everything about the lanes that does not change from row to row, one array per coefficient. A
@@ -139,19 +140,16 @@ INLINED void mean_on_the_way(int lanes, const phases *from, const phases *to, ve
     }
 }
 
-/* As cvk_ripple. */
-typedef struct ripples {
-    double rise_a[3][LANES], fall_a[3][LANES];
-} ripples;
-
-INLINED void ripples_of(const coefficients *k, int lanes, const cvk_edge *edges, ripples *out)
+/* As cvk_ripple_at(). */
+INLINED void ripples_of(const coefficients *k, int lanes, const cvk_edge *edges,
+                        double (*rise_a)[LANES], double (*fall_a)[LANES])
 {
     for (int n = 0; n < lanes; n++) {
-        cvk_ripple here;
-        cvk_ripple_at(edges, k->per_h[n], k->unlike_re[n], k->unlike_im[n], &here);
+        double less_a[3], more_a[3];
+        cvk_ripple_at(edges, k->per_h[n], k->unlike_re[n], k->unlike_im[n], less_a, more_a);
         for (int m = 0; m < 3; m++) {
-            out->rise_a[m][n] = here.rise_a[m];
-            out->fall_a[m][n] = here.fall_a[m];
+            rise_a[m][n] = less_a[m];
+            fall_a[m][n] = more_a[m];
         }
     }
 }
@@ -160,20 +158,17 @@ INLINED void ripples_of(const coefficients *k, int lanes, const cvk_edge *edges,
  * as much of the way as an edge lies before or after it. After the first pass a share is believed.
  */
 INLINED void at_edges(const coefficients *k, int lanes, int curve, bool first,
-                      const cvk_edge *edges, const ripples *around, const vectors *i,
-                      const vectors *to, vectors *own)
+                      const cvk_edge *edges, double (*rise_a)[LANES],
+                      double (*fall_a)[LANES], const vectors *i, const vectors *to, vectors *own)
 {
     vectors now;
     for (int n = 0; n < lanes; n++) {
         double u[2], mean_a[3];
-        cvk_ripple ripple;
-        for (int m = 0; m < 3; m++) {
-            ripple.rise_a[m] = around->rise_a[m][n];
-            ripple.fall_a[m] = around->fall_a[m][n];
-        }
-        cvk_add_way(edges, to->a[n] - i->a[n], to->b[n] - i->b[n], &ripple);
+        double less_a[3] = {rise_a[0][n], rise_a[1][n], rise_a[2][n]};
+        double more_a[3] = {fall_a[0][n], fall_a[1][n], fall_a[2][n]};
+        cvk_add_way(edges, to->a[n] - i->a[n], to->b[n] - i->b[n], less_a, more_a);
         cvk_to_three(0.5 * (i->a[n] + to->a[n]), 0.5 * (i->b[n] + to->b[n]), mean_a);
-        cvk_edges_vector(mean_a, k->per_knee[n], curve, ripple.rise_a, ripple.fall_a, u);
+        cvk_edges_vector(mean_a, k->per_knee[n], curve, less_a, more_a, u);
         now.a[n] = u[0];
         now.b[n] = u[1];
     }
@@ -235,10 +230,10 @@ INLINED void advance(const coefficients *k, int lanes, int curve, int step, cons
         own.a[n] = own.b[n] = 0.0;
     }
     if (in->edges != NULL) {
-        ripples around;
-        ripples_of(k, lanes, in->edges, &around);
+        double rise_a[3][LANES], fall_a[3][LANES];
+        ripples_of(k, lanes, in->edges, rise_a, fall_a);
         for (int pass = 0; pass < PASSES; pass++) {
-            at_edges(k, lanes, curve, pass == 0, in->edges, &around, i, &to, &own);
+            at_edges(k, lanes, curve, pass == 0, in->edges, rise_a, fall_a, i, &to, &own);
             arrive(k, lanes, in->bus_share, &own, &unhindered, i, &to);
         }
     } else {
@@ -250,9 +245,9 @@ INLINED void advance(const coefficients *k, int lanes, int curve, int step, cons
         mean_on_the_way(lanes, &from, &there, &own);
         arrive(k, lanes, in->bus_share, &own, &unhindered, i, &to);
     }
-    for (int n = 0; n < lanes; n++) {
-        i->a[n] = to.a[n];
-        i->b[n] = to.b[n];
+    for (int n = 0; n < lanes; n++) { /* nothing is left of what has faded */
+        i->a[n] = (to.a[n] + FADED_A) - FADED_A;
+        i->b[n] = (to.b[n] + FADED_A) - FADED_A;
     }
 }
 

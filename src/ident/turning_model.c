@@ -179,14 +179,13 @@ INLINED void at_edges(const motors *m, int lanes, int curve, const course *i,
     for (int n = 0; n < lanes; n++) {
         const double a = middle->a[n], b = middle->b[n];
         const double unlike = 0.5 * (m->inv_ld[n] - m->inv_lq[n]);
-        double u[2], mean_a[3];
-        cvk_ripple ripple;
+        double u[2], mean_a[3], rise_a[3], fall_a[3];
         cvk_ripple_at(edges, 0.5 * (m->inv_ld[n] + m->inv_lq[n]), unlike * (a * a - b * b),
-                      unlike * 2.0 * a * b, &ripple);
-        cvk_add_way(edges, i->way.a[n], i->way.b[n], &ripple);
+                      unlike * 2.0 * a * b, rise_a, fall_a);
+        cvk_add_way(edges, i->way.a[n], i->way.b[n], rise_a, fall_a);
         cvk_to_three(i->middle.a[n], i->middle.b[n], mean_a);
         cvk_take_bow(edges, i->bow.a[n], i->bow.b[n], mean_a);
-        cvk_edges_vector(mean_a, m->per_knee[n], curve, ripple.rise_a, ripple.fall_a, u);
+        cvk_edges_vector(mean_a, m->per_knee[n], curve, rise_a, fall_a, u);
         out->a[n] = u[0];
         out->b[n] = u[1];
     }
