@@ -10,6 +10,10 @@
  * converters' resolution. */
 #define LARGEST_STEP 0.5
 #define LEAST_CROSSOVER_A 1e-3
+/* The current that moves a leg counts as it is a third of the way on, which is two thirds of its
+ * mean lateness, with a quarter of what the leg's own way does to it. */
+#define COUNTS (2.0 / 3)
+#define OWN_WAY 0.25
 #define SHORT_OHM 0.01
 
 const int *cvk_order(cvk_rig_phases phases)
@@ -211,37 +215,57 @@ static void sample_shunt(cvk_rig *rig, const double duty[3], const double before
     }
 }
 
-/* What the motor takes of the voltage, but for what changes its current: drop and back-EMF. */
-static cvk_vec taken_voltage(const cvk_rig *rig)
+/* Seconds of a high leg until `at_s`, less their mean's, with the pulses that the dead time leaves.
+ * Leg n is on its way meanwhile: its own move counts a quarter. */
+static void high_until(const cvk_rig *rig, const double command_s[3], int n, bool falls,
+                       double more_s[3])
 {
-    const double speed = rig->state.speed_mech_rad_s;
-    const cvk_vec own = cvk_flux_now(rig) - cvk_vec_of(rig->rotor.flux_wb);
-    return rig->derived.resistance_ohm * cvk_current_now(rig) +
-           speed * (cvk_vec_of(rig->rotor.slope_wb) + I * rig->config.motor.pole_pairs * own);
+    const double period_s = 1.0 / rig->config.inverter.pwm_hz;
+    const double late_s = COUNTS * (falls ? rig->late_fall_s[n] : rig->late_rise_s[n]);
+    const double at_s = (falls ? period_s - command_s[n] : command_s[n]) + late_s;
+    for (int k = 0; k < 3; k++) {
+        const double rise_s = command_s[k] + rig->late_rise_s[k];
+        const double fall_s = period_s - command_s[k] + rig->late_fall_s[k];
+        const double high_s = k != n  ? cvk_larger(0.0, cvk_smaller(at_s, fall_s) - rise_s)
+                              : falls ? at_s - rise_s - OWN_WAY * late_s
+                                      : OWN_WAY * late_s;
+        more_s[k] = high_s - (fall_s - rise_s) * at_s / period_s;
+    }
 }
 
-/* By how much each motor phase's current lies below that of the period's middle where its leg
- * rises, and above where it falls. From the rise to the middle the leg and those that rose before
- * drive the winding. The pulses are those that the dead time leaves. */
-static void ripple_at_edges(const cvk_rig *rig, const double duty[3], double ripple_a[3])
+/* How late a leg moves, on average over its way, that `current_a` carries over; less than nothing:
+ * a diode holds it. */
+static double lateness(const cvk_rig *rig, double current_a)
 {
-    const cvk_rig_derived *d = &rig->derived;
-    const double half_s = 0.5 / rig->config.inverter.pwm_hz, bus_v = rig->state.bus_v;
-    const cvk_vec flux = cvk_flux_now(rig), now = cvk_current_now(rig), taken = taken_voltage(rig);
-    double leg_a[3], left[3];
+    return rig->config.inverter.dead_time_s *
+           (1.0 - cvk_dead_share(&rig->derived, cvk_larger(0.0, current_a)));
+}
+
+/* By how much each motor phase's current lies below its mean where its leg has been told to rise,
+ * and above where to fall: what the other legs have made of it, which move late themselves. */
+static void ripple_at_edges(cvk_rig *rig, const double duty[3], cvk_terminals *at)
+{
+    const double half_s = 0.5 / rig->config.inverter.pwm_hz;
+    const double command_s[3] = {half_s * (1.0 - duty[0]), half_s * (1.0 - duty[1]),
+                                 half_s * (1.0 - duty[2])};
+    const cvk_vec flux = cvk_flux_now(rig), now = cvk_current_now(rig);
+    double leg_a[3], rise_a[3], fall_a[3];
     cvk_leg_currents(rig, leg_a);
     for (int n = 0; n < 3; n++) {
-        left[n] = cvk_clamp(duty[n] - d->dead_duty * cvk_dead_share(d, leg_a[n]), 0.0, 1.0);
+        const int phase = rig->derived.leg_phase[n];
+        double more_s[3], phase_a[3];
+        for (int falls = 0; falls < 2; falls++) {
+            high_until(rig, command_s, n, falls == 1, more_s);
+            const cvk_vec there = flux + rig->state.bus_v * cvk_from_legs(rig, more_s);
+            cvk_to_phases(cvk_current_of(&rig->derived, there, &rig->rotor) - now, phase_a);
+            (falls == 1 ? fall_a : rise_a)[n] = falls == 1 ? phase_a[phase] : -phase_a[phase];
+        }
+        at->rise_a[phase] = rise_a[n];
+        at->fall_a[phase] = fall_a[n];
     }
     for (int n = 0; n < 3; n++) {
-        double driven_s[3], phase_a[3];
-        for (int k = 0; k < 3; k++) { /* how long leg k is high from the rise to the middle */
-            driven_s[k] = half_s * cvk_smaller(left[k], left[n]);
-        }
-        const cvk_vec until_middle =
-            bus_v * cvk_from_legs(rig, driven_s) - half_s * left[n] * taken;
-        cvk_to_phases(cvk_current_of(d, flux + until_middle, &rig->rotor) - now, phase_a);
-        ripple_a[d->leg_phase[n]] = cvk_larger(0.0, phase_a[d->leg_phase[n]]);
+        rig->late_rise_s[n] = lateness(rig, rise_a[n] - leg_a[n]);
+        rig->late_fall_s[n] = lateness(rig, fall_a[n] + leg_a[n]);
     }
 }
 
@@ -283,7 +307,7 @@ void cvk_inverter_averaged(cvk_rig *rig, const double duty[3])
     for (int n = 0; n < 3; n++) {
         at.dead[rig->derived.leg_phase[n]] = duty[n] > 0.0 && duty[n] < 1.0 ? 1.0 : 0.0;
     }
-    ripple_at_edges(rig, duty, at.ripple_a);
+    ripple_at_edges(rig, duty, &at);
     double charge = 0.0;
     if (rig->acting.short_from >= 0) {
         const double bus_v = rig->state.bus_v;

@@ -121,6 +121,7 @@ struct cvk_rig {
     double duty[3];    /* by leg, of the control period that ended last */
     double shift[3];   /* by leg: by which share of the PWM period its pulse comes later */
     double short_a;    /* mean current between two shorted motor wires */
+    double late_rise_s[3], late_fall_s[3]; /* by leg, averaged: as the period before had them */
     double shunt_a[3]; /* single shunt: what its two samples showed, by leg */
     bool second_half;  /* double update: the coming half period begins at the peak */
     bool bridge_on;
@@ -268,7 +269,7 @@ typedef struct cvk_terminals {
     cvk_vec share;
     cvk_vec fixed_v;
     double dead[3]; /* share of the dead time that acts, by motor phase; 0 in a switched inverter */
-    double ripple_a[3]; /* less current where the leg rises, and more where it falls; the same */
+    double rise_a[3], fall_a[3]; /* less current where the leg rises, and more where it falls */
 } cvk_terminals;
 
 /* Moves winding and shaft on by dt_s. Returns the charge drawn from the bus, in A s. */

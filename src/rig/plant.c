@@ -25,13 +25,13 @@ double cvk_dead_share(const cvk_rig_derived *d, double current_a)
     return current_a < 0.0 ? -share : share;
 }
 
-/* The same of a leg's two edges: the ripple takes as much from the current where the leg rises as
- * it adds where it falls. A rise loses in full while the current flows into the motor, a fall while
+/* The same of a leg's two edges: the ripple takes from the current where the leg rises and adds
+ * where it falls. A rise loses in full while the current flows into the motor, a fall while
  * it flows out. */
-static double edges_share(const cvk_rig_derived *d, double current_a, double ripple_a)
+static double edges_share(const cvk_rig_derived *d, double current_a, double rise_a, double fall_a)
 {
-    return cvk_smaller(0.0, cvk_dead_share(d, current_a - ripple_a)) +
-           cvk_larger(0.0, cvk_dead_share(d, current_a + ripple_a));
+    return cvk_smaller(0.0, cvk_dead_share(d, current_a - rise_a)) +
+           cvk_larger(0.0, cvk_dead_share(d, current_a + fall_a));
 }
 
 static void add_voltage(const cvk_rig *rig, const cvk_terminals *at, node *n)
@@ -43,7 +43,7 @@ static void add_voltage(const cvk_rig *rig, const cvk_terminals *at, node *n)
         double i[3], share[3];
         cvk_to_phases(n->i, i);
         for (int k = 0; k < 3; k++) {
-            share[k] = at->dead[k] * edges_share(d, i[k], at->ripple_a[k]);
+            share[k] = at->dead[k] * edges_share(d, i[k], at->rise_a[k], at->fall_a[k]);
         }
         n->dead = cvk_from_phases(share);
         v -= d->dead_v * n->dead;
