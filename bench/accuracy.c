@@ -20,7 +20,7 @@
 #include <string.h>
 #include <time.h>
 
-enum { MOST_LOGS = 3, KEYS = 5, MOST_SEEDS = 1000 };
+enum { MOST_LOGS = 3, KEYS = 5, MOST_SEEDS = 1000, MOTORS = 8 };
 
 static const cvk_card_key keys[KEYS] = {CVK_CARD_RESISTANCE, CVK_CARD_INDUCTANCE_D,
                                         CVK_CARD_INDUCTANCE_Q, CVK_CARD_FLUX_LINKAGE,
@@ -34,7 +34,7 @@ typedef struct motor {
     const char *set[16];
 } motor;
 
-static const motor motors[] = {
+static const motor motors[MOTORS] = {
     {"wheel", "wheel", {NULL}},
     {"blower", "blower", {NULL}},
     {"mixer", "mixer", {NULL}},
@@ -88,6 +88,7 @@ typedef struct score {
     int known, inside, within_bar;
     double error[MOST_SEEDS]; /* signed, per cent */
     double half_width;        /* of the interval, per cent, summed */
+    double share[MOST_SEEDS]; /* that the error takes of it */
 } score;
 
 typedef struct scores {
@@ -102,6 +103,7 @@ typedef struct total {
     int known[KEYS], inside[KEYS], statistical[KEYS], within_bar[KEYS], runs;
     int possible[KEYS], given[KEYS]; /* by the bound; and of those */
     int known_with_gain[KEYS];
+    double share[KEYS][MOTORS * MOST_SEEDS]; /* of the interval, that an error takes */
 } total;
 
 static cvk_rig_config rig_of(const motor *m)
@@ -152,8 +154,10 @@ static void judge(scores *s, const cvk_rig_config *config, const double bars[KEY
             continue;
         }
         double error = 100.0 * (entry->value / truth - 1.0);
+        const double half = 50.0 * (high - low) / truth;
+        s->key[k].share[s->key[k].known] = fabs(error) / half;
         s->key[k].error[s->key[k].known++] = error;
-        s->key[k].half_width += 50.0 * (high - low) / truth;
+        s->key[k].half_width += half;
         s->key[k].inside += truth >= low && truth <= high;
         s->key[k].within_bar += fabs(error) <= bar_of(config, bars, k);
     }
@@ -260,6 +264,7 @@ static void report(const set *of, const cvk_rig_config *config, scores *plain, c
                fabs(one->error[one->known / 2]), fabs(one->error[one->known - 1]),
                bar_of(config, of->bars, k), one->half_width / one->known, plain->bound[k],
                other->inside, other->known, one->inside, one->known);
+        memcpy(&all->share[k][all->known[k]], one->share, (size_t)one->known * sizeof *one->share);
         all->known[k] += one->known;
         all->known_with_gain[k] += other->known;
         all->inside[k] += other->inside;
@@ -273,17 +278,28 @@ static void report(const set *of, const cvk_rig_config *config, scores *plain, c
     fflush(stdout);
 }
 
-static void report_total(const char *what, const total *all)
+/* How many times wider the intervals are than 95 of 100 errors need. */
+static double wider(double *share, int count)
 {
-    printf("all motors, %s\n  %-18s %9s %12s %12s %12s %12s\n", what, "", "known", "of possible",
-           "within bar", "inside", "statistical");
+    if (count == 0) {
+        return NAN;
+    }
+    qsort(share, (size_t)count, sizeof *share, compare);
+    return 1.0 / share[(int)ceil(0.95 * count) - 1];
+}
+
+static void report_total(const char *what, total *all)
+{
+    printf("all motors, %s\n  %-18s %9s %12s %12s %12s %12s %12s\n", what, "", "known",
+           "of possible", "within bar", "inside", "statistical", "wider than");
     for (int k = 0; k < KEYS; k++) {
         double known = all->known[k] > 0 ? all->known[k] : 1;
         double with_gain = all->known_with_gain[k] > 0 ? all->known_with_gain[k] : 1;
-        printf("  %-18s %4d/%-4d %7d/%-4d %10.1f %% %10.1f %% %10.1f %%\n",
+        printf("  %-18s %4d/%-4d %7d/%-4d %10.1f %% %10.1f %% %10.1f %% %7.2f needs\n",
                cvk_card_key_name(keys[k]), all->known[k], all->runs, all->given[k],
                all->possible[k], 100.0 * all->within_bar[k] / known,
-               100.0 * all->inside[k] / with_gain, 100.0 * all->statistical[k] / known);
+               100.0 * all->inside[k] / with_gain, 100.0 * all->statistical[k] / known,
+               wider(all->share[k], all->known[k]));
     }
     printf("\n");
 }
@@ -319,15 +335,14 @@ static void bench(const motor *m, int fidelity, const set *of, int seeds, total 
 int main(int argc, char **argv)
 {
     static const char *const inverters[] = {"averaged", "switched", NULL};
-    const char *motor_words[sizeof motors / sizeof motors[0] + 1] = {NULL};
+    const char *motor_words[MOTORS + 1] = {NULL};
     const char *set_words[SETS + 1] = {NULL};
-    const size_t motor_count = sizeof motors / sizeof motors[0];
     const int seeds = argc > 1 ? atoi(argv[1]) : 10;
     if (seeds < 1 || seeds > MOST_SEEDS) {
         fprintf(stderr, "bench_accuracy: 1 to %d seeds\n", MOST_SEEDS);
         return 2;
     }
-    for (size_t m = 0; m < motor_count; m++) {
+    for (size_t m = 0; m < MOTORS; m++) {
         motor_words[m] = motors[m].name;
     }
     for (int n = 0; n < SETS; n++) {
@@ -335,8 +350,9 @@ int main(int argc, char **argv)
     }
     for (int fidelity = 0; fidelity < 2; fidelity++) {
         for (int n = 0; n < SETS; n++) {
-            total all = {.runs = 0};
-            for (size_t m = 0; m < motor_count; m++) {
+            static total all;
+            memset(&all, 0, sizeof all);
+            for (size_t m = 0; m < MOTORS; m++) {
                 if (chosen(inverters[fidelity], inverters, argc, argv) &&
                     chosen(sets[n].word, set_words, argc, argv) &&
                     chosen(motors[m].name, motor_words, argc, argv)) {

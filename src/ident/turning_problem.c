@@ -32,7 +32,7 @@
 #define LEAST_RATIO 0.1
 #define LARGEST_RATIO 20.0
 #define UNPHYSICAL 10.0    /* times as far from the prior */
-#define MODEL_DOUBT 1000.0 /* see lane_fit.h */
+#define MODEL_DOUBT 2500.0 /* see lane_fit.h */
 #define PI 3.14159265358979323846
 #define EVEN_TURN 0.2 /* by which the shaft may turn more or less within an electrical turn */
 #define WHOLE_RATIO 0.05

@@ -37,6 +37,7 @@
 #define LARGEST_MISFIT 3.0   /* of a used result */
 #define TYPICAL_R_DROP 0.05  /* as CVK_TURNING_DROP, across the resistance */
 #define LARGE_HARMONIC 0.05
+#define LARGE_OFFSET 0.1 /* of the peak current */
 #define LEAST_SHARE 0.3 /* of what is typical: below it least squares has found nothing */
 #define CURVE_EVALUATIONS 4
 #define EDGE_ROUNDS 2
@@ -84,6 +85,11 @@ static bool start_values(const cvk_turning_problem *f, const cvk_turns *turns,
     }
     p[CVK_TM_FIFTH] = fmin(fmax(x[CVK_START_FIFTH] / flux, -LARGE_HARMONIC), LARGE_HARMONIC);
     p[CVK_TM_SEVENTH] = fmin(fmax(x[CVK_START_SEVENTH] / flux, -LARGE_HARMONIC), LARGE_HARMONIC);
+    const double most_a = LARGE_OFFSET * peak;
+    const double alpha_a = -x[CVK_START_STEADY_ALPHA] / p[CVK_B_RESISTANCE];
+    const double beta_a = -x[CVK_START_STEADY_BETA] / p[CVK_B_RESISTANCE];
+    p[CVK_TM_OFFSET_ALPHA] = fmin(fmax(alpha_a, -most_a), most_a);
+    p[CVK_TM_OFFSET_BETA] = fmin(fmax(beta_a, -most_a), most_a);
     if (f->s->pwm_hz <= 0.0 && !cvk_belief_knows(belief, CVK_B_DELAY, 0.3)) {
         p[CVK_B_DELAY] = (double)delay + 0.05;
     }

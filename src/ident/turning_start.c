@@ -66,6 +66,8 @@ static void step_equation(const stepping *g, size_t k, size_t step, const double
     x[CVK_B_L_Q] = I * (cimag(i_to) * to - cimag(i_from) * from);
     x[CVK_B_FLUX] = to - from;
     x[CVK_START_ACROSS] = I * x[CVK_B_FLUX];
+    x[CVK_START_STEADY_ALPHA] = s->period_s * (double)step;
+    x[CVK_START_STEADY_BETA] = I * x[CVK_START_STEADY_ALPHA];
     if (7.0 * fabs(angle[1] - angle[0]) < MOST_RAD * (double)step) {
         x[CVK_START_FIFTH] = conj(power(to, 5) - power(from, 5));
         x[CVK_START_SEVENTH] = power(to, 7) - power(from, 7);

@@ -11,11 +11,13 @@
 /* What is found, in the order of CVK_B_* up to the dead-time voltage, Wb where nothing else is
  * said. The phase is the magnet's up to a small angle, which the flux ACROSS takes up; the
  * inductances come out badly, since the phase is rough. The harmonics' flux as that of the
- * fundamental. */
+ * fundamental; steady voltages, V, by offsets of the current. */
 enum {
     CVK_START_ACROSS = CVK_B_DEAD_TIME + 1,
     CVK_START_FIFTH,
     CVK_START_SEVENTH,
+    CVK_START_STEADY_ALPHA,
+    CVK_START_STEADY_BETA,
     CVK_START_COUNT
 };
 
