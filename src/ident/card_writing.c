@@ -27,7 +27,7 @@
  * their mean while the injected voltage drives them. Deviations. */
 #define CAPACITOR_OHM 2e-3
 #define TURNING_OHM 1.5e-3 /* the sag of duties that turn (bench/spice.py) */
-#define OWN_RISE 0.01      /* of the inverter's voltage */
+#define OWN_RISE 0.025     /* of the inverter's voltage */
 #define EDGE_SHARE 0.02    /* of its share of the largest voltage */
 /* Of an inductance, times the share of it that is lost at the largest current. */
 #define CROSS_DOUBT 0.08 /* of cross-saturation: the same series */

@@ -4,10 +4,10 @@
  * leave alike: T (1 - duty) / 2 after the period's start a leg is told to rise, as long before its
  * end to fall. It does so late: by the dead time where a diode holds it, by half the time in which
  * its current moves it where that is less. That current counts as it is a third of that time after
- * the command (area under a node that a current moves which changes at a steady rate), with a quarter
- * of what the node's own way adds to the rate. Until then the legs that went before have driven the
- * winding, and the mean voltage, which the motor takes, has not come: what flux linkage that leaves
- * is kept for each row, seen along the phase and across it.
+ * the command (area under a node that a current moves which changes at a steady rate), with a
+ * quarter of what the node's own way adds to the rate. Until then the legs that went before have
+ * driven the winding, and the mean voltage, which the motor takes, has not come: what flux linkage
+ * that leaves is kept for each row, seen along the phase and across it.
  */
 #include "edges.h"
 
@@ -32,9 +32,9 @@ static double larger(double a, double b)
 /* A period of three legs. */
 typedef struct period {
     double length_s, bus_v;
-    double command_s[3];                 /* from its start to the rise, and from the fall to its end */
+    double command_s[3]; /* from its start to the rise, and from the fall to its end */
     double late_rise_s[3], late_fall_s[3];
-    double taken_v[3];                   /* phase voltages, means */
+    double taken_v[3]; /* phase voltages, means */
 } period;
 
 /* Flux linkages by the legs, less the mean's, while leg n moves. */
@@ -61,8 +61,8 @@ static double across(const double x[3], int n)
     return (x[(n + 1) % 3] - x[(n + 2) % 3]) * (0.5 / HALF_SQRT3);
 }
 
-/* What the currents at the commands lose, and so when the legs go and what the motor is left. `ends_a`
- * are the phases' currents at the period's start and end. */
+/* What the currents at the commands lose, and so when the legs go and what the motor is left.
+ * `ends_a` are the phases' currents at the period's start and end. */
 static void next_round(period *p, const cvk_loss *loss, const double command_v[3], double dead_s,
                        double own_v, double ends_a[2][3])
 {
@@ -107,8 +107,8 @@ void cvk_find_edges(const cvk_signals *s, cvk_span rows, const cvk_loss *loss)
         period p = {.length_s = s->pwm_period_s, .bus_v = s->bus_v * s->bus_share[k]};
         double v[3], ends_a[2][3];
         cvk_to_three(s->v_alpha[k], s->v_beta[k], v);
-        const double middle = 0.5 * (larger(larger(v[0], v[1]), v[2]) +
-                                     smaller(smaller(v[0], v[1]), v[2]));
+        const double middle =
+            0.5 * (larger(larger(v[0], v[1]), v[2]) + smaller(smaller(v[0], v[1]), v[2]));
         for (int n = 0; n < 3; n++) {
             const double share = smaller(larger(0.5 - (v[n] - middle) / p.bus_v, 0.0), 1.0);
             p.command_s[n] = 0.5 * p.length_s * share;
@@ -138,7 +138,8 @@ cvk_axes cvk_axes_of(const cvk_belief *belief)
 
 cvk_loss cvk_loss_of(const cvk_belief *belief)
 {
-    return (cvk_loss){.dead_time_voltage_v = belief->knee_a > 0.0 ? belief->mean[CVK_B_DEAD_TIME] : 0.0,
+    return (cvk_loss){.dead_time_voltage_v =
+                          belief->knee_a > 0.0 ? belief->mean[CVK_B_DEAD_TIME] : 0.0,
                       .knee_a = belief->knee_a,
                       .curve = belief->curve,
                       .per_h = cvk_axes_of(belief).per_h,

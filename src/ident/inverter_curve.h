@@ -163,10 +163,10 @@ INLINED void cvk_to_three(double alpha, double beta, double out[3])
     out[2] = along - across;
 }
 
-/* As cvk_curve_vector(), of the phases' mean currents and the ripple in A (>= 0): by so much less is
- * the current where the leg rises, and more where it falls. A rise loses in full while the current
- * flows into the motor, a fall while it flows out; what the other way round is lost, the curve
- * says. Without ripple that is the curve itself. */
+/* As cvk_curve_vector(), of the phases' mean currents and the ripple in A (>= 0): by so much less
+ * is the current where the leg rises, and more where it falls. A rise loses in full while the
+ * current flows into the motor, a fall while it flows out; what the other way round is lost, the
+ * curve says. Without ripple that is the curve itself. */
 INLINED void cvk_edges_vector(const double current_a[3], double per_knee, int curve,
                               const double rise_a[3], const double fall_a[3], double out[2])
 {

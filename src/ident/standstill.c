@@ -51,8 +51,8 @@
 #define FULL_EVALUATIONS 15
 #define QUICK_EVALUATIONS 4
 #define PROFILE_EVALUATIONS 20
-#define PROFILE_REACH 3.5   /* deviations to each side */
-#define SURE_OF_NORTH 4.0   /* deviations of the slope that tells it */
+#define PROFILE_REACH 3.5 /* deviations to each side */
+#define SURE_OF_NORTH 4.0 /* deviations of the slope that tells it */
 #define EDGE_ROUNDS 3
 #define ROWS_AFTER 6u       /* of a block: as far as a delay reaches */
 #define LIKELIER 0.97       /* in residual */
@@ -291,8 +291,8 @@ static bool simulate_block(void *context, size_t b)
     for (int n = 0; n < set->lanes; n++) {
         out[n] = set->out[n] + here->first_residual;
     }
-    return cvk_sm_simulate(f->s, f->edges, here->rows, here->warm_up, f->curve, set->lanes,
-                           set->p, out);
+    return cvk_sm_simulate(f->s, f->edges, here->rows, here->warm_up, f->curve, set->lanes, set->p,
+                           out);
 }
 
 /* Simulates `lanes` parameter sets over all blocks; lane n's residuals start at out[n]. */
@@ -608,13 +608,12 @@ static bool clean_block(const problem *f, const block *b, const cvk_standstill_f
                         double *alpha, double *beta)
 {
     const cvk_signals *s = f->s;
-    const cvk_span rows = {b->rows.begin, b->rows.end + ROWS_AFTER < s->rows
-                                              ? b->rows.end + ROWS_AFTER
-                                              : s->rows};
+    const cvk_span rows = {b->rows.begin,
+                           b->rows.end + ROWS_AFTER < s->rows ? b->rows.end + ROWS_AFTER : s->rows};
     double *residual = malloc(2u * (rows.end - rows.begin) * sizeof *residual);
     const double *lane = fit->p;
-    const bool fine = residual != NULL &&
-                      cvk_sm_simulate(s, f->edges, rows, 0, fit->curve, 1, &lane, &residual);
+    const bool fine =
+        residual != NULL && cvk_sm_simulate(s, f->edges, rows, 0, fit->curve, 1, &lane, &residual);
     for (size_t k = rows.begin; fine && k < rows.end; k++) {
         const size_t at = 2u * (k - rows.begin);
         alpha[k] = s->i_alpha[k] - residual[at] - fit->p[CVK_SM_OFFSET_ALPHA];

@@ -19,7 +19,7 @@
 #define HALF_SQRT3 0.86602540378443864676
 #define PASSES 4 /* until the inverter's voltage and the current that it lets through agree */
 #define MOST_STEPS 3
-#define FADED_A 1e-20 /* numbers too small for their format take a hundred times as long */
+#define FADED_A 1e-20    /* numbers too small for their format take a hundred times as long */
 #define LARGEST_STEP 0.5 /* of the fastest time constant, in one step */
 
 /* Everything about the lanes that does not change from row to row, one array per coefficient. A
@@ -158,8 +158,8 @@ INLINED void ripples_of(const coefficients *k, int lanes, const cvk_edge *edges,
  * as much of the way as an edge lies before or after it. After the first pass a share is believed.
  */
 INLINED void at_edges(const coefficients *k, int lanes, int curve, bool first,
-                      const cvk_edge *edges, double (*rise_a)[LANES],
-                      double (*fall_a)[LANES], const vectors *i, const vectors *to, vectors *own)
+                      const cvk_edge *edges, double (*rise_a)[LANES], double (*fall_a)[LANES],
+                      const vectors *i, const vectors *to, vectors *own)
 {
     vectors now;
     for (int n = 0; n < lanes; n++) {

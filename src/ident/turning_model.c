@@ -32,7 +32,7 @@
  */
 #define START_DOUBT 100.0
 #define START_RAD 0.5
-#define MAGNET_TURNS 1.0 /* over which what unequal magnets do is alike */
+#define MAGNET_TURNS 1.0          /* over which what unequal magnets do is alike */
 #define GAUSS 0.28867513459481288 /* of a period, from its middle */
 #define GAUSS_BOW (1.0 / 12.0)    /* t (T - t) / 2T^2 there, */
 #define MEAN_BOW (1.0 / 12.0)     /* and on the mean */
@@ -173,8 +173,8 @@ INLINED void mean_of_period(const motors *m, int lanes, int curve, const course 
 }
 
 /* Or what is lost at the edges, with the rotor at `middle`. */
-INLINED void at_edges(const motors *m, int lanes, int curve, const course *i,
-                      const vectors *middle, const cvk_edge *edges, vectors *out)
+INLINED void at_edges(const motors *m, int lanes, int curve, const course *i, const vectors *middle,
+                      const cvk_edge *edges, vectors *out)
 {
     for (int n = 0; n < lanes; n++) {
         const double a = middle->a[n], b = middle->b[n];
@@ -283,8 +283,7 @@ INLINED void advance(const motors *m, int lanes, states *s, const row_input *in,
         const double complex psi = CMPLX(s->psi_a[n], s->psi_b[n]);
         const double complex now = CMPLX(s->now_a[n], s->now_b[n]);
         const double complex h = unit(0.5 * s->omega[n] * t), mid = now * h, dq = psi * conj(now);
-        const double complex i =
-            current_dq(m, n, dq - magnet_dq(m, n, &in->at, s->magnet[n], now));
+        const double complex i = current_dq(m, n, dq - magnet_dq(m, n, &in->at, s->magnet[n], now));
         put(&half, n, h);
         put(&middle, n, mid);
         put(&psi_dq, n, dq);

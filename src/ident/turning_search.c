@@ -38,10 +38,10 @@
 #define TYPICAL_R_DROP 0.05  /* as CVK_TURNING_DROP, across the resistance */
 #define LARGE_HARMONIC 0.05
 #define LARGE_OFFSET 0.1 /* of the peak current */
-#define LEAST_SHARE 0.3 /* of what is typical: below it least squares has found nothing */
+#define LEAST_SHARE 0.3  /* of what is typical: below it least squares has found nothing */
 #define CURVE_EVALUATIONS 4
 #define EDGE_ROUNDS 2
-#define LIKELIER 0.99 /* in prediction error: then another curve is taken */
+#define LIKELIER 0.99     /* in prediction error: then another curve is taken */
 #define WHOLE_SPREAD 0.05 /* periods, of a delay about a whole number of them */
 #define WHOLE_LOSS 1.03   /* in prediction error, at most */
 #define USUAL_LOSS 1.01   /* at most, for the usual one */

@@ -9,7 +9,7 @@
 
 #define LEAST_S 1e-12
 #define FINE_PIECES 8.0 /* of a dead time */
-#define LEAST_V 1e-3 /* by which the bus may move while a node rests on it */
+#define LEAST_V 1e-3    /* by which the bus may move while a node rests on it */
 
 typedef struct edges {
     double at_s[2]; /* when the command of a leg changes; infinite: it does not */

@@ -118,12 +118,12 @@ struct cvk_rig {
     uint16_t gate_register[CVK_GATE_REGISTERS];
     cvk_rig_meter meter;
     cvk_rig_leg leg[3];
-    double duty[3];    /* by leg, of the control period that ended last */
-    double shift[3];   /* by leg: by which share of the PWM period its pulse comes later */
-    double short_a;    /* mean current between two shorted motor wires */
+    double duty[3];  /* by leg, of the control period that ended last */
+    double shift[3]; /* by leg: by which share of the PWM period its pulse comes later */
+    double short_a;  /* mean current between two shorted motor wires */
     double late_rise_s[3], late_fall_s[3]; /* by leg, averaged: as the period before had them */
-    double shunt_a[3]; /* single shunt: what its two samples showed, by leg */
-    bool second_half;  /* double update: the coming half period begins at the peak */
+    double shunt_a[3];                     /* single shunt: what its two samples showed, by leg */
+    bool second_half; /* double update: the coming half period begins at the peak */
     bool bridge_on;
     bool shaft_held;
     double set_point;

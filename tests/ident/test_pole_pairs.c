@@ -192,8 +192,9 @@ START_TEST(unequal_magnets_tell_on_a_coarse_scope)
     record(&r, &rig, "coast", 3, false);
     estimate_one(&r.log);
     assert_pole_pairs(15, "pattern");
+    /* the mean of a pattern of 3 % over four turns, of which the last is not whole */
     ck_assert_double_eq_tol(
-        result.card.entry[CVK_CARD_FLUX_LINKAGE].value / rig.motor.flux_linkage_wb, 1.0, 0.001);
+        result.card.entry[CVK_CARD_FLUX_LINKAGE].value / rig.motor.flux_linkage_wb, 1.0, 0.0015);
     recording_free(&r);
 }
 END_TEST
