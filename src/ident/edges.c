@@ -17,6 +17,7 @@
 #define ROUNDS 3         /* lateness makes the currents that make it */
 #define COUNTS (2.0 / 3) /* of the lateness, which is half of the time in which the node moves */
 #define OWN_WAY 0.25
+#define MOST_DEAD 0.1 /* of a period: what a fit on its way takes for the dead time */
 
 /* Unlike fmin() and fmax() never a call. */
 static double smaller(double a, double b)
@@ -98,28 +99,44 @@ static void write_edges(const period *p, cvk_edge edges[3])
     }
 }
 
+/* A row's period as it is commanded: legs that move at once and lose nothing. */
+static period commanded(const cvk_signals *s, size_t row)
+{
+    period p = {.length_s = s->pwm_period_s, .bus_v = s->bus_v * s->bus_share[row]};
+    double *v = p.taken_v;
+    cvk_to_three(s->v_alpha[row], s->v_beta[row], v);
+    const double middle =
+        0.5 * (larger(larger(v[0], v[1]), v[2]) + smaller(smaller(v[0], v[1]), v[2]));
+    for (int n = 0; n < 3; n++) {
+        const double share = 0.5 - (v[n] - middle) / p.bus_v;
+        p.command_s[n] = 0.5 * p.length_s * smaller(larger(share, 0.0), 1.0);
+    }
+    return p;
+}
+
+/* Moves the legs as the currents do that flow while the duties of the row act. */
+static void move_late(period *p, const cvk_signals *s, size_t row, const cvk_loss *loss)
+{
+    const double dead_s = p->length_s * smaller(loss->dead_time_voltage_v / s->bus_v, MOST_DEAD);
+    const double own_v = loss->dead_time_voltage_v * s->bus_share[row];
+    const double command_v[3] = {p->taken_v[0], p->taken_v[1], p->taken_v[2]};
+    double ends_a[2][3];
+    for (int e = 0; e < 2; e++) {
+        const size_t then = cvk_row_before(row, -loss->delay - e, (cvk_span){0, s->rows});
+        cvk_to_three(s->i_alpha[then], s->i_beta[then], ends_a[e]);
+    }
+    for (int round = 0; round < ROUNDS; round++) {
+        next_round(p, loss, command_v, dead_s, own_v, ends_a);
+    }
+}
+
 void cvk_find_edges(const cvk_signals *s, cvk_span rows, const cvk_loss *loss)
 {
-    const cvk_span all = {0, s->rows};
     const bool lossy = loss->dead_time_voltage_v > 0.0 && loss->per_h > 0.0;
-    const double dead_s = s->pwm_period_s * loss->dead_time_voltage_v / s->bus_v;
     for (size_t k = rows.begin; k < rows.end && s->edges != NULL; k++) {
-        period p = {.length_s = s->pwm_period_s, .bus_v = s->bus_v * s->bus_share[k]};
-        double v[3], ends_a[2][3];
-        cvk_to_three(s->v_alpha[k], s->v_beta[k], v);
-        const double middle =
-            0.5 * (larger(larger(v[0], v[1]), v[2]) + smaller(smaller(v[0], v[1]), v[2]));
-        for (int n = 0; n < 3; n++) {
-            const double share = smaller(larger(0.5 - (v[n] - middle) / p.bus_v, 0.0), 1.0);
-            p.command_s[n] = 0.5 * p.length_s * share;
-            p.taken_v[n] = v[n];
-        }
-        for (int e = 0; e < 2 && lossy; e++) {
-            const size_t then = cvk_row_before(k, -loss->delay - e, all);
-            cvk_to_three(s->i_alpha[then], s->i_beta[then], ends_a[e]);
-        }
-        for (int round = 0; round < ROUNDS && lossy; round++) {
-            next_round(&p, loss, v, dead_s, loss->dead_time_voltage_v * s->bus_share[k], ends_a);
+        period p = commanded(s, k);
+        if (lossy) {
+            move_late(&p, s, k, loss);
         }
         write_edges(&p, s->edges + 3 * k);
     }
