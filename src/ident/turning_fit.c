@@ -19,6 +19,8 @@
 #define FLOOR_LD 0.025
 #define FLOOR_LQ 0.015
 #define FLOOR_FLUX 0.0015
+#define UNLOGGED 5.0 /* runs of a mixer and of a 20-pole motor, every second to fourth row */
+#define SAME_PERIOD 0.01
 #define USUAL_MISFIT 1.3 /* of which these are the floors */
 /* A ratio of Lq to Ld beyond these is no motor, but a log that shows neither. */
 #define SMALLEST_SALIENCY 0.9
@@ -94,6 +96,13 @@ static void add_harmonic_doubt(const cvk_turning_problem *f, cvk_belief *belief)
     }
 }
 
+/* Where only some periods of the pulses have a row, the voltages of the others are guessed. */
+static double unlogged_growth(const cvk_signals *s)
+{
+    const double missing = s->period_s / s->pwm_period_s - 1.0;
+    return s->path == CVK_PATH_COMMANDED && missing > SAME_PERIOD ? 1.0 + UNLOGGED * missing : 1.0;
+}
+
 static void to_belief(const cvk_turning_problem *f, const cvk_turning_result *result,
                       cvk_belief *belief)
 {
@@ -112,7 +121,8 @@ static void to_belief(const cvk_turning_problem *f, const cvk_turning_result *re
     const double floors[] = {
         [CVK_B_RESISTANCE] = FLOOR_R, [CVK_B_L_D] = FLOOR_LD, [CVK_B_L_Q] = FLOOR_LQ};
     /* what the model does not follow may have bent its values the more, the more there is */
-    const double growth = pow(fmax(1.0, result->misfit / USUAL_MISFIT), 2.0);
+    const double growth =
+        pow(fmax(1.0, result->misfit / USUAL_MISFIT), 2.0) * unlogged_growth(f->s);
     belief->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)] +=
         pow(growth * FLOOR_FLUX * belief->mean[CVK_B_FLUX], 2.0);
     for (int k = 0; k <= CVK_B_L_Q; k++) { /* not of what a standstill log has shown better */

@@ -231,6 +231,7 @@ INLINED void inverter(const motors *m, int lanes, const course *i, const vectors
 typedef struct row_input {
     double complex measured, v_new, v_old;
     double bus_share, period_s;
+    double pulse_s;        /* for which a voltage is held, if that is less */
     const cvk_edge *edges; /* of the legs; null: none are known */
     mechanical at, next;   /* now and a row later */
 } row_input;
@@ -256,6 +257,7 @@ static row_input input_of(const cvk_signals *s, size_t row, long delay, cvk_span
                        .bus_share = s->bus_share[acting],
                        .edges = s->edges != NULL ? s->edges + 3 * acting : NULL,
                        .period_s = s->period_s,
+                       .pulse_s = fmin(s->period_s, s->pwm_period_s),
                        .at = at,
                        .next = mechanical_at(s, row + 1 < rows.end ? row + 1 : row)};
 }
@@ -289,7 +291,7 @@ INLINED void advance(const motors *m, int lanes, states *s, const row_input *in,
         put(&psi_dq, n, dq);
         put(&before, n, i);
         put(&drop, n, m->r[n] * sinc(0.5 * s->omega[n] * t) * mid);
-        set_course(m, n, s->omega[n] * t, mid, i, dq, &current);
+        set_course(m, n, s->omega[n] * in->pulse_s, mid, i, dq, &current);
     }
     inverter(m, lanes, &current, &middle, in->edges, &voltage);
     for (int n = 0; n < lanes; n++) {
@@ -301,7 +303,8 @@ INLINED void advance(const motors *m, int lanes, states *s, const row_input *in,
         const double complex magnet = magnet_dq(m, n, &in->next, s->magnet[n], later);
         const double complex mean = 0.5 * (i + current_dq(m, n, rough * conj(later) - magnet));
         put(&before, n, mean);
-        set_course(m, n, s->omega[n] * t, get(&middle, n), mean, get(&psi_dq, n), &current);
+        set_course(m, n, s->omega[n] * in->pulse_s, get(&middle, n), mean, get(&psi_dq, n),
+                   &current);
     }
     inverter(m, lanes, &current, &middle, in->edges, &voltage);
     for (int n = 0; n < lanes; n++) {

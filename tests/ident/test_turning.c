@@ -102,6 +102,31 @@ START_TEST(a_fast_small_motor_on_a_bridge_shows_its_winding)
 }
 END_TEST
 
+/* A row for every second period only: duties act a part of a row late, and those of the others can
+ * only be guessed, which the intervals say. */
+START_TEST(rows_of_every_second_period_are_doubted)
+{
+    cvk_rig_config rig = studio_rig("wheel");
+    rig.inverter.fidelity = CVK_FIDELITY_SWITCHED;
+    recording r;
+    record(&r, &rig, "spin", 1000, true);
+    r.log.rows /= 2;
+    r.log.pwm_hz = rig.inverter.pwm_hz;
+    for (int c = 0; c < CVK_COLUMN_COUNT; c++) {
+        double *column = (double *)r.log.column[c];
+        for (size_t n = 0; column != NULL && n < r.log.rows; n++) {
+            column[n] = column[2 * n];
+        }
+    }
+    estimate(&r.log);
+    assert_near(CVK_CARD_INDUCTANCE_Q, rig.motor.inductance_q_h, 3.0);
+    assert_near(CVK_CARD_FLUX_LINKAGE, rig.motor.flux_linkage_wb, 0.7);
+    const cvk_card_entry *flux = entry_of(CVK_CARD_FLUX_LINKAGE);
+    ck_assert_double_gt(flux->statistical_high - flux->statistical_low, 0.02 * flux->value);
+    recording_free(&r);
+}
+END_TEST
+
 /* The drive measures its currents wrong and so lets a direct one flow, a tenth of the peak, which
  * the log's mean does not show. */
 START_TEST(a_direct_current_does_not_hide_the_motor)
@@ -325,6 +350,7 @@ static void add(TCase *tests)
     tcase_add_loop_test(tests, an_ordinary_run_shows_the_winding, 0, 5);
     tcase_add_test(tests, a_fast_small_motor_on_a_bridge_shows_its_winding);
     tcase_add_test(tests, a_direct_current_does_not_hide_the_motor);
+    tcase_add_test(tests, rows_of_every_second_period_are_doubted);
     tcase_add_loop_test(tests, a_rotor_column_shows_unequal_magnets, 0, 4);
     tcase_add_test(tests, a_stuck_rotor_column_does_no_harm);
     tcase_add_loop_test(tests, speed_changes_show_the_inertia, 0, 3);
