@@ -65,8 +65,8 @@ static void rotate_phase(const cvk_signals *s, const cvk_belief *belief, cvk_spa
     const long delay = belief != NULL ? lround(belief->mean[CVK_B_DELAY]) : 0;
     const size_t memory = (size_t)(MEMORY / (2.0 * PI * CORNER_HZ * s->period_s));
     const size_t begin = rows.begin > piece.begin + memory ? rows.begin - memory : piece.begin;
-    const bool own = dead_v > 0.0 && knee_a > 0.0;
-    const cvk_axes axes = own ? mean_axes(belief) : (cvk_axes){0.0, 0.0};
+    const bool own = belief != NULL && dead_v > 0.0 && knee_a > 0.0;
+    const cvk_axes axes = belief != NULL ? mean_axes(belief) : (cvk_axes){0.0, 0.0};
     double complex x = 0.0, i_before = s->i_alpha[begin] + I * s->i_beta[begin];
     double complex e_before = 0.0;
     double last = 0.0, turns = 0.0;

@@ -249,7 +249,7 @@ static void ripple_at_edges(cvk_rig *rig, const double duty[3], cvk_terminals *a
     const double command_s[3] = {half_s * (1.0 - duty[0]), half_s * (1.0 - duty[1]),
                                  half_s * (1.0 - duty[2])};
     const cvk_vec flux = cvk_flux_now(rig), now = cvk_current_now(rig);
-    double leg_a[3], rise_a[3], fall_a[3];
+    double leg_a[3], rise_a[3] = {0.0}, fall_a[3] = {0.0};
     cvk_leg_currents(rig, leg_a);
     for (int n = 0; n < 3; n++) {
         const int phase = rig->derived.leg_phase[n];
@@ -258,7 +258,11 @@ static void ripple_at_edges(cvk_rig *rig, const double duty[3], cvk_terminals *a
             high_until(rig, command_s, n, falls == 1, more_s);
             const cvk_vec there = flux + rig->state.bus_v * cvk_from_legs(rig, more_s);
             cvk_to_phases(cvk_current_of(&rig->derived, there, &rig->rotor) - now, phase_a);
-            (falls == 1 ? fall_a : rise_a)[n] = falls == 1 ? phase_a[phase] : -phase_a[phase];
+            if (falls == 1) {
+                fall_a[n] = phase_a[phase];
+            } else {
+                rise_a[n] = -phase_a[phase];
+            }
         }
         at->rise_a[phase] = rise_a[n];
         at->fall_a[phase] = fall_a[n];
