@@ -11,9 +11,12 @@
  */
 #include "edges.h"
 
+#include "parallel.h"
+
 #include <math.h>
 
 #define HALF_SQRT3 0.86602540378443864676
+#define PART_ROWS 8192u
 #define ROUNDS 3         /* lateness makes the currents that make it */
 #define COUNTS (2.0 / 3) /* of the lateness, which is half of the time in which the node moves */
 #define OWN_WAY 0.25
@@ -140,6 +143,27 @@ void cvk_find_edges(const cvk_signals *s, cvk_span rows, const cvk_loss *loss)
         }
         write_edges(&p, s->edges + 3 * k);
     }
+}
+
+/* All rows, part by part. */
+typedef struct share {
+    const cvk_signals *s;
+    const cvk_loss *loss;
+} share;
+
+static bool find_part(void *context, size_t n)
+{
+    const share *all = context;
+    const size_t begin = n * PART_ROWS, end = begin + PART_ROWS;
+    const cvk_span rows = {begin, end < all->s->rows ? end : all->s->rows};
+    cvk_find_edges(all->s, rows, all->loss);
+    return true;
+}
+
+void cvk_find_all_edges(const cvk_signals *s, const cvk_loss *loss, int threads)
+{
+    share all = {s, loss};
+    (void)cvk_for_each((s->rows + PART_ROWS - 1u) / PART_ROWS, threads, find_part, &all);
 }
 
 cvk_axes cvk_axes_of(const cvk_belief *belief)

@@ -39,6 +39,7 @@ cvk_loss cvk_loss_of(const cvk_belief *belief);
 
 /* Finds `signals->edges` of each of the rows from its voltages and currents. */
 void cvk_find_edges(const cvk_signals *signals, cvk_span rows, const cvk_loss *loss);
+void cvk_find_all_edges(const cvk_signals *signals, const cvk_loss *loss, int threads);
 
 /* What the ripple takes from each phase's current where its leg rises, and adds where it falls, A;
  * `edges` of the row whose duties act. */

@@ -645,13 +645,13 @@ static void fit_circle(cvk_learning *l, cvk_path path, cvk_prepared *logs, size_
     }
 }
 
-static void refine_phases(const cvk_knowledge *known, cvk_prepared *logs, size_t count)
+static void refine_phases(const cvk_knowledge *known, cvk_prepared *logs, size_t count, int threads)
 {
     for (size_t n = 0; n < count; n++) {
         const cvk_belief *belief = &known->of[logs[n].signals.path];
         if (logs[n].usable && logs[n].turns.count > 0 &&
             cvk_belief_knows(belief, CVK_B_RESISTANCE, USEFUL_SHARE)) {
-            cvk_refine_phase(&logs[n].turns, &logs[n].signals, belief);
+            cvk_refine_phase(&logs[n].turns, &logs[n].signals, belief, threads);
         }
     }
 }
@@ -699,13 +699,13 @@ static void learn_turning(cvk_learning *l, cvk_prepared *logs, size_t count, int
             learn_driven(l, (cvk_path)path, logs, count, threads, &out->turning);
         }
     }
-    refine_phases(&l->known, logs, count);
+    refine_phases(&l->known, logs, count, threads);
     for (int path = 0; path < CVK_PATHS; path++) {
         if (l->known.present[path]) {
             fit_circle(l, (cvk_path)path, logs, count, threads, out);
         }
     }
-    refine_phases(&l->known, logs, count);
+    refine_phases(&l->known, logs, count, threads);
     gather_windows(l, logs, count, out);
     if (!any_known && l->windows.count > 0 && !cvk_shows_back_emf(&l->windows)) {
         l->known = l->still;

@@ -243,10 +243,10 @@ void cvk_remove_offset(cvk_signals *s, const cvk_turns *turns)
     }
 }
 
-void cvk_refine_phase(cvk_turns *turns, const cvk_signals *s, const cvk_belief *belief)
+void cvk_refine_phase(cvk_turns *turns, const cvk_signals *s, const cvk_belief *belief, int threads)
 {
     const cvk_loss loss = cvk_loss_of(belief);
-    cvk_find_edges(s, (cvk_span){0, s->rows}, &loss);
+    cvk_find_all_edges(s, &loss, threads);
     for (size_t n = 0; n < s->pieces; n++) {
         rotate_phase(s, belief, s->piece[n], s->piece[n], turns->phase);
     }

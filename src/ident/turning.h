@@ -46,7 +46,8 @@ cvk_status cvk_find_turns(cvk_turns *turns, const cvk_signals *signals);
 void cvk_remove_offset(cvk_signals *signals, const cvk_turns *turns);
 
 /* Takes the phase anew with what is known of the winding, so that current does not disturb it. */
-void cvk_refine_phase(cvk_turns *turns, const cvk_signals *signals, const cvk_belief *belief);
+void cvk_refine_phase(cvk_turns *turns, const cvk_signals *signals, const cvk_belief *belief,
+                      int threads);
 /* The same of a few rows within one piece: the phase there may be whole turns off. */
 void cvk_refine_phase_of(cvk_span rows, const cvk_signals *signals, const cvk_belief *belief,
                          double *phase);
