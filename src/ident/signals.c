@@ -28,6 +28,7 @@
 #define LARGEST_LOST_SHARE 0.2
 #define SHORTEST_PERIOD_S 1e-7
 #define LONGEST_PERIOD_S 2e-3
+#define SAME_PERIOD 0.01
 #define LONGEST_PWM_S 2e-4 /* rows that far apart are not one a PWM period, unless it is stated */
 
 /* The columns without which a row is of no use. */
@@ -828,6 +829,11 @@ cvk_status cvk_signals_from_log(cvk_signals *s, const cvk_log *log,
     }
     cvk_conditioned_free(&conditioned);
     return status;
+}
+
+bool cvk_row_each_period(const cvk_signals *s)
+{
+    return fabs(s->pwm_period_s / s->period_s - 1.0) < SAME_PERIOD;
 }
 
 void cvk_signals_free(cvk_signals *signals)

@@ -68,6 +68,9 @@ typedef struct cvk_signals {
     double *storage;                      /* one block behind all of the above */
 } cvk_signals;
 
+/* Every period of the pulses has a row, and only one. */
+bool cvk_row_each_period(const cvk_signals *signals);
+
 /* Examines and converts. Problems become findings in `out`; CVK_NOT_IN_LOG when the log cannot be
  * used (an error finding says why). Free the result with cvk_signals_free() in any case. */
 cvk_status cvk_signals_from_log(cvk_signals *signals, const cvk_log *log,

@@ -57,7 +57,6 @@
 #define ROWS_AFTER 6u       /* of a block: as far as a delay reaches */
 #define LIKELIER 0.97       /* in residual */
 #define EDGES_FIT 1.05      /* of the noise: they are found without a doubt */
-#define SAME_PERIOD 0.01    /* a row for each period of the pulses, within this share */
 #define SLOW_ROWS 64u       /* within which an injected current moves */
 #define EXPECTED_MISFIT 2.0 /* of the noise: the residual of a model that fits */
 #define HELD_SHARPLY 100.0
@@ -590,8 +589,7 @@ static const cvk_standstill_fit *best_in(const family *of)
 /* Duties of an inverter, row by row. */
 static bool shows_edges(const problem *f)
 {
-    return f->s->edges != NULL && !f->no_inverter &&
-           fabs(f->s->pwm_period_s / f->s->period_s - 1.0) < SAME_PERIOD;
+    return f->s->edges != NULL && !f->no_inverter && cvk_row_each_period(f->s);
 }
 
 static cvk_loss loss_of(const cvk_standstill_fit *fit)

@@ -19,8 +19,7 @@
 #define FLOOR_LD 0.025
 #define FLOOR_LQ 0.015
 #define FLOOR_FLUX 0.0015
-#define UNLOGGED 5.0 /* runs of a mixer and of a 20-pole motor, every second to fourth row */
-#define SAME_PERIOD 0.01
+#define UNLOGGED 5.0     /* runs of a mixer and of a 20-pole motor, every second to fourth row */
 #define USUAL_MISFIT 1.3 /* of which these are the floors */
 /* A ratio of Lq to Ld beyond these is no motor, but a log that shows neither. */
 #define SMALLEST_SALIENCY 0.9
@@ -100,7 +99,8 @@ static void add_harmonic_doubt(const cvk_turning_problem *f, cvk_belief *belief)
 static double unlogged_growth(const cvk_signals *s)
 {
     const double missing = s->period_s / s->pwm_period_s - 1.0;
-    return s->path == CVK_PATH_COMMANDED && missing > SAME_PERIOD ? 1.0 + UNLOGGED * missing : 1.0;
+    const bool guessed = s->path == CVK_PATH_COMMANDED && !cvk_row_each_period(s);
+    return guessed ? 1.0 + UNLOGGED * fmax(missing, 0.0) : 1.0;
 }
 
 static void to_belief(const cvk_turning_problem *f, const cvk_turning_result *result,

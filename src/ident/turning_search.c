@@ -41,8 +41,7 @@
 #define LEAST_SHARE 0.3  /* of what is typical: below it least squares has found nothing */
 #define CURVE_EVALUATIONS 4
 #define EDGE_ROUNDS 2
-#define LIKELIER 0.99 /* in prediction error: then another curve is taken */
-#define SAME_PERIOD 0.01
+#define LIKELIER 0.99     /* in prediction error: then another curve is taken */
 #define WHOLE_SPREAD 0.05 /* periods, of a delay about a whole number of them */
 #define WHOLE_LOSS 1.03   /* in prediction error, at most */
 #define USUAL_LOSS 1.01   /* at most, for the usual one */
@@ -514,12 +513,6 @@ static double expected_misfit(const cvk_turning_problem *f, const cvk_turning_re
     return hypot(f->noise.current_a, step_a);
 }
 
-/* Of the pulses: else duties act any part of a row late. */
-static bool a_row_a_period(const cvk_signals *s)
-{
-    return fabs(s->pwm_period_s / s->period_s - 1.0) < SAME_PERIOD;
-}
-
 /* With what is known before. */
 static void find_first_edges(const cvk_turning_problem *f, const cvk_belief *belief)
 {
@@ -545,7 +538,8 @@ static bool fit_once(cvk_turning_problem *f, const cvk_turns *turns, const cvk_b
     if (settled == 0) {
         return false;
     }
-    if (f->s->path == CVK_PATH_COMMANDED && a_row_a_period(f->s) &&
+    /* else duties act any part of a row late */
+    if (f->s->path == CVK_PATH_COMMANDED && cvk_row_each_period(f->s) &&
         !cvk_belief_knows(belief, CVK_B_DELAY, 0.1)) {
         settled = settle_delay(f, fits, settled, (double)likely_delay(f, belief));
     }

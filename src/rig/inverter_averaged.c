@@ -249,7 +249,7 @@ static void ripple_at_edges(cvk_rig *rig, const double duty[3], cvk_terminals *a
     const double command_s[3] = {half_s * (1.0 - duty[0]), half_s * (1.0 - duty[1]),
                                  half_s * (1.0 - duty[2])};
     const cvk_vec flux = cvk_flux_now(rig), now = cvk_current_now(rig);
-    double leg_a[3], rise_a[3] = {0.0}, fall_a[3] = {0.0};
+    double leg_a[3];
     cvk_leg_currents(rig, leg_a);
     for (int n = 0; n < 3; n++) {
         const int phase = rig->derived.leg_phase[n];
@@ -259,17 +259,16 @@ static void ripple_at_edges(cvk_rig *rig, const double duty[3], cvk_terminals *a
             const cvk_vec there = flux + rig->state.bus_v * cvk_from_legs(rig, more_s);
             cvk_to_phases(cvk_current_of(&rig->derived, there, &rig->rotor) - now, phase_a);
             if (falls == 1) {
-                fall_a[n] = phase_a[phase];
+                at->fall_a[phase] = phase_a[phase];
             } else {
-                rise_a[n] = -phase_a[phase];
+                at->rise_a[phase] = -phase_a[phase];
             }
         }
-        at->rise_a[phase] = rise_a[n];
-        at->fall_a[phase] = fall_a[n];
     }
     for (int n = 0; n < 3; n++) {
-        rig->late_rise_s[n] = lateness(rig, rise_a[n] - leg_a[n]);
-        rig->late_fall_s[n] = lateness(rig, fall_a[n] + leg_a[n]);
+        const int phase = rig->derived.leg_phase[n];
+        rig->late_rise_s[n] = lateness(rig, at->rise_a[phase] - leg_a[n]);
+        rig->late_fall_s[n] = lateness(rig, at->fall_a[phase] + leg_a[n]);
     }
 }
 
