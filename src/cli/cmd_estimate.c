@@ -100,9 +100,8 @@ static int work(job *j, const arguments *a, char **paths, int count)
 {
     cvk_complaint complaint;
     int status = check_outputs(a, paths, count);
-    if (status == EXIT_DONE && a->compare != NULL &&
-        read_bench(VERB, a->compare, NULL, NULL, &j->truth) != EXIT_DONE) {
-        status = complain_file(VERB, &complaint);
+    if (status == EXIT_DONE && a->compare != NULL) {
+        status = read_bench(VERB, a->compare, NULL, NULL, &j->truth);
     }
     if (status == EXIT_DONE && a->refine != NULL &&
         cvk_card_file_read(&j->before, a->refine, &complaint) != CVK_OK) {

@@ -5,6 +5,7 @@
 #include "lane_fit.h"
 
 #include "numeric.h"
+#include "parallel.h"
 #include "wide.h"
 
 #include <cminpack.h>
@@ -19,7 +20,8 @@
 /* Columns of the derivatives and of the residuals themselves, and their number at most. */
 #define WIDTH (MOST + 1)
 #define CHUNK 256u /* rows whose columns stay in the first cache together */
-#define PARTS 32
+#define SUMS 32
+#define SHARES 16 /* of the data's rows, whose products are summed one by one */
 
 /* A single lane costs nearly as much as several, and most steps are taken: so the derivatives are
  * found along with the residuals, and kept until they are asked for. The minimizer sees both
@@ -29,6 +31,7 @@ typedef struct fit {
     const cvk_lane_problem *problem;
     size_t m;                       /* residuals of the data and of the priors */
     double *column[WIDTH];          /* derivatives, then the residuals of the set itself, */
+    const double *start;            /* where the fit began */
     double at[MOST];                /* of this set, */
     double data[WIDTH * WIDTH];     /* products of those columns over the data's rows, */
     double prior[WIDTH * WIDTH];    /* over the priors' */
@@ -49,34 +52,80 @@ INLINED void add_products(int count, double *const column[], size_t begin, size_
     for (int r = 0; r < count; r++) {
         for (int c = 0; c <= r; c++) {
             const double *a = column[r], *b = column[c];
-            double sum[PARTS] = {0};
+            double sum[SUMS] = {0};
             size_t k = begin;
-            for (; k + PARTS <= end; k += PARTS) {
-                for (size_t n = 0; n < PARTS; n++) {
+            for (; k + SUMS <= end; k += SUMS) {
+                for (size_t n = 0; n < SUMS; n++) {
                     sum[n] += a[k + n] * b[k + n];
                 }
             }
             for (; k < end; k++) {
                 sum[0] += a[k] * b[k];
             }
-            for (int n = 0; n < PARTS; n++) {
+            for (int n = 0; n < SUMS; n++) {
                 out[r * WIDTH + c] += sum[n];
             }
         }
     }
 }
 
-WIDE static void products(int count, double *const column[], size_t begin, size_t end, double *out)
+/* Columns of neighbouring sets become derivatives, and products of all columns are summed. */
+WIDE static void products(int count, double *const column[], const double per_step[], size_t begin,
+                          size_t end, double *out)
 {
     memset(out, 0, WIDTH * WIDTH * sizeof *out);
-    for (size_t k = begin; k < end; k += CHUNK) {
-        add_products(count, column, k, k + CHUNK < end ? k + CHUNK : end, out);
+    for (size_t from = begin; from < end; from += CHUNK) {
+        const size_t to = from + CHUNK < end ? from + CHUNK : end;
+        const double *own = column[count - 1];
+        for (int n = 0; n + 1 < count; n++) {
+            double *there = column[n];
+            for (size_t k = from; k < to; k++) {
+                there[k] = (there[k] - own[k]) * per_step[n];
+            }
+        }
+        add_products(count, column, from, to, out);
     }
+}
+
+/* The data's rows, share by share. */
+typedef struct shares {
+    const fit *f;
+    const double *per_step;
+    double product[SHARES][WIDTH * WIDTH];
+} shares;
+
+static bool products_of_share(void *context, size_t n)
+{
+    shares *all = context;
+    const cvk_lane_problem *f = all->f->problem;
+    products(f->count + 1, all->f->column, all->per_step, f->data * n / SHARES,
+             f->data * (n + 1) / SHARES, all->product[n]);
+    return true;
+}
+
+static void fill_upper(int count, double *out)
+{
     for (int r = 0; r < count; r++) {
         for (int c = 0; c < r; c++) {
             out[c * WIDTH + r] = out[r * WIDTH + c];
         }
     }
+}
+
+static void all_products(fit *f, const double per_step[])
+{
+    const int count = f->problem->count + 1;
+    shares all = {.f = f, .per_step = per_step};
+    (void)cvk_for_each(SHARES, f->problem->threads, products_of_share, &all);
+    memset(f->data, 0, sizeof f->data);
+    for (int n = 0; n < SHARES; n++) {
+        for (int k = 0; k < count * WIDTH; k++) {
+            f->data[k] += all.product[n][k];
+        }
+    }
+    products(count, f->column, per_step, f->problem->data, f->m, f->prior);
+    fill_upper(count, f->data);
+    fill_upper(count, f->prior);
 }
 
 /* No current has run away. */
@@ -109,52 +158,45 @@ static void set_triangle(int count, const double *data, const double *prior, dou
     }
 }
 
-/* Residuals and derivatives at `x`. */
-static bool simulate(const fit *f, const double *x)
+/* Residuals at `x` and at its neighbours, one over a step away each. */
+static bool simulate(const fit *f, const double *x, double per_step[MOST])
 {
     const cvk_lane_problem *problem = f->problem;
     const int count = problem->count;
-    double p[MOST + 1][MOST] = {{0.0}}, step[MOST], *out[MOST + 1];
+    double p[MOST + 1][MOST] = {{0.0}}, *out[MOST + 1];
     const double *lane[MOST + 1];
+    memcpy(p[0], f->start, (size_t)(count + problem->held) * sizeof *p[0]);
     unscale(problem, x, p[0]);
     out[0] = f->column[count];
     lane[0] = p[0];
     for (int n = 0; n < count; n++) {
-        step[n] = 1e-5;
+        double step = 1e-5;
         if (n == problem->delay) {
             double fraction = p[0][n] - floor(p[0][n]);
-            step[n] = (fraction < 0.5 ? 1e-3 : -1e-3) / problem->scale[n];
+            step = (fraction < 0.5 ? 1e-3 : -1e-3) / problem->scale[n];
         }
+        per_step[n] = 1.0 / step;
         memcpy(p[n + 1], p[0], sizeof p[0]);
-        p[n + 1][n] += step[n] * problem->scale[n];
+        p[n + 1][n] += step * problem->scale[n];
         out[n + 1] = f->column[n];
         lane[n + 1] = p[n + 1];
     }
-    if (!problem->simulate(problem->context, count + 1, lane, out)) {
-        return false;
-    }
-    for (int n = 0; n < count; n++) {
-        const double per_step = 1.0 / step[n];
-        for (size_t k = 0; k < f->m; k++) {
-            out[n + 1][k] = (out[n + 1][k] - out[0][k]) * per_step;
-        }
-    }
-    return true;
+    return problem->simulate(problem->context, count + 1, lane, out);
 }
 
 static bool simulate_at(fit *f, const double *x)
 {
-    const size_t bytes = (size_t)f->problem->count * sizeof *x, data = f->problem->data;
+    const size_t bytes = (size_t)f->problem->count * sizeof *x;
     const int count = f->problem->count + 1;
+    double per_step[MOST];
     if (f->filled && memcmp(f->at, x, bytes) == 0) {
         return f->fine;
     }
     memcpy(f->at, x, bytes);
     f->filled = true;
-    f->fine = simulate(f, x);
+    f->fine = simulate(f, x, per_step);
     if (f->fine) {
-        products(count, f->column, 0, data, f->data);
-        products(count, f->column, data, f->m, f->prior);
+        all_products(f, per_step);
         f->fine = all_finite(count, f->data) && all_finite(count, f->prior);
     }
     if (f->fine) {
@@ -255,7 +297,7 @@ bool cvk_lane_fit(const cvk_lane_problem *problem, double *p, cvk_lane_result *r
     if (work == NULL) {
         return false;
     }
-    fit f = {.problem = problem, .m = m};
+    fit f = {.problem = problem, .m = m, .start = p};
     double x[MOST], diag[MOST], qtf[MOST], fvec[WIDTH], fjac[WIDTH * MOST];
     double wa1[MOST], wa2[MOST], wa3[MOST], wa4[WIDTH];
     int ipvt[MOST], nfev = 0, njev = 0;

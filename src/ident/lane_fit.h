@@ -12,13 +12,15 @@
 #define CVK_LANE_MOST 20 /* parameters */
 
 typedef struct cvk_lane_problem {
-    int count;       /* parameters */
+    int count;       /* parameters that are fitted, */
+    int held;        /* and more that stay as they are */
     int delay;       /* index of the delay: its step stays inside the same whole period */
     size_t data;     /* residuals of the data; `priors` more follow */
     int priors;      /* rows that hold a parameter near what was expected, */
     double prior_sd; /* scaled so that this is their standard deviation */
     double hopeless; /* residual of an impossible parameter set */
     int most_evaluations;
+    int threads;
     double
         model_doubt; /* what no model has may shift the squared residual by one part in this: that
                        much counts as one standard deviation; 0: the model is taken as right */

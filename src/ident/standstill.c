@@ -368,6 +368,7 @@ static bool fit_curve(problem *f, int curve, cvk_standstill_fit *fit)
                               .prior_sd = f->noise_a,
                               .hopeless = 1e3 * f->s->peak_current_a,
                               .most_evaluations = f->most_evaluations,
+                              .threads = f->threads,
                               .context = f,
                               .simulate = simulate};
     cvk_lane_result result;

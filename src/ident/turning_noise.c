@@ -12,52 +12,54 @@
 
 #define N CVK_TM_COUNT
 #define MOST_NOISE_STEPS 12
-#define MOST_NOISES 10
+#define MOST_NOISES CVK_TM_LANES
 #define NOISE_STEP 3.2
 #define FINE_STEP 1.6    /* once the motor is found */
 #define LEAST_GAIN 0.999 /* in prediction error, for another noise */
 
-/* The present noises, modest ones (as a motor has them that is well known), and the present with
- * one of the first `parts` larger or smaller by a factor. Returns how many. */
-static int list_noises(const cvk_tm_noise *present, const cvk_tm_noise *modest, int parts,
-                       double factor, cvk_tm_noise out[MOST_NOISES])
+/* `present` with one of the first `parts` larger or smaller by a factor. Returns how many. */
+static int list_noises(const cvk_tm_noise *present, int parts, double factor,
+                       cvk_tm_noise *out)
 {
-    int count = 2;
-    out[0] = *present;
-    out[1] = *modest;
     for (int n = 0; n < 2 * parts; n++) {
-        cvk_tm_noise *now = &out[count++];
+        cvk_tm_noise *now = &out[n];
         *now = *present;
         double *const part[] = {&now->speed_rad_s, &now->magnet, &now->flux_wb,
                                 &now->change_rad_s2};
         *part[n / 2] *= n % 2 == 0 ? factor : 1.0 / factor;
     }
-    return count;
+    return 2 * parts;
 }
 
-/* Goes to the noises with the smallest prediction error, step by step; returns that error. */
+/* Goes from the present noises, or from `modest` ones (as a motor has them that is well known) where
+ * those are as good, to the ones with the smallest prediction error, step by step; returns that
+ * error. */
 static double walk_noises(cvk_turning_problem *f, const double p[N], const cvk_tm_noise *modest,
                           int parts, double factor)
 {
     const double *lane[MOST_NOISES];
-    double best_a = INFINITY;
+    cvk_tm_noise noise[MOST_NOISES] = {f->noise, *modest};
+    double error_a[MOST_NOISES], best_a = INFINITY;
+    int count = 2;
+    if (count + 2 * parts <= MOST_NOISES) {
+        count += list_noises(&f->noise, parts, factor, noise + count);
+    }
     for (int n = 0; n < MOST_NOISES; n++) {
         lane[n] = p;
     }
     for (int times = 0; times < MOST_NOISE_STEPS; times++) {
-        cvk_tm_noise noise[MOST_NOISES];
-        double error_a[MOST_NOISES];
-        const int count = list_noises(&f->noise, modest, parts, factor, noise);
         cvk_turning_compare(f, count, lane, noise, error_a);
-        int best = 0;
-        for (int n = 1; n < count; n++) {
-            best = error_a[n] < LEAST_GAIN * error_a[0] && error_a[n] < error_a[best] ? n : best;
+        int best = -1;
+        for (int n = 0; n < count; n++) {
+            const double to_beat_a = best < 0 ? LEAST_GAIN * best_a : error_a[best];
+            best = error_a[n] < to_beat_a ? n : best;
+        }
+        if (best < 0) {
+            break;
         }
         best_a = error_a[best];
         f->noise = noise[best];
-        if (best == 0) {
-            break;
-        }
+        count = list_noises(&f->noise, parts, factor, noise);
     }
     return best_a;
 }

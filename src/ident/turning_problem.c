@@ -251,21 +251,36 @@ static void clean_block(const cvk_turning_problem *f, size_t b, const double p[N
     }
 }
 
+/* Edges of all blocks, from currents without noise. */
+typedef struct edge_set {
+    const cvk_turning_problem *f;
+    cvk_signals clean;
+    cvk_loss loss;
+} edge_set;
+
+static bool edges_of_block(void *context, size_t b)
+{
+    const edge_set *set = context;
+    cvk_find_edges(&set->clean, set->f->blocks.block[b].rows, &set->loss);
+    return true;
+}
+
 void cvk_turning_edges(cvk_turning_problem *f, const double p[N])
 {
-    const cvk_loss loss = {.dead_time_voltage_v = p[CVK_B_DEAD_TIME],
-                           .knee_a = exp(p[CVK_TM_LOG_KNEE]),
-                           .curve = f->curve,
-                           .per_h = 0.5 / p[CVK_B_L_D] + 0.5 / p[CVK_B_L_Q],
-                           .delay = lround(p[CVK_B_DELAY])};
     const bool tracked = set_gains(f, p);
-    cvk_signals clean = f->rippled;
-    clean.i_alpha = f->clean[0];
-    clean.i_beta = f->clean[1];
+    edge_set set = {.f = f,
+                    .clean = f->rippled,
+                    .loss = {.dead_time_voltage_v = p[CVK_B_DEAD_TIME],
+                             .knee_a = exp(p[CVK_TM_LOG_KNEE]),
+                             .curve = f->curve,
+                             .per_h = 0.5 / p[CVK_B_L_D] + 0.5 / p[CVK_B_L_Q],
+                             .delay = lround(p[CVK_B_DELAY])}};
+    set.clean.i_alpha = f->clean[0];
+    set.clean.i_beta = f->clean[1];
     for (size_t b = 0; b < f->blocks.count; b++) {
         clean_block(f, b, p, tracked);
-        cvk_find_edges(&clean, f->blocks.block[b].rows, &loss);
     }
+    (void)cvk_for_each(f->blocks.count, f->threads, edges_of_block, &set);
 }
 
 /* Several sets, block by block. */
@@ -340,7 +355,7 @@ bool cvk_turning_drop_lost(cvk_turning_problem *f, const double p[N])
 /* Those that the log may show. */
 static int parameters(const cvk_turning_problem *f)
 {
-    return f->s->shaft != NULL ? N : CVK_TM_UNEQUAL;
+    return f->unequal && f->s->shaft != NULL ? N : CVK_TM_UNEQUAL;
 }
 
 /* From `count` rows and columns to N; what the log does not show keeps its prior. */
@@ -361,12 +376,14 @@ bool cvk_turning_fit_from(cvk_turning_problem *f, double p[N], int evaluations,
     const double peak_a = f->s->peak_current_a;
     const int count = parameters(f);
     cvk_lane_problem lanes = {.count = count,
+                              .held = N - count,
                               .delay = CVK_B_DELAY,
                               .data = 2u * f->blocks.residual_rows,
                               .priors = PRIORS,
                               .prior_sd = f->prior_sd,
                               .hopeless = 1e3 * peak_a,
                               .most_evaluations = evaluations,
+                              .threads = f->threads,
                               .model_doubt = MODEL_DOUBT,
                               .context = f,
                               .simulate = simulate};

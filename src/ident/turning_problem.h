@@ -29,6 +29,7 @@ typedef struct cvk_turning_problem {
     cvk_turning_blocks blocks;
     int threads;
     int curve;
+    bool unequal; /* magnets are fitted, where a rotor column shows them */
     cvk_tm_noise noise;
     /* How sharply delay (periods) and knee (natural logarithm) stay near those of `start`: one over
      * their deviation; 0: free. */

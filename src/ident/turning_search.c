@@ -39,7 +39,7 @@
 #define LARGE_HARMONIC 0.05
 #define LARGE_OFFSET 0.1 /* of the peak current */
 #define LEAST_SHARE 0.3  /* of what is typical: below it least squares has found nothing */
-#define CURVE_EVALUATIONS 4
+#define CURVE_EVALUATIONS 3
 #define EDGE_ROUNDS 2
 #define LIKELIER 0.99     /* in prediction error: then another curve is taken */
 #define WHOLE_SPREAD 0.05 /* periods, of a delay about a whole number of them */
@@ -447,7 +447,9 @@ static void weigh_explanations(cvk_turning_problem *f, const cvk_belief *belief,
     double mean[N];
     *best = fits[best_of(fits, count)];
     f->noise = best->noise;
+    f->unequal = true;
     find_best_edges(f, best);
+    f->unequal = false;
     fits[0] = *best; /* the others were found with other edges */
     count = 1;
     for (int n = 0; n < MOST_CURVES && !(belief->knee_a > 0.0); n++) {
@@ -479,23 +481,26 @@ static int settle_delay(cvk_turning_problem *f, cvk_turning_result fits[MOST_FIT
     const double below = floor(best.p[CVK_B_DELAY]);
     double least_a = WHOLE_LOSS * best.residual_a;
     double chosen = NAN;
+    /* the usual one first: if that is as good as the best, none beats it */
+    const double order[] = {below + 1.0 == usual ? usual : below,
+                            below + 1.0 == usual ? below : below + 1.0};
     f->noise = best.noise;
     f->curve = best.curve;
     f->prior_sd = best.residual_a;
     f->hold_delay = 1.0 / WHOLE_SPREAD;
-    for (int n = 0; n < 2; n++) {
+    for (int n = 0; n < 2 && !(chosen == usual && least_a < best.residual_a); n++) {
         cvk_turning_result trial = best;
-        f->start[CVK_B_DELAY] = below + n;
+        f->start[CVK_B_DELAY] = order[n];
         trial.p[CVK_B_DELAY] = f->start[CVK_B_DELAY] + 0.01;
         if (!cvk_turning_fit_from(f, trial.p, SCOUT_EVALUATIONS, &trial)) {
             continue;
         }
         fits[count++] = trial;
         const double error_a =
-            below + n == usual ? trial.residual_a / USUAL_LOSS : trial.residual_a;
+            order[n] == usual ? trial.residual_a / USUAL_LOSS : trial.residual_a;
         if (error_a < least_a) {
             least_a = error_a;
-            chosen = below + n;
+            chosen = order[n];
         }
     }
     f->hold_delay = 0.0;
@@ -531,6 +536,7 @@ static bool fit_once(cvk_turning_problem *f, const cvk_turns *turns, const cvk_b
     double spread[N * N] = {0};
     cvk_turning_result fits[MOST_FITS];
     f->s = &f->rippled;
+    f->unequal = true;
     f->curve = belief->knee_a > 0.0 ? belief->curve : CVK_CURVE_CHARGE;
     cvk_choose_blocks(&f->blocks, f->s, turns, CVK_SCOUT_ROWS, CVK_SCOUT_BLOCK_ROWS);
     find_first_edges(f, belief);
@@ -544,6 +550,7 @@ static bool fit_once(cvk_turning_problem *f, const cvk_turns *turns, const cvk_b
         settled = settle_delay(f, fits, settled, (double)likely_delay(f, belief));
     }
     weigh_explanations(f, belief, fits, settled, result, spread);
+    f->unequal = true;
     const double scouted_a = cvk_refine_noise(f, result->p);
     cvk_choose_blocks(&f->blocks, f->s, turns, MOST_ROWS, BLOCK_ROWS);
     cvk_turning_edges(f, result->p);

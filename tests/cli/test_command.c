@@ -311,6 +311,8 @@ START_TEST(wrong_usage_is_explained)
     for (size_t n = 0; n < G_N_ELEMENTS(cases); n++) {
         assert_status(run(CORVAK_COMMAND " %s", cases[n].line), 2);
         assert_says(err, cases[n].words);
+        const char *first = strstr(err, "corvak ");
+        ck_assert_msg(first == NULL || strstr(first, "\ncorvak ") == NULL, "said twice: %s", err);
     }
 }
 END_TEST
