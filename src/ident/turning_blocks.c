@@ -119,7 +119,10 @@ void cvk_choose_blocks(cvk_turning_blocks *b, const cvk_signals *s, const cvk_tu
         }
         part = now;
         if (last - first >= FEWEST_TURNS && b->count < CVK_TURNING_MOST_BLOCKS) {
-            const double interest = interest_of(s, rows);
+            /* one that takes the place of several others has to tell as much */
+            const double length_rows = (double)(rows.end - rows.begin);
+            const double interest =
+                interest_of(s, rows) / fmax(1.0, length_rows * FEWEST_BLOCKS / (double)most);
             if (interest > best) {
                 best = interest;
                 best_first = first;
