@@ -36,6 +36,7 @@
 #define GAUSS 0.28867513459481288 /* of a period, from its middle */
 #define GAUSS_BOW (1.0 / 12.0)    /* t (T - t) / 2T^2 there, */
 #define MEAN_BOW (1.0 / 12.0)     /* and on the mean */
+#define RELAXATION 0.7            /* of the inverter's voltage: more current makes more of it */
 #define STATES CVK_TM_STATES
 #define LARGEST_STEP_RAD 2.0 /* electrical angle per sample that the filter may reach */
 
@@ -52,18 +53,19 @@ typedef struct mechanical {
     double of[4];
 } mechanical;
 
+/* A vector in the plane for each lane. */
+typedef struct vectors {
+    double a[LANES], b[LANES];
+} vectors;
+
 typedef struct states {
     double psi_a[LANES], psi_b[LANES]; /* stationary */
     double now_a[LANES], now_b[LANES]; /* direction of the rotor, of length one */
     double omega[LANES];
     double change[LANES]; /* of omega: acceleration that no current explains */
     double magnet[LANES]; /* share by which the flux linkage here is off its mean */
+    vectors lost;         /* share of its own voltage that the inverter took last */
 } states;
-
-/* A vector in the plane for each lane. */
-typedef struct vectors {
-    double a[LANES], b[LANES];
-} vectors;
 
 INLINED double complex get(const vectors *v, int n)
 {
@@ -262,63 +264,93 @@ static row_input input_of(const cvk_signals *s, size_t row, long delay, cvk_span
                        .next = mechanical_at(s, row + 1 < rows.end ? row + 1 : row)};
 }
 
-/* A period's current from what it is in the rotor's frame. While the flux linkage goes straight on,
- * the magnet's turns: so between the ends, which are seen, the current bows towards -d. */
-INLINED void set_course(const motors *m, int n, double step_rad, double complex middle,
-                        double complex i_dq, double complex psi_dq, course *out)
+/* What a period is before its current is known: e^(j w T/2), the rotor's direction in its middle,
+ * the voltage that is told, its drop across R per ampere, flux linkage and current at its start in
+ * the rotor's frame. */
+typedef struct period {
+    vectors half, middle, voltage, drop, psi_dq, i_dq;
+} period;
+
+INLINED void begin_period(const motors *m, int lanes, const states *s, const row_input *in,
+                          period *p)
 {
-    const double complex i = middle * i_dq;
-    const double complex bow = CMPLX(creal(psi_dq) * m->inv_ld[n], cimag(psi_dq) * m->inv_lq[n]);
-    put(&out->middle, n, i);
-    put(&out->way, n, CMPLX(-step_rad * cimag(i), step_rad * creal(i)));
-    put(&out->bow, n, step_rad * step_rad * (middle * bow));
+    for (int n = 0; n < lanes; n++) {
+        const double half_rad = 0.5 * s->omega[n] * in->period_s;
+        const double complex now = CMPLX(s->now_a[n], s->now_b[n]), h = unit(half_rad);
+        const double complex psi_dq = CMPLX(s->psi_a[n], s->psi_b[n]) * conj(now);
+        put(&p->half, n, h);
+        put(&p->middle, n, now * h);
+        put(&p->voltage, n, in->v_new + m->delay_share[n] * (in->v_old - in->v_new));
+        put(&p->drop, n, m->r[n] * sinc(half_rad) * (now * h));
+        put(&p->psi_dq, n, psi_dq);
+        put(&p->i_dq, n,
+            current_dq(m, n, psi_dq - magnet_dq(m, n, &in->at, s->magnet[n], now)));
+    }
 }
 
-/* One period: the current in the middle comes from a rough step first (Heun). */
+/* The period's current, and its mean in the rotor's frame, if that were `mean_dq` and the inverter
+ * took the share `lost`. While the flux linkage goes straight on, the magnet's turns: so between
+ * the ends, which are seen, the current bows towards -d. */
+INLINED void follow(const motors *m, int lanes, const states *s, const row_input *in,
+                    const period *p, const vectors *lost, vectors *mean_dq, course *out)
+{
+    const double t = in->period_s;
+    for (int n = 0; n < lanes; n++) {
+        const double complex middle = get(&p->middle, n), h = get(&p->half, n), later = middle * h;
+        const double complex change = get(&p->voltage, n) - get(&p->drop, n) * get(mean_dq, n) -
+                                      in->bus_share * m->dead_v[n] * get(lost, n);
+        const double complex own = (CMPLX(s->psi_a[n], s->psi_b[n]) + t * change) * conj(later) -
+                                   magnet_dq(m, n, &in->next, s->magnet[n], later);
+        const double complex from = get(&p->i_dq, n), to = current_dq(m, n, own);
+        const double complex mean = 0.5 * (from + to), psi_dq = get(&p->psi_dq, n);
+        const double complex bow =
+            CMPLX(creal(psi_dq) * m->inv_ld[n], cimag(psi_dq) * m->inv_lq[n]);
+        const double step_rad = s->omega[n] * in->pulse_s;
+        put(mean_dq, n, mean);
+        put(&out->middle, n, middle * mean);
+        put(&out->way, n, in->pulse_s / t * (later * to - middle * conj(h) * from));
+        put(&out->bow, n, step_rad * step_rad * (middle * bow));
+    }
+}
+
+/* What the inverter takes depends on the current, and the current on it. `s->lost`, of the period
+ * before, becomes that of this one. */
+INLINED void find_current(const motors *m, int lanes, states *s, const row_input *in,
+                          const period *p, vectors *mean_dq, course *current)
+{
+    vectors first;
+    *mean_dq = p->i_dq;
+    follow(m, lanes, s, in, p, &s->lost, mean_dq, current);
+    inverter(m, lanes, current, &p->middle, in->edges, &first);
+    for (int n = 0; n < lanes; n++) {
+        s->lost.a[n] += RELAXATION * (first.a[n] - s->lost.a[n]);
+        s->lost.b[n] += RELAXATION * (first.b[n] - s->lost.b[n]);
+    }
+    follow(m, lanes, s, in, p, &s->lost, mean_dq, current);
+    inverter(m, lanes, current, &p->middle, in->edges, &s->lost);
+}
+
 INLINED void advance(const motors *m, int lanes, states *s, const row_input *in,
                      const double keep[LANES])
 {
     const double t = in->period_s;
-    vectors before, half, middle, drop, voltage, psi_dq;
+    period p;
+    vectors mean_dq;
     course current;
+    begin_period(m, lanes, s, in, &p);
+    find_current(m, lanes, s, in, &p, &mean_dq, &current);
     for (int n = 0; n < lanes; n++) {
-        const double complex psi = CMPLX(s->psi_a[n], s->psi_b[n]);
-        const double complex now = CMPLX(s->now_a[n], s->now_b[n]);
-        const double complex h = unit(0.5 * s->omega[n] * t), mid = now * h, dq = psi * conj(now);
-        const double complex i = current_dq(m, n, dq - magnet_dq(m, n, &in->at, s->magnet[n], now));
-        put(&half, n, h);
-        put(&middle, n, mid);
-        put(&psi_dq, n, dq);
-        put(&before, n, i);
-        put(&drop, n, m->r[n] * sinc(0.5 * s->omega[n] * t) * mid);
-        set_course(m, n, s->omega[n] * in->pulse_s, mid, i, dq, &current);
-    }
-    inverter(m, lanes, &current, &middle, in->edges, &voltage);
-    for (int n = 0; n < lanes; n++) {
-        const double complex psi = CMPLX(s->psi_a[n], s->psi_b[n]);
-        const double complex i = get(&before, n), later = get(&middle, n) * get(&half, n);
-        const double complex v = in->v_new + m->delay_share[n] * (in->v_old - in->v_new);
-        const double complex rough =
-            psi + t * (v - get(&drop, n) * i - in->bus_share * m->dead_v[n] * get(&voltage, n));
-        const double complex magnet = magnet_dq(m, n, &in->next, s->magnet[n], later);
-        const double complex mean = 0.5 * (i + current_dq(m, n, rough * conj(later) - magnet));
-        put(&before, n, mean);
-        set_course(m, n, s->omega[n] * in->pulse_s, get(&middle, n), mean, get(&psi_dq, n),
-                   &current);
-    }
-    inverter(m, lanes, &current, &middle, in->edges, &voltage);
-    for (int n = 0; n < lanes; n++) {
-        const double complex v = in->v_new + m->delay_share[n] * (in->v_old - in->v_new);
         const double complex bow_v = m->r[n] * MEAN_BOW * get(&current.bow, n);
-        const double complex change = t * (v - get(&drop, n) * get(&before, n) + bow_v -
-                                           in->bus_share * m->dead_v[n] * get(&voltage, n));
-        const double complex next =
-            turned(CMPLX(s->now_a[n], s->now_b[n]), get(&half, n) * get(&half, n));
-        s->omega[n] += t * (m->push[n] * before.b[n] + s->change[n]);
+        const double complex change =
+            t * (get(&p.voltage, n) - get(&p.drop, n) * get(&mean_dq, n) + bow_v -
+                 in->bus_share * m->dead_v[n] * get(&s->lost, n));
+        const double complex there =
+            turned(CMPLX(s->now_a[n], s->now_b[n]), get(&p.half, n) * get(&p.half, n));
+        s->omega[n] += t * (m->push[n] * mean_dq.b[n] + s->change[n]);
         s->psi_a[n] += creal(change);
         s->psi_b[n] += cimag(change);
-        s->now_a[n] = creal(next);
-        s->now_b[n] = cimag(next);
+        s->now_a[n] = creal(there);
+        s->now_b[n] = cimag(there);
         s->magnet[n] *= keep[n];
     }
 }
