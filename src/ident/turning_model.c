@@ -45,7 +45,8 @@ typedef struct motors {
     int curve;
     double r[LANES], inv_ld[LANES], inv_lq[LANES], flux[LANES], dead_v[LANES], per_knee[LANES],
         linear_d[LANES], square_d[LANES], square_q[LANES], fifth[LANES], seventh[LANES],
-        delay_share[LANES], offset_a[LANES], offset_b[LANES], push[LANES], unequal[4][LANES];
+        delay_share[LANES], offset_a[LANES], offset_b[LANES], push[LANES], unequal[4][LANES],
+        bus_ohm[LANES];
 } motors;
 
 /* Cosine and sine of the shaft's angle and of twice that; 0 where it is not seen. */
@@ -102,6 +103,7 @@ static bool set_motor(motors *m, int n, const double p[CVK_TM_COUNT], long delay
     for (int k = 0; k < 4; k++) {
         m->unequal[k][n] = p[CVK_TM_UNEQUAL + k];
     }
+    m->bus_ohm[n] = p[CVK_TM_BUS];
     return true;
 }
 
@@ -229,12 +231,46 @@ INLINED void inverter(const motors *m, int lanes, const course *i, const vectors
     }
 }
 
+/* Voltage that the legs pass on less than the bus had when it was read, per ohm of its capacitor: a
+ * symmetric matrix of the current in the stationary plane. */
+typedef struct sag {
+    double aa, ab, bb;
+} sag;
+
+/* While only the longest leg is high the bus gives the current of its phase, while only the shortest
+ * is low that of the other two; `off` is half a duty. */
+static sag sag_of(const cvk_edge *edges)
+{
+    static const double turn[3][2] = {
+        {1.0, 0.0}, {-0.5, 0.86602540378443864676}, {-0.5, -0.86602540378443864676}};
+    int high = 0, low = 0;
+    sag out = {0.0, 0.0, 0.0};
+    for (int n = 1; edges != NULL && n < 3; n++) {
+        high = edges[n].off > edges[high].off ? n : high;
+        low = edges[n].off <= edges[low].off ? n : low;
+    }
+    if (edges == NULL || high == low) {
+        return out;
+    }
+    const double middle = edges[3 - high - low].off;
+    const double weight[] = {4.0 / 3 * (edges[high].off - middle),
+                             4.0 / 3 * (middle - edges[low].off)};
+    for (int n = 0; n < 2; n++) {
+        const double *u = turn[n == 0 ? high : low];
+        out.aa += weight[n] * u[0] * u[0];
+        out.ab += weight[n] * u[0] * u[1];
+        out.bb += weight[n] * u[1] * u[1];
+    }
+    return out;
+}
+
 /* What one row brings. */
 typedef struct row_input {
     double complex measured, v_new, v_old;
     double bus_share, period_s;
     double pulse_s;        /* for which a voltage is held, if that is less */
     const cvk_edge *edges; /* of the legs; null: none are known */
+    sag bus;
     mechanical at, next;   /* now and a row later */
 } row_input;
 
@@ -253,11 +289,13 @@ static row_input input_of(const cvk_signals *s, size_t row, long delay, cvk_span
 {
     const size_t acting = cvk_row_before(row, delay, rows),
                  before = cvk_row_before(row, delay + 1, rows);
+    const cvk_edge *edges = s->edges != NULL ? s->edges + 3 * acting : NULL;
     return (row_input){.measured = CMPLX(s->i_alpha[row], s->i_beta[row]),
                        .v_new = CMPLX(s->v_alpha[acting], s->v_beta[acting]),
                        .v_old = CMPLX(s->v_alpha[before], s->v_beta[before]),
                        .bus_share = s->bus_share[acting],
-                       .edges = s->edges != NULL ? s->edges + 3 * acting : NULL,
+                       .edges = edges,
+                       .bus = sag_of(edges),
                        .period_s = s->period_s,
                        .pulse_s = fmin(s->period_s, s->pwm_period_s),
                        .at = at,
@@ -288,6 +326,18 @@ INLINED void begin_period(const motors *m, int lanes, const states *s, const row
     }
 }
 
+/* What of the told voltage is left for the winding's flux linkage, at a mean current in the rotor's
+ * frame. */
+INLINED double complex driving(const motors *m, int n, const row_input *in, const period *p,
+                               double complex mean_dq, double complex lost)
+{
+    const double complex i = get(&p->middle, n) * mean_dq;
+    const double complex sagged = CMPLX(in->bus.aa * creal(i) + in->bus.ab * cimag(i),
+                                        in->bus.ab * creal(i) + in->bus.bb * cimag(i));
+    return get(&p->voltage, n) - get(&p->drop, n) * mean_dq - m->bus_ohm[n] * sagged -
+           in->bus_share * m->dead_v[n] * lost;
+}
+
 /* The period's current, and its mean in the rotor's frame, if that were `mean_dq` and the inverter
  * took the share `lost`. While the flux linkage goes straight on, the magnet's turns: so between
  * the ends, which are seen, the current bows towards -d. */
@@ -297,9 +347,8 @@ INLINED void follow(const motors *m, int lanes, const states *s, const row_input
     const double t = in->period_s;
     for (int n = 0; n < lanes; n++) {
         const double complex middle = get(&p->middle, n), h = get(&p->half, n), later = middle * h;
-        const double complex change = get(&p->voltage, n) - get(&p->drop, n) * get(mean_dq, n) -
-                                      in->bus_share * m->dead_v[n] * get(lost, n);
-        const double complex own = (CMPLX(s->psi_a[n], s->psi_b[n]) + t * change) * conj(later) -
+        const double complex change = t * driving(m, n, in, p, get(mean_dq, n), get(lost, n));
+        const double complex own = (CMPLX(s->psi_a[n], s->psi_b[n]) + change) * conj(later) -
                                    magnet_dq(m, n, &in->next, s->magnet[n], later);
         const double complex from = get(&p->i_dq, n), to = current_dq(m, n, own);
         const double complex mean = 0.5 * (from + to), psi_dq = get(&p->psi_dq, n);
@@ -342,8 +391,7 @@ INLINED void advance(const motors *m, int lanes, states *s, const row_input *in,
     for (int n = 0; n < lanes; n++) {
         const double complex bow_v = m->r[n] * MEAN_BOW * get(&current.bow, n);
         const double complex change =
-            t * (get(&p.voltage, n) - get(&p.drop, n) * get(&mean_dq, n) + bow_v -
-                 in->bus_share * m->dead_v[n] * get(&s->lost, n));
+            t * (bow_v + driving(m, n, in, &p, get(&mean_dq, n), get(&s->lost, n)));
         const double complex there =
             turned(CMPLX(s->now_a[n], s->now_b[n]), get(&p.half, n) * get(&p.half, n));
         s->omega[n] += t * (m->push[n] * mean_dq.b[n] + s->change[n]);

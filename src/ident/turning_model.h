@@ -22,7 +22,10 @@ enum {
     /* Unequal magnets: cosine and sine of the rotor's angle and of twice that, as shares of the
      * flux linkage; without effect where the log has no rotor angle. */
     CVK_TM_UNEQUAL,
-    CVK_TM_COUNT = CVK_TM_UNEQUAL + 4
+    /* Ohm, of the bus capacitor: of the bus voltage a row shows none is lost in it, of that which
+     * the legs pass on there is; without effect where no edges are known. */
+    CVK_TM_BUS = CVK_TM_UNEQUAL + 4,
+    CVK_TM_COUNT
 };
 
 #define CVK_TM_LANES 8 /* filtered together at most */

@@ -15,12 +15,13 @@
 #include <string.h>
 
 #define N CVK_TM_COUNT
-#define PRIORS (N + 7)
+#define PRIORS (N + 8)
 #define KNEE_SHARE 0.02 /* of the peak current, as at standstill */
 #define KNEE_SPREAD 1.5
 #define OFFSET_SPREAD 0.02 /* of the peak current */
 #define HARMONIC_SPREAD 0.02
 #define UNEQUAL_SPREAD 0.01
+#define BUS_OHM 5e-3
 #define PUSH_S 0.02
 /* Natural logarithm of Lq over Ld that motors have. */
 #define SALIENCY_MEAN 0.2
@@ -134,7 +135,9 @@ bool cvk_turning_prior(cvk_turning_problem *f, const cvk_belief *belief)
     f->centre[CVK_TM_OFFSET_ALPHA] = f->centre[CVK_TM_OFFSET_BETA] = 0.0;
     cov[CVK_TM_OFFSET_ALPHA * (N + 1)] = cov[CVK_TM_OFFSET_BETA * (N + 1)] =
         pow(OFFSET_SPREAD * peak_a, 2.0);
-    for (int k = CVK_TM_UNEQUAL; k < N; k++) {
+    f->centre[CVK_TM_BUS] = 0.0;
+    cov[CVK_TM_BUS * (N + 1)] = BUS_OHM * BUS_OHM;
+    for (int k = CVK_TM_UNEQUAL; k < CVK_TM_BUS; k++) {
         f->centre[k] = 0.0;
         cov[k * (N + 1)] = UNEQUAL_SPREAD * UNEQUAL_SPREAD;
     }
@@ -186,6 +189,8 @@ static void prior_rows(const cvk_turning_problem *f, const double p[N], double r
         const int of = CVK_B_LINEAR_D + k;
         rows[N + 4 + k] = f->prior_sd * UNPHYSICAL * f->whiten[of * (N + 1)] * fmin(p[of], 0.0);
     }
+    rows[N + 7] = f->prior_sd * UNPHYSICAL * f->whiten[CVK_TM_BUS * (N + 1)] *
+                  fmin(p[CVK_TM_BUS], 0.0);
     rows[N + 3] = f->hold_knee * hold * (p[CVK_TM_LOG_KNEE] - f->start[CVK_TM_LOG_KNEE]);
 }
 
@@ -355,7 +360,7 @@ bool cvk_turning_drop_lost(cvk_turning_problem *f, const double p[N])
 /* Those that the log may show. */
 static int parameters(const cvk_turning_problem *f)
 {
-    return f->unequal && f->s->shaft != NULL ? N : CVK_TM_UNEQUAL;
+    return f->unequal ? N : CVK_TM_UNEQUAL;
 }
 
 /* From `count` rows and columns to N; what the log does not show keeps its prior. */
@@ -407,6 +412,7 @@ bool cvk_turning_fit_from(cvk_turning_problem *f, double p[N], int evaluations,
         [CVK_TM_UNEQUAL + 1] = 0.01,
         [CVK_TM_UNEQUAL + 2] = 0.01,
         [CVK_TM_UNEQUAL + 3] = 0.01,
+        [CVK_TM_BUS] = BUS_OHM,
     };
     cvk_lane_result lane_result;
     memcpy(lanes.scale, scale, sizeof scale);
