@@ -26,7 +26,7 @@
  * the inverter's voltage rise with current. And like inductance: the currents at the edges are not
  * their mean while the injected voltage drives them. Deviations. */
 #define CAPACITOR_OHM 2e-3
-#define TURNING_OHM 0.7e-3   /* what turning duties make of it, beside that (bench/spice.py) */
+#define TURNING_OHM 0.7e-3 /* what turning duties make of it, beside that (bench/spice.py) */
 #define OWN_RISE 0.025     /* of the inverter's voltage */
 #define EDGE_SHARE 0.02    /* of its share of the largest voltage */
 /* Of an inductance, times the share of it that is lost at the largest current. */

@@ -36,23 +36,21 @@ static double larger(double a, double b)
 /* A period of three legs. */
 typedef struct period {
     double length_s, bus_v;
-    double command_s[3]; /* from its start to the rise, and from the fall to its end */
-    double late_rise_s[3], late_fall_s[3];
-    double taken_v[3]; /* phase voltages, means */
+    double share[3]; /* of it before a leg's command to rise, and after that to fall */
+    double late_s[2][3], rise_s[3], fall_s[3]; /* by so much late (rise, fall) they do: then */
+    double taken_v[3];                         /* phase voltages, means */
 } period;
 
 /* Flux linkages by the legs, less the mean's, while leg n moves. */
 static void flux_at(const period *p, int n, bool falls, double x[3])
 {
-    const double late_s = falls ? p->late_fall_s[n] : p->late_rise_s[n];
-    const double t = (falls ? p->length_s - p->command_s[n] : p->command_s[n]) + COUNTS * late_s;
+    const double late_s = p->late_s[falls][n];
+    const double t = (falls ? p->fall_s[n] : p->rise_s[n]) - (1.0 - COUNTS) * late_s;
     for (int k = 0; k < 3; k++) {
-        const double rise_s = p->command_s[k] + p->late_rise_s[k];
-        const double fall_s = p->length_s - p->command_s[k] + p->late_fall_s[k];
-        x[k] = p->bus_v * larger(0.0, smaller(t, fall_s) - rise_s) - p->taken_v[k] * t;
+        x[k] = p->bus_v * larger(0.0, smaller(t, p->fall_s[k]) - p->rise_s[k]) - p->taken_v[k] * t;
     }
-    const double own_s = OWN_WAY * COUNTS * late_s, rise_s = p->command_s[n] + p->late_rise_s[n];
-    x[n] = p->bus_v * (falls ? t - rise_s - own_s : own_s) - p->taken_v[n] * t;
+    const double own_s = OWN_WAY * COUNTS * late_s;
+    x[n] = p->bus_v * (falls ? t - p->rise_s[n] - own_s : own_s) - p->taken_v[n] * t;
 }
 
 static double along(const double x[3], int n)
@@ -65,25 +63,35 @@ static double across(const double x[3], int n)
     return (x[(n + 1) % 3] - x[(n + 2) % 3]) * (0.5 / HALF_SQRT3);
 }
 
+/* A leg of which the shares of its loss are known that fall on its rise and its fall. */
+static void move_leg(period *p, int n, double dead_s, double rise, double fall)
+{
+    const double command_s = p->share[n] * p->length_s;
+    p->late_s[0][n] = dead_s * (1.0 - rise);
+    p->late_s[1][n] = dead_s * (1.0 - fall);
+    p->rise_s[n] = command_s + p->late_s[0][n];
+    p->fall_s[n] = p->length_s - command_s + p->late_s[1][n];
+}
+
 /* What the currents at the commands lose, and so when the legs go and what the motor is left.
  * `ends_a` are the phases' currents at the period's start and end. */
 static void next_round(period *p, const cvk_loss *loss, const double command_v[3], double dead_s,
                        double own_v, double ends_a[2][3])
 {
+    const double per_knee = 1.0 / loss->knee_a;
     double lost[3], rise[3], fall[3], x[3];
     for (int n = 0; n < 3; n++) {
-        const double way_a = ends_a[1][n] - ends_a[0][n], share = p->command_s[n] / p->length_s;
+        const double way_a = (ends_a[1][n] - ends_a[0][n]) * p->share[n];
         flux_at(p, n, false, x);
-        const double rise_a = ends_a[0][n] + way_a * share + loss->per_h * along(x, n);
+        const double rise_a = ends_a[0][n] + way_a + loss->per_h * along(x, n);
         flux_at(p, n, true, x);
-        const double fall_a = ends_a[1][n] - way_a * share + loss->per_h * along(x, n);
-        rise[n] = cvk_curve_at(larger(0.0, -rise_a) / loss->knee_a, loss->curve);
-        fall[n] = cvk_curve_at(larger(0.0, fall_a) / loss->knee_a, loss->curve);
+        const double fall_a = ends_a[1][n] - way_a + loss->per_h * along(x, n);
+        rise[n] = cvk_curve_at(larger(0.0, -rise_a) * per_knee, loss->curve);
+        fall[n] = cvk_curve_at(larger(0.0, fall_a) * per_knee, loss->curve);
         lost[n] = own_v * (fall[n] - rise[n]);
     }
     for (int n = 0; n < 3; n++) {
-        p->late_rise_s[n] = dead_s * (1.0 - rise[n]);
-        p->late_fall_s[n] = dead_s * (1.0 - fall[n]);
+        move_leg(p, n, dead_s, rise[n], fall[n]);
         p->taken_v[n] = command_v[n] - along(lost, n);
     }
 }
@@ -98,7 +106,7 @@ static void write_edges(const period *p, cvk_edge edges[3])
         flux_at(p, n, true, x);
         edges[n].fall_wb[0] = along(x, n);
         edges[n].fall_wb[1] = across(x, n);
-        edges[n].off = 0.5 - p->command_s[n] / p->length_s;
+        edges[n].off = 0.5 - p->share[n];
     }
 }
 
@@ -112,7 +120,8 @@ static period commanded(const cvk_signals *s, size_t row)
         0.5 * (larger(larger(v[0], v[1]), v[2]) + smaller(smaller(v[0], v[1]), v[2]));
     for (int n = 0; n < 3; n++) {
         const double share = 0.5 - (v[n] - middle) / p.bus_v;
-        p.command_s[n] = 0.5 * p.length_s * smaller(larger(share, 0.0), 1.0);
+        p.share[n] = 0.5 * smaller(larger(share, 0.0), 1.0);
+        move_leg(&p, n, 0.0, 0.0, 0.0);
     }
     return p;
 }

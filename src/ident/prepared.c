@@ -85,13 +85,13 @@ cvk_status cvk_prepare(cvk_prepared *prepared, const cvk_log *log,
     find_encoder_counts(&prepared->log, out);
     cvk_status status = cvk_signals_from_log(signals, &prepared->log, options, out);
     if (status == CVK_OK) {
-        status = cvk_find_turns(&prepared->turns, signals);
+        status = cvk_find_turns(&prepared->turns, signals, options->threads);
     }
     if (status == CVK_OK) {
         prepared->usable = true;
         /* until the inverter is known */
         const cvk_loss none = {.dead_time_voltage_v = 0.0};
-        cvk_find_edges(signals, (cvk_span){0, signals->rows}, &none);
+        cvk_find_all_edges(signals, &none, options->threads);
         cvk_remove_offset(signals, &prepared->turns);
         prepared->still_count =
             cvk_still_spans(signals, &prepared->turns, prepared->still, CVK_MOST_SPANS);

@@ -14,6 +14,7 @@
 
 #include "edges.h"
 #include "numeric.h"
+#include "parallel.h"
 
 #include <math.h>
 #include <stdlib.h>
@@ -22,6 +23,7 @@
 #define PI 3.14159265358979323846
 #define CORNER_HZ 40.0       /* of the leaky integral whose direction marks the turns */
 #define MEMORY 10.0          /* of it, in time constants */
+#define PART_ROWS 65536u     /* that a thread takes */
 #define FLATTEST_QUARTER 3.5 /* slowest quarter of a turn against its fastest */
 #define SHORTEST_WINDOW_S 0.02
 #define FEWEST_TURNS 4
@@ -51,11 +53,12 @@ static cvk_axes mean_axes(const cvk_belief *belief)
     return (cvk_axes){cvk_axes_of(belief).per_h, 0.0};
 }
 
-/* Direction of a leaky integral of the voltage over some rows of a piece: it turns with the rotor
- * at every speed, and noise and square waves do not make it turn. With a belief, what the current
- * takes is subtracted first: then a step of the current does not turn it either. */
-static void rotate_phase(const cvk_signals *s, const cvk_belief *belief, cvk_span piece,
-                         cvk_span rows, double *phase)
+/* Direction of a leaky integral of the voltage over some rows of a piece, within a turn: it turns
+ * with the rotor at every speed, and noise and square waves do not make it turn. With a belief,
+ * what the current takes is subtracted first: then a step of the current does not turn it either.
+ */
+static void find_direction(const cvk_signals *s, const cvk_belief *belief, cvk_span piece,
+                           cvk_span rows, double *phase)
 {
     const double keep = exp(-2.0 * PI * CORNER_HZ * s->period_s);
     const double r = belief != NULL ? belief->mean[CVK_B_RESISTANCE] : 0.0;
@@ -69,7 +72,6 @@ static void rotate_phase(const cvk_signals *s, const cvk_belief *belief, cvk_spa
     const cvk_axes axes = belief != NULL ? mean_axes(belief) : (cvk_axes){0.0, 0.0};
     double complex x = 0.0, i_before = s->i_alpha[begin] + I * s->i_beta[begin];
     double complex e_before = 0.0;
-    double last = 0.0, turns = 0.0;
     for (size_t k = begin; k < rows.end; k++) {
         const size_t row = cvk_row_before(k, delay, piece);
         double complex i = s->i_alpha[k] + I * s->i_beta[k];
@@ -80,14 +82,47 @@ static void rotate_phase(const cvk_signals *s, const cvk_belief *belief, cvk_spa
         x = keep * (x + s->period_s * e_before) - l * (i - i_before);
         i_before = i;
         e_before = e;
-        if (k < rows.begin) {
-            continue;
+        if (k >= rows.begin) {
+            phase[k] = atan2(cimag(x), creal(x));
         }
-        double now = atan2(cimag(x), creal(x));
-        turns -= round((now - last) / (2.0 * PI));
-        last = now;
-        phase[k] = now + 2.0 * PI * turns;
     }
+}
+
+/* Counts the turns of a direction. */
+static void unwrap(cvk_span rows, double *phase)
+{
+    double last = 0.0, turns = 0.0;
+    for (size_t k = rows.begin; k < rows.end; k++) {
+        turns -= round((phase[k] - last) / (2.0 * PI));
+        last = phase[k];
+        phase[k] += 2.0 * PI * turns;
+    }
+}
+
+/* A piece, part by part. */
+typedef struct rotation {
+    const cvk_signals *s;
+    const cvk_belief *belief;
+    cvk_span piece;
+    double *phase;
+} rotation;
+
+static bool direction_of_part(void *context, size_t n)
+{
+    const rotation *r = context;
+    const size_t begin = r->piece.begin + n * PART_ROWS, end = begin + PART_ROWS;
+    const cvk_span rows = {begin, end < r->piece.end ? end : r->piece.end};
+    find_direction(r->s, r->belief, r->piece, rows, r->phase);
+    return true;
+}
+
+static void rotate_phase(const cvk_signals *s, const cvk_belief *belief, cvk_span piece,
+                         int threads, double *phase)
+{
+    rotation r = {s, belief, piece, phase};
+    const size_t parts = (piece.end - piece.begin + PART_ROWS - 1u) / PART_ROWS;
+    (void)cvk_for_each(parts, threads, direction_of_part, &r);
+    unwrap(piece, phase);
 }
 
 double cvk_phase_corner(void)
@@ -196,7 +231,7 @@ static void drop_short_runs(cvk_turns *turns)
     turns->count = kept;
 }
 
-cvk_status cvk_find_turns(cvk_turns *turns, const cvk_signals *s)
+cvk_status cvk_find_turns(cvk_turns *turns, const cvk_signals *s, int threads)
 {
     *turns = (cvk_turns){0};
     size_t most = s->rows + 1;
@@ -212,7 +247,7 @@ cvk_status cvk_find_turns(cvk_turns *turns, const cvk_signals *s)
                      turns->joined != NULL;
     if (allocated) {
         for (size_t n = 0; n < s->pieces; n++) {
-            rotate_phase(s, NULL, s->piece[n], s->piece[n], turns->phase);
+            rotate_phase(s, NULL, s->piece[n], threads, turns->phase);
             mark_quarters(turns->phase, s->piece[n], &list);
             collect_turns(turns, &list);
         }
@@ -248,7 +283,7 @@ void cvk_refine_phase(cvk_turns *turns, const cvk_signals *s, const cvk_belief *
     const cvk_loss loss = cvk_loss_of(belief);
     cvk_find_all_edges(s, &loss, threads);
     for (size_t n = 0; n < s->pieces; n++) {
-        rotate_phase(s, belief, s->piece[n], s->piece[n], turns->phase);
+        rotate_phase(s, belief, s->piece[n], threads, turns->phase);
     }
 }
 
@@ -259,7 +294,8 @@ void cvk_refine_phase_of(cvk_span rows, const cvk_signals *s, const cvk_belief *
     while (n + 1 < s->pieces && s->piece[n].end <= rows.begin) {
         n++;
     }
-    rotate_phase(s, belief, s->piece[n], rows, phase);
+    find_direction(s, belief, s->piece[n], rows, phase);
+    unwrap(rows, phase);
 }
 
 void cvk_turns_free(cvk_turns *turns)

@@ -41,7 +41,7 @@ typedef struct cvk_windows {
     cvk_window window[CVK_MAX_WINDOWS];
 } cvk_windows;
 
-cvk_status cvk_find_turns(cvk_turns *turns, const cvk_signals *signals);
+cvk_status cvk_find_turns(cvk_turns *turns, const cvk_signals *signals, int threads);
 /* Takes the mean of the current over all whole turns, the channels' offset, off every row. */
 void cvk_remove_offset(cvk_signals *signals, const cvk_turns *turns);
 

@@ -15,9 +15,9 @@
 #define SHOWN_TURNS 4.0 /* electrical, in a figure */
 /* What iron loss and cross-saturation, which are in no model, make of a value that only a turning
  * motor shows (bench_accuracy): relative deviations. */
-#define FLOOR_R 0.006
+#define FLOOR_R 0.004
 #define FLOOR_LD 0.025
-#define FLOOR_LQ 0.015
+#define FLOOR_LQ 0.008
 #define FLOOR_FLUX 0.0015
 #define UNLOGGED 5.0     /* runs of a mixer and of a 20-pole motor, every second to fourth row */
 #define USUAL_MISFIT 1.3 /* of which these are the floors */
@@ -27,7 +27,7 @@
 /* The q inductance is what a turning motor shows best: below this sharpness, a share of its value,
  * neither is believed. */
 #define USEFUL_LQ 0.1
-#define UNSEEN_FLUX 0.0012 /* of the magnet's */
+#define UNSEEN_FLUX 0.0008 /* of the magnet's */
 #define DELAY_FLOOR 0.004  /* as at standstill, periods */
 #define WHOLE_DOUBT 0.25   /* of a delay that was taken for a whole number of them */
 /* Of the inverter's voltage that is expected: less is not believed. */

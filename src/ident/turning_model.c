@@ -237,8 +237,8 @@ typedef struct sag {
     double aa, ab, bb;
 } sag;
 
-/* While only the longest leg is high the bus gives the current of its phase, while only the shortest
- * is low that of the other two; `off` is half a duty. */
+/* While only the longest leg is high the bus gives the current of its phase, while only the
+ * shortest is low that of the other two; `off` is half a duty. */
 static sag sag_of(const cvk_edge *edges)
 {
     static const double turn[3][2] = {
@@ -271,7 +271,7 @@ typedef struct row_input {
     double pulse_s;        /* for which a voltage is held, if that is less */
     const cvk_edge *edges; /* of the legs; null: none are known */
     sag bus;
-    mechanical at, next;   /* now and a row later */
+    mechanical at, next; /* now and a row later */
 } row_input;
 
 static mechanical mechanical_at(const cvk_signals *s, size_t row)
@@ -321,8 +321,7 @@ INLINED void begin_period(const motors *m, int lanes, const states *s, const row
         put(&p->voltage, n, in->v_new + m->delay_share[n] * (in->v_old - in->v_new));
         put(&p->drop, n, m->r[n] * sinc(half_rad) * (now * h));
         put(&p->psi_dq, n, psi_dq);
-        put(&p->i_dq, n,
-            current_dq(m, n, psi_dq - magnet_dq(m, n, &in->at, s->magnet[n], now)));
+        put(&p->i_dq, n, current_dq(m, n, psi_dq - magnet_dq(m, n, &in->at, s->magnet[n], now)));
     }
 }
 

@@ -18,8 +18,7 @@
 #define LEAST_GAIN 0.999 /* in prediction error, for another noise */
 
 /* `present` with one of the first `parts` larger or smaller by a factor. Returns how many. */
-static int list_noises(const cvk_tm_noise *present, int parts, double factor,
-                       cvk_tm_noise *out)
+static int list_noises(const cvk_tm_noise *present, int parts, double factor, cvk_tm_noise *out)
 {
     for (int n = 0; n < 2 * parts; n++) {
         cvk_tm_noise *now = &out[n];
@@ -31,9 +30,9 @@ static int list_noises(const cvk_tm_noise *present, int parts, double factor,
     return 2 * parts;
 }
 
-/* Goes from the present noises, or from `modest` ones (as a motor has them that is well known) where
- * those are as good, to the ones with the smallest prediction error, step by step; returns that
- * error. */
+/* Goes from the present noises, or from `modest` ones (as a motor has them that is well known)
+ * where those are as good, to the ones with the smallest prediction error, step by step; returns
+ * that error. */
 static double walk_noises(cvk_turning_problem *f, const double p[N], const cvk_tm_noise *modest,
                           int parts, double factor)
 {

@@ -189,8 +189,8 @@ static void prior_rows(const cvk_turning_problem *f, const double p[N], double r
         const int of = CVK_B_LINEAR_D + k;
         rows[N + 4 + k] = f->prior_sd * UNPHYSICAL * f->whiten[of * (N + 1)] * fmin(p[of], 0.0);
     }
-    rows[N + 7] = f->prior_sd * UNPHYSICAL * f->whiten[CVK_TM_BUS * (N + 1)] *
-                  fmin(p[CVK_TM_BUS], 0.0);
+    rows[N + 7] =
+        f->prior_sd * UNPHYSICAL * f->whiten[CVK_TM_BUS * (N + 1)] * fmin(p[CVK_TM_BUS], 0.0);
     rows[N + 3] = f->hold_knee * hold * (p[CVK_TM_LOG_KNEE] - f->start[CVK_TM_LOG_KNEE]);
 }
 

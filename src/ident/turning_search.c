@@ -496,8 +496,7 @@ static int settle_delay(cvk_turning_problem *f, cvk_turning_result fits[MOST_FIT
             continue;
         }
         fits[count++] = trial;
-        const double error_a =
-            order[n] == usual ? trial.residual_a / USUAL_LOSS : trial.residual_a;
+        const double error_a = order[n] == usual ? trial.residual_a / USUAL_LOSS : trial.residual_a;
         if (error_a < least_a) {
             least_a = error_a;
             chosen = order[n];
