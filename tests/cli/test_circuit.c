@@ -59,15 +59,15 @@ START_TEST(a_driven_motor_shows_its_winding)
     parser = json_parser_new();
     JsonObject *motor = estimate("middle-spin");
     holds(motor, "flux_linkage_wb", motors[0].flux, 0.002);
-    holds(motor, "resistance_ohm", motors[0].r, 0.04);
+    holds(motor, "resistance_ohm", motors[0].r, 0.01);
     holds(motor, "inductance_q_h", motors[0].l_q, 0.015); /* the speed goes up and down in ramps */
     holds(motor, "inductance_d_h", motors[0].l_d, 0.015);
     /* 40 kHz and 7 uH: the ripple is five times the current; the bus sags behind 6 mOhm */
     motor = estimate("small-spin");
     holds(motor, "flux_linkage_wb", motors[2].flux, 0.005);
-    holds(motor, "resistance_ohm", motors[2].r, 0.08);
-    holds(motor, "inductance_d_h", motors[2].l_d, 0.02);
-    holds(motor, "inductance_q_h", motors[2].l_q, 0.01);
+    holds(motor, "resistance_ohm", motors[2].r, 0.05);
+    holds(motor, "inductance_d_h", motors[2].l_d, 0.03);
+    holds(motor, "inductance_q_h", motors[2].l_q, 0.015);
     g_object_unref(parser);
 }
 END_TEST
