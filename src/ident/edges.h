@@ -41,16 +41,19 @@ cvk_loss cvk_loss_of(const cvk_belief *belief);
 void cvk_find_edges(const cvk_signals *signals, cvk_span rows, const cvk_loss *loss);
 void cvk_find_all_edges(const cvk_signals *signals, const cvk_loss *loss, int threads);
 
+/* Directions of the phases in the stationary plane. */
+static const double cvk_phase_axis[3][2] = {
+    {1.0, 0.0}, {-0.5, 0.86602540378443864676}, {-0.5, -0.86602540378443864676}};
+
 /* What the ripple takes from each phase's current where its leg rises, and adds where it falls, A;
  * `edges` of the row whose duties act. */
 INLINED void cvk_ripple_at(const cvk_edge edges[3], double per_h, double unlike_re,
                            double unlike_im, double rise_a[3], double fall_a[3])
 {
-    static const double turn[3][2] = {
-        {1.0, 0.0}, {-0.5, 0.86602540378443864676}, {-0.5, -0.86602540378443864676}};
     for (int n = 0; n < 3; n++) {
-        const double along = per_h + turn[n][0] * unlike_re - turn[n][1] * unlike_im;
-        const double across = turn[n][0] * unlike_im + turn[n][1] * unlike_re;
+        const double along =
+            per_h + cvk_phase_axis[n][0] * unlike_re - cvk_phase_axis[n][1] * unlike_im;
+        const double across = cvk_phase_axis[n][0] * unlike_im + cvk_phase_axis[n][1] * unlike_re;
         const double less = -along * edges[n].rise_wb[0] - across * edges[n].rise_wb[1];
         const double more = along * edges[n].fall_wb[0] + across * edges[n].fall_wb[1];
         rise_a[n] = less > 0.0 ? less : 0.0;

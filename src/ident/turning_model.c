@@ -241,8 +241,6 @@ typedef struct sag {
  * shortest is low that of the other two; `off` is half a duty. */
 static sag sag_of(const cvk_edge *edges)
 {
-    static const double turn[3][2] = {
-        {1.0, 0.0}, {-0.5, 0.86602540378443864676}, {-0.5, -0.86602540378443864676}};
     int high = 0, low = 0;
     sag out = {0.0, 0.0, 0.0};
     for (int n = 1; edges != NULL && n < 3; n++) {
@@ -256,7 +254,7 @@ static sag sag_of(const cvk_edge *edges)
     const double weight[] = {4.0 / 3 * (edges[high].off - middle),
                              4.0 / 3 * (middle - edges[low].off)};
     for (int n = 0; n < 2; n++) {
-        const double *u = turn[n == 0 ? high : low];
+        const double *u = cvk_phase_axis[n == 0 ? high : low];
         out.aa += weight[n] * u[0] * u[0];
         out.ab += weight[n] * u[0] * u[1];
         out.bb += weight[n] * u[1] * u[1];

@@ -21,7 +21,7 @@
 #define OFFSET_SPREAD 0.02 /* of the peak current */
 #define HARMONIC_SPREAD 0.02
 #define UNEQUAL_SPREAD 0.01
-#define BUS_OHM 5e-3
+#define BUS_OHM 5e-3 /* of a bus capacitor */
 #define PUSH_S 0.02
 /* Natural logarithm of Lq over Ld that motors have. */
 #define SALIENCY_MEAN 0.2
@@ -357,12 +357,6 @@ bool cvk_turning_drop_lost(cvk_turning_problem *f, const double p[N])
     return fine;
 }
 
-/* Those that the log may show. */
-static int parameters(const cvk_turning_problem *f)
-{
-    return f->unequal ? N : CVK_TM_UNEQUAL;
-}
-
 /* From `count` rows and columns to N; what the log does not show keeps its prior. */
 static void widen(const cvk_turning_problem *f, int count, const double *from, double to[N * N])
 {
@@ -379,7 +373,7 @@ bool cvk_turning_fit_from(cvk_turning_problem *f, double p[N], int evaluations,
                           cvk_turning_result *result)
 {
     const double peak_a = f->s->peak_current_a;
-    const int count = parameters(f);
+    const int count = f->hold_others ? CVK_TM_UNEQUAL : N;
     cvk_lane_problem lanes = {.count = count,
                               .held = N - count,
                               .delay = CVK_B_DELAY,

@@ -29,7 +29,7 @@ typedef struct cvk_turning_problem {
     cvk_turning_blocks blocks;
     int threads;
     int curve;
-    bool unequal; /* magnets are fitted, where a rotor column shows them */
+    bool hold_others; /* than the first: unequal magnets and the bus capacitor are not fitted */
     cvk_tm_noise noise;
     /* How sharply delay (periods) and knee (natural logarithm) stay near those of `start`: one over
      * their deviation; 0: free. */

@@ -447,9 +447,8 @@ static void weigh_explanations(cvk_turning_problem *f, const cvk_belief *belief,
     double mean[N];
     *best = fits[best_of(fits, count)];
     f->noise = best->noise;
-    f->unequal = true;
     find_best_edges(f, best);
-    f->unequal = false;
+    f->hold_others = true;
     fits[0] = *best; /* the others were found with other edges */
     count = 1;
     for (int n = 0; n < MOST_CURVES && !(belief->knee_a > 0.0); n++) {
@@ -467,6 +466,7 @@ static void weigh_explanations(cvk_turning_problem *f, const cvk_belief *belief,
     if (f->rippled.edges != NULL) {
         try_flat_edges(f, best, spread);
     }
+    f->hold_others = false;
     f->curve = best->curve;
     f->noise = best->noise;
 }
@@ -535,7 +535,6 @@ static bool fit_once(cvk_turning_problem *f, const cvk_turns *turns, const cvk_b
     double spread[N * N] = {0};
     cvk_turning_result fits[MOST_FITS];
     f->s = &f->rippled;
-    f->unequal = true;
     f->curve = belief->knee_a > 0.0 ? belief->curve : CVK_CURVE_CHARGE;
     cvk_choose_blocks(&f->blocks, f->s, turns, CVK_SCOUT_ROWS, CVK_SCOUT_BLOCK_ROWS);
     find_first_edges(f, belief);
@@ -549,7 +548,6 @@ static bool fit_once(cvk_turning_problem *f, const cvk_turns *turns, const cvk_b
         settled = settle_delay(f, fits, settled, (double)likely_delay(f, belief));
     }
     weigh_explanations(f, belief, fits, settled, result, spread);
-    f->unequal = true;
     const double scouted_a = cvk_refine_noise(f, result->p);
     cvk_choose_blocks(&f->blocks, f->s, turns, MOST_ROWS, BLOCK_ROWS);
     cvk_turning_edges(f, result->p);
