@@ -3,6 +3,7 @@
  * Writes motor cards with libyaml's emitter.
  */
 #include "corvak/files/card_yaml.h"
+#include "text_file.h"
 
 #include <errno.h>
 #include <stdio.h>
@@ -115,6 +116,10 @@ static void write_document(writer *w, const cvk_card *card)
 cvk_status cvk_card_file_write(const cvk_card *card, const char *path, cvk_complaint *complaint)
 {
     char beside[4096];
+    if (!cvk_may_be_replaced(path)) {
+        return cvk_complain(complaint, CVK_FILE_ERROR, path, 0,
+                            "is there and not a file: name a file");
+    }
     int length = snprintf(beside, sizeof beside, "%s.new", path);
     FILE *stream = length < (int)sizeof beside ? fopen(beside, "wb") : NULL;
     if (stream == NULL) {

@@ -3,12 +3,12 @@
  * The common part of writing logs, and CSV.
  */
 #include "log_sink.h"
+#include "text_file.h"
 
 #include <errno.h>
 #include <math.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/stat.h>
 
 struct cvk_log_writer {
     cvk_log_writer_column column[CVK_LOG_WRITER_MOST];
@@ -48,13 +48,6 @@ static void write_csv_head(cvk_log_writer *w, const cvk_log_writer_note *notes, 
     fputc('\n', w->csv);
 }
 
-/* A device or a pipe must not be renamed over. */
-static bool is_special(const char *path)
-{
-    struct stat info;
-    return stat(path, &info) == 0 && !S_ISREG(info.st_mode);
-}
-
 static void free_writer(cvk_log_writer *w)
 {
     free(w->path);
@@ -75,7 +68,7 @@ cvk_log_writer *cvk_log_writer_open(const char *path, const cvk_log_writer_colum
     }
     w->columns = column_count;
     memcpy(w->column, columns, column_count * sizeof *columns);
-    if (path != NULL && is_special(path)) {
+    if (path != NULL && !cvk_may_be_replaced(path)) {
         free_writer(w);
         cvk_complain(complaint, CVK_FILE_ERROR, path, 0,
                      "is there and not a file: name a file, or leave the name out for stdout");

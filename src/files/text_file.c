@@ -1,10 +1,11 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * Reading a small text file.
+ * Reading a small text file, and where one may be written.
  */
 #include "text_file.h"
 
 #include <stdio.h>
+#include <sys/stat.h>
 
 cvk_status cvk_text_file_read(const char *path, char text[CVK_TEXT_FILE_MOST], size_t *length,
                               cvk_complaint *complaint)
@@ -23,4 +24,10 @@ cvk_status cvk_text_file_read(const char *path, char text[CVK_TEXT_FILE_MOST], s
                             CVK_TEXT_FILE_MOST - 1u);
     }
     return CVK_OK;
+}
+
+bool cvk_may_be_replaced(const char *path)
+{
+    struct stat info;
+    return stat(path, &info) != 0 || S_ISREG(info.st_mode);
 }
