@@ -28,7 +28,7 @@
 #define CAPACITOR_OHM 2e-3
 #define TURNING_OHM 0.7e-3 /* what turning duties make of it, beside that (bench/spice.py) */
 #define OWN_RISE 0.025     /* of the inverter's voltage */
-#define EDGE_SHARE 0.02    /* of its share of the largest voltage */
+#define EDGE_SHARE 0.024   /* of its share of the largest voltage */
 /* Of an inductance, times the share of it that is lost at the largest current. */
 #define CROSS_DOUBT 0.08 /* of cross-saturation: the same series */
 #define SERIES_DOUBT 0.015
