@@ -19,8 +19,9 @@
 #define FLOOR_LD 0.025
 #define FLOOR_LQ 0.008
 #define FLOOR_FLUX 0.0015
-#define UNLOGGED 5.0     /* runs of a mixer and of a 20-pole motor, every second to fourth row */
-#define USUAL_MISFIT 1.3 /* of which these are the floors */
+#define UNLOGGED 5.0 /* runs of a mixer and of a 20-pole motor, every second to fourth row */
+#define UNLOGGED_VOLTAGE 0.15 /* the same, of the inverter's own voltage */
+#define USUAL_MISFIT 1.3      /* of which these are the floors */
 /* A ratio of Lq to Ld beyond these is no motor, but a log that shows neither. */
 #define SMALLEST_SALIENCY 0.9
 #define LARGEST_SALIENCY 6.0
@@ -65,6 +66,13 @@ static double square_current(const cvk_turning_problem *f)
     return square / rows;
 }
 
+/* Periods of the pulses that have no row, for each that has: their voltages are guessed. */
+static double periods_missing(const cvk_signals *s)
+{
+    const bool guessed = s->path == CVK_PATH_COMMANDED && !cvk_row_each_period(s);
+    return guessed ? fmax(s->period_s / s->pwm_period_s - 1.0, 0.0) : 0.0;
+}
+
 /* Every inverter has a voltage of its own. Where the fit does not find it, the currents have been
  * so small that it looked like resistance; where it does, the shape of its curve around the knee is
  * still a guess. */
@@ -74,7 +82,8 @@ static void add_inverter_doubt(const cvk_turning_problem *f, const cvk_turning_r
     const double expected_v = f->centre[CVK_B_DEAD_TIME], found_v = result->p[CVK_B_DEAD_TIME];
     const double deviation_v = sqrt(result->cov[CVK_B_DEAD_TIME * (N + 1)]);
     const double square = square_current(f), knee_a = exp(result->p[CVK_TM_LOG_KNEE]);
-    double doubt_v = SHAPE_DOUBT * fabs(found_v) * fmin(1.0, knee_a / sqrt(square));
+    double doubt_v = fabs(found_v) * hypot(SHAPE_DOUBT * fmin(1.0, knee_a / sqrt(square)),
+                                           UNLOGGED_VOLTAGE * periods_missing(f->s));
     if (belief->knee_a > 0.0) {
         return;
     }
@@ -95,14 +104,6 @@ static void add_harmonic_doubt(const cvk_turning_problem *f, cvk_belief *belief)
     }
 }
 
-/* Where only some periods of the pulses have a row, the voltages of the others are guessed. */
-static double unlogged_growth(const cvk_signals *s)
-{
-    const double missing = s->period_s / s->pwm_period_s - 1.0;
-    const bool guessed = s->path == CVK_PATH_COMMANDED && !cvk_row_each_period(s);
-    return guessed ? 1.0 + UNLOGGED * fmax(missing, 0.0) : 1.0;
-}
-
 static void to_belief(const cvk_turning_problem *f, const cvk_turning_result *result,
                       cvk_belief *belief)
 {
@@ -121,8 +122,8 @@ static void to_belief(const cvk_turning_problem *f, const cvk_turning_result *re
     const double floors[] = {
         [CVK_B_RESISTANCE] = FLOOR_R, [CVK_B_L_D] = FLOOR_LD, [CVK_B_L_Q] = FLOOR_LQ};
     /* what the model does not follow may have bent its values the more, the more there is */
-    const double growth =
-        pow(fmax(1.0, result->misfit / USUAL_MISFIT), 2.0) * unlogged_growth(f->s);
+    const double growth = pow(fmax(1.0, result->misfit / USUAL_MISFIT), 2.0) *
+                          (1.0 + UNLOGGED * periods_missing(f->s));
     belief->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)] +=
         pow(growth * FLOOR_FLUX * belief->mean[CVK_B_FLUX], 2.0);
     for (int k = 0; k <= CVK_B_L_Q; k++) { /* not of what a standstill log has shown better */

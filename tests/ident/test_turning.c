@@ -141,6 +141,19 @@ START_TEST(the_bus_capacitor_does_not_look_like_the_winding)
 }
 END_TEST
 
+/* As a controller logs that has no time for more. */
+static void keep_every(recording *r, size_t nth, const cvk_rig_config *rig)
+{
+    r->log.rows /= nth;
+    r->log.pwm_hz = rig->inverter.pwm_hz;
+    for (int c = 0; c < CVK_COLUMN_COUNT; c++) {
+        double *column = (double *)r->log.column[c];
+        for (size_t n = 0; column != NULL && n < r->log.rows; n++) {
+            column[n] = column[nth * n];
+        }
+    }
+}
+
 /* A row for every second period only: duties act a part of a row late, and those of the others can
  * only be guessed, which the intervals say. */
 START_TEST(rows_of_every_second_period_are_doubted)
@@ -149,19 +162,29 @@ START_TEST(rows_of_every_second_period_are_doubted)
     rig.inverter.fidelity = CVK_FIDELITY_SWITCHED;
     recording r;
     record(&r, &rig, "spin", 1000, true);
-    r.log.rows /= 2;
-    r.log.pwm_hz = rig.inverter.pwm_hz;
-    for (int c = 0; c < CVK_COLUMN_COUNT; c++) {
-        double *column = (double *)r.log.column[c];
-        for (size_t n = 0; column != NULL && n < r.log.rows; n++) {
-            column[n] = column[2 * n];
-        }
-    }
+    keep_every(&r, 2, &rig);
     estimate(&r.log);
     assert_near(CVK_CARD_INDUCTANCE_Q, rig.motor.inductance_q_h, 3.0);
     assert_near(CVK_CARD_FLUX_LINKAGE, rig.motor.flux_linkage_wb, 0.7);
     const cvk_card_entry *flux = entry_of(CVK_CARD_FLUX_LINKAGE);
     ck_assert_double_gt(flux->statistical_high - flux->statistical_low, 0.02 * flux->value);
+    recording_free(&r);
+}
+END_TEST
+
+/* A row for every fourth: what the inverter takes between is guessed, and looks like half as much
+ * resistance again. */
+START_TEST(resistance_is_doubted_where_periods_are_missing)
+{
+    cvk_rig_config rig = studio_rig("mixer");
+    rig.inverter.fidelity = CVK_FIDELITY_SWITCHED;
+    recording r;
+    record(&r, &rig, "duty", 11, true);
+    keep_every(&r, 4, &rig);
+    estimate(&r.log);
+    ck_assert(!result.card.entry[CVK_CARD_RESISTANCE].known ||
+              inside(CVK_CARD_RESISTANCE, cvk_rig_visible_resistance(&rig)));
+    ck_assert(inside(CVK_CARD_FLUX_LINKAGE, rig.motor.flux_linkage_wb));
     recording_free(&r);
 }
 END_TEST
@@ -394,6 +417,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, many_pole_pairs_on_a_bridge_show_their_inductances);
     tcase_add_test(tests, the_bus_capacitor_does_not_look_like_the_winding);
     tcase_add_test(tests, rows_of_every_second_period_are_doubted);
+    tcase_add_test(tests, resistance_is_doubted_where_periods_are_missing);
     tcase_add_loop_test(tests, a_rotor_column_shows_unequal_magnets, 0, 4);
     tcase_add_test(tests, a_stuck_rotor_column_does_no_harm);
     tcase_add_loop_test(tests, speed_changes_show_the_inertia, 0, 3);
