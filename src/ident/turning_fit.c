@@ -14,14 +14,16 @@
 #define PI 3.14159265358979323846
 #define SHOWN_TURNS 4.0 /* electrical, in a figure */
 /* What iron loss and cross-saturation, which are in no model, make of a value that only a turning
- * motor shows (bench_accuracy): relative deviations. */
-#define FLOOR_R 0.004
-#define FLOOR_LD 0.025
-#define FLOOR_LQ 0.008
-#define FLOOR_FLUX 0.0015
-#define UNLOGGED 5.0 /* runs of a mixer and of a 20-pole motor, every second to fourth row */
+ * motor shows (bench_accuracy), and what a period does that has no row, for each that has (runs of
+ * a mixer and of a 20-pole motor, every second to fourth row): relative deviations. */
+static const double floors[] = {
+    [CVK_B_RESISTANCE] = 0.004, [CVK_B_L_D] = 0.025, [CVK_B_L_Q] = 0.008, [CVK_B_FLUX] = 0.0015};
+static const double unlogged[] = {
+    [CVK_B_RESISTANCE] = 0.03, [CVK_B_L_D] = 0.125, [CVK_B_L_Q] = 0.075, [CVK_B_FLUX] = 0.0075};
 #define UNLOGGED_VOLTAGE 0.15 /* the same, of the inverter's own voltage */
 #define USUAL_MISFIT 1.3      /* of which these are the floors */
+#define LARGE_MISFIT 1.8      /* beyond it resistance and inductances are not believed, */
+#define ROUGH_FLUX 0.03       /* and the flux linkage to that deviation */
 /* A ratio of Lq to Ld beyond these is no motor, but a log that shows neither. */
 #define SMALLEST_SALIENCY 0.9
 #define LARGEST_SALIENCY 6.0
@@ -104,10 +106,27 @@ static void add_harmonic_doubt(const cvk_turning_problem *f, cvk_belief *belief)
     }
 }
 
+/* Not of what a standstill log has shown better. What the model does not follow may have bent its
+ * values the more, the more there is. */
+static void add_floors(const cvk_turning_problem *f, const cvk_turning_result *result,
+                       const bool known_before[], cvk_belief *belief)
+{
+    const double growth = pow(fmax(1.0, result->misfit / USUAL_MISFIT), 2.0);
+    for (int k = 0; k <= CVK_B_FLUX; k++) {
+        double share = growth * floors[k] + unlogged[k] * periods_missing(f->s);
+        if (result->misfit > LARGE_MISFIT) {
+            share = k == CVK_B_FLUX ? fmax(share, ROUGH_FLUX) : 1.0;
+        }
+        if (!known_before[k]) {
+            belief->cov[k * (CVK_B_COUNT + 1)] += pow(share * belief->mean[k], 2.0);
+        }
+    }
+}
+
 static void to_belief(const cvk_turning_problem *f, const cvk_turning_result *result,
                       cvk_belief *belief)
 {
-    bool known_before[CVK_B_L_Q + 1];
+    bool known_before[CVK_B_FLUX + 1] = {false};
     for (int k = 0; k <= CVK_B_L_Q; k++) {
         known_before[k] = cvk_belief_knows(belief, k, 0.01);
     }
@@ -119,18 +138,7 @@ static void to_belief(const cvk_turning_problem *f, const cvk_turning_result *re
     }
     const double doubt = f->hold_delay > 0.0 ? WHOLE_DOUBT : DELAY_FLOOR;
     belief->cov[CVK_B_DELAY * (CVK_B_COUNT + 1)] += doubt * doubt;
-    const double floors[] = {
-        [CVK_B_RESISTANCE] = FLOOR_R, [CVK_B_L_D] = FLOOR_LD, [CVK_B_L_Q] = FLOOR_LQ};
-    /* what the model does not follow may have bent its values the more, the more there is */
-    const double growth = pow(fmax(1.0, result->misfit / USUAL_MISFIT), 2.0) *
-                          (1.0 + UNLOGGED * periods_missing(f->s));
-    belief->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)] +=
-        pow(growth * FLOOR_FLUX * belief->mean[CVK_B_FLUX], 2.0);
-    for (int k = 0; k <= CVK_B_L_Q; k++) { /* not of what a standstill log has shown better */
-        if (!known_before[k]) {
-            belief->cov[k * (CVK_B_COUNT + 1)] += pow(growth * floors[k] * belief->mean[k], 2.0);
-        }
-    }
+    add_floors(f, result, known_before, belief);
     add_voltage_doubt(f, belief);
     add_inverter_doubt(f, result, belief);
     add_harmonic_doubt(f, belief);

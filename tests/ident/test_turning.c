@@ -189,6 +189,28 @@ START_TEST(resistance_is_doubted_where_periods_are_missing)
 }
 END_TEST
 
+/* A dead time that takes a fortieth of the period from 4 uH: the model misses by twice the noise,
+ * and its Lq by half. */
+START_TEST(a_fit_that_misses_shows_no_winding)
+{
+    cvk_rig_config rig = studio_rig("blower");
+    rig.inverter.fidelity = CVK_FIDELITY_SWITCHED;
+    rig.inverter.dead_time_s = 583e-9;
+    rig.motor.resistance_ohm = 0.0234;
+    rig.motor.inductance_d_h = 3.86e-6;
+    rig.motor.inductance_q_h = 8.0e-6;
+    rig.motor.flux_linkage_wb = 1.368e-3;
+    recording r;
+    record(&r, &rig, "duty", 137, true);
+    estimate(&r.log);
+    const cvk_card_entry *q = &result.card.entry[CVK_CARD_INDUCTANCE_Q];
+    ck_assert_msg(!q->known || inside(CVK_CARD_INDUCTANCE_Q, rig.motor.inductance_q_h),
+                  "Lq %.3g .. %.3g H", q->low, q->high);
+    ck_assert(inside(CVK_CARD_FLUX_LINKAGE, rig.motor.flux_linkage_wb));
+    recording_free(&r);
+}
+END_TEST
+
 /* The drive measures its currents wrong and so lets a direct one flow, a tenth of the peak, which
  * the log's mean does not show. */
 START_TEST(a_direct_current_does_not_hide_the_motor)
@@ -416,6 +438,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, a_direct_current_does_not_hide_the_motor);
     tcase_add_test(tests, many_pole_pairs_on_a_bridge_show_their_inductances);
     tcase_add_test(tests, the_bus_capacitor_does_not_look_like_the_winding);
+    tcase_add_test(tests, a_fit_that_misses_shows_no_winding);
     tcase_add_test(tests, rows_of_every_second_period_are_doubted);
     tcase_add_test(tests, resistance_is_doubted_where_periods_are_missing);
     tcase_add_loop_test(tests, a_rotor_column_shows_unequal_magnets, 0, 4);
