@@ -163,16 +163,14 @@ typedef struct share {
 static bool find_part(void *context, size_t n)
 {
     const share *all = context;
-    const size_t begin = n * PART_ROWS, end = begin + PART_ROWS;
-    const cvk_span rows = {begin, end < all->s->rows ? end : all->s->rows};
-    cvk_find_edges(all->s, rows, all->loss);
+    cvk_find_edges(all->s, cvk_part((cvk_span){0, all->s->rows}, n, PART_ROWS), all->loss);
     return true;
 }
 
 void cvk_find_all_edges(const cvk_signals *s, const cvk_loss *loss, int threads)
 {
     share all = {s, loss};
-    (void)cvk_for_each((s->rows + PART_ROWS - 1u) / PART_ROWS, threads, find_part, &all);
+    (void)cvk_for_each(cvk_parts((cvk_span){0, s->rows}, PART_ROWS), threads, find_part, &all);
 }
 
 cvk_axes cvk_axes_of(const cvk_belief *belief)

@@ -13,6 +13,18 @@ typedef struct cvk_span {
     size_t begin, end; /* rows begin .. end-1 */
 } cvk_span;
 
+/* Cut every `rows` rows: so many parts, and one of them. */
+static inline size_t cvk_parts(cvk_span whole, size_t rows)
+{
+    return (whole.end - whole.begin + rows - 1u) / rows;
+}
+
+static inline cvk_span cvk_part(cvk_span whole, size_t n, size_t rows)
+{
+    const size_t begin = whole.begin + n * rows, end = begin + rows;
+    return (cvk_span){begin, end < whole.end ? end : whole.end};
+}
+
 #define CVK_MAX_PIECES 256
 
 /* How the voltages came into the log. */

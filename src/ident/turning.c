@@ -110,9 +110,7 @@ typedef struct rotation {
 static bool direction_of_part(void *context, size_t n)
 {
     const rotation *r = context;
-    const size_t begin = r->piece.begin + n * PART_ROWS, end = begin + PART_ROWS;
-    const cvk_span rows = {begin, end < r->piece.end ? end : r->piece.end};
-    find_direction(r->s, r->belief, r->piece, rows, r->phase);
+    find_direction(r->s, r->belief, r->piece, cvk_part(r->piece, n, PART_ROWS), r->phase);
     return true;
 }
 
@@ -120,8 +118,7 @@ static void rotate_phase(const cvk_signals *s, const cvk_belief *belief, cvk_spa
                          int threads, double *phase)
 {
     rotation r = {s, belief, piece, phase};
-    const size_t parts = (piece.end - piece.begin + PART_ROWS - 1u) / PART_ROWS;
-    (void)cvk_for_each(parts, threads, direction_of_part, &r);
+    (void)cvk_for_each(cvk_parts(piece, PART_ROWS), threads, direction_of_part, &r);
     unwrap(piece, phase);
 }
 

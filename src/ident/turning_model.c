@@ -301,14 +301,16 @@ static row_input input_of(const cvk_signals *s, size_t row, long delay, cvk_span
 }
 
 /* What a period is before its current is known: e^(j w T/2), the rotor's direction in its middle,
- * the voltage that is told, its drop across R per ampere, flux linkage and current at its start in
- * the rotor's frame. */
+ * the voltage that is told, its drop across R per ampere, the current at its start in the rotor's
+ * frame. */
 typedef struct period {
-    vectors half, middle, voltage, drop, psi_dq, i_dq;
+    vectors half, middle, voltage, drop, i_dq;
 } period;
 
+/* While the flux linkage goes straight on, the magnet's turns: so between the ends, which are seen,
+ * the current bows towards -d. */
 INLINED void begin_period(const motors *m, int lanes, const states *s, const row_input *in,
-                          period *p)
+                          period *p, course *current)
 {
     for (int n = 0; n < lanes; n++) {
         const double half_rad = 0.5 * s->omega[n] * in->period_s;
@@ -318,7 +320,10 @@ INLINED void begin_period(const motors *m, int lanes, const states *s, const row
         put(&p->middle, n, now * h);
         put(&p->voltage, n, in->v_new + m->delay_share[n] * (in->v_old - in->v_new));
         put(&p->drop, n, m->r[n] * sinc(half_rad) * (now * h));
-        put(&p->psi_dq, n, psi_dq);
+        const double step_rad = s->omega[n] * in->pulse_s;
+        const double complex bow =
+            CMPLX(creal(psi_dq) * m->inv_ld[n], cimag(psi_dq) * m->inv_lq[n]);
+        put(&current->bow, n, step_rad * step_rad * (now * h * bow));
         put(&p->i_dq, n, current_dq(m, n, psi_dq - magnet_dq(m, n, &in->at, s->magnet[n], now)));
     }
 }
@@ -336,8 +341,7 @@ INLINED double complex driving(const motors *m, int n, const row_input *in, cons
 }
 
 /* The period's current, and its mean in the rotor's frame, if that were `mean_dq` and the inverter
- * took the share `lost`. While the flux linkage goes straight on, the magnet's turns: so between
- * the ends, which are seen, the current bows towards -d. */
+ * took the share `lost`. */
 INLINED void follow(const motors *m, int lanes, const states *s, const row_input *in,
                     const period *p, const vectors *lost, vectors *mean_dq, course *out)
 {
@@ -348,14 +352,10 @@ INLINED void follow(const motors *m, int lanes, const states *s, const row_input
         const double complex own = (CMPLX(s->psi_a[n], s->psi_b[n]) + change) * conj(later) -
                                    magnet_dq(m, n, &in->next, s->magnet[n], later);
         const double complex from = get(&p->i_dq, n), to = current_dq(m, n, own);
-        const double complex mean = 0.5 * (from + to), psi_dq = get(&p->psi_dq, n);
-        const double complex bow =
-            CMPLX(creal(psi_dq) * m->inv_ld[n], cimag(psi_dq) * m->inv_lq[n]);
-        const double step_rad = s->omega[n] * in->pulse_s;
+        const double complex mean = 0.5 * (from + to);
         put(mean_dq, n, mean);
         put(&out->middle, n, middle * mean);
         put(&out->way, n, in->pulse_s / t * (later * to - middle * conj(h) * from));
-        put(&out->bow, n, step_rad * step_rad * (middle * bow));
     }
 }
 
@@ -383,7 +383,7 @@ INLINED void advance(const motors *m, int lanes, states *s, const row_input *in,
     period p;
     vectors mean_dq;
     course current;
-    begin_period(m, lanes, s, in, &p);
+    begin_period(m, lanes, s, in, &p, &current);
     find_current(m, lanes, s, in, &p, &mean_dq, &current);
     for (int n = 0; n < lanes; n++) {
         const double complex bow_v = m->r[n] * MEAN_BOW * get(&current.bow, n);

@@ -482,8 +482,8 @@ static int settle_delay(cvk_turning_problem *f, cvk_turning_result fits[MOST_FIT
     double least_a = WHOLE_LOSS * best.residual_a;
     double chosen = NAN;
     /* the usual one first: if that is as good as the best, none beats it */
-    const double order[] = {below + 1.0 == usual ? usual : below,
-                            below + 1.0 == usual ? below : below + 1.0};
+    const bool above = below + 1.0 == usual;
+    const double order[] = {above ? below + 1.0 : below, above ? below : below + 1.0};
     f->noise = best.noise;
     f->curve = best.curve;
     f->prior_sd = best.residual_a;

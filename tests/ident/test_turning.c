@@ -37,6 +37,19 @@ static int inside(cvk_card_key key, double truth)
     return truth >= entry_of(key)->low && truth <= entry_of(key)->high;
 }
 
+/* R, Ld, Lq and flux linkage: what the motor has, and what its controller is told. */
+static void give_winding(cvk_rig_config *rig, const double is[4], const float told[4])
+{
+    rig->motor.resistance_ohm = is[0];
+    rig->motor.inductance_d_h = is[1];
+    rig->motor.inductance_q_h = is[2];
+    rig->motor.flux_linkage_wb = is[3];
+    rig->tune.motor.resistance_ohm = told[0];
+    rig->tune.motor.inductance_d_h = told[1];
+    rig->tune.motor.inductance_q_h = told[2];
+    rig->tune.motor.flux_linkage_wb = told[3];
+}
+
 /* Nothing injected, no rotor sensor: flux linkage sharply, R and L roughly and honestly. */
 START_TEST(an_ordinary_run_shows_the_winding)
 {
@@ -79,15 +92,11 @@ START_TEST(a_fast_small_motor_on_a_bridge_shows_its_winding)
     rig.inverter.fidelity = CVK_FIDELITY_SWITCHED;
     ck_assert(cvk_rig_switch(&rig, "harmonics", false));
     rig.motor.pole_pairs = 2;
-    rig.motor.resistance_ohm = 5e-3;
-    rig.motor.inductance_d_h = rig.motor.inductance_q_h = 4e-6;
-    rig.motor.flux_linkage_wb = 0.4e-3;
+    give_winding(&rig, (const double[]){5e-3, 4e-6, 4e-6, 0.4e-3},
+                 (const float[]){6e-3F, 4e-6F, 4e-6F, 0.4e-3F});
     rig.motor.iron_loss_ohm = 8.0;
     rig.shaft.inertia_kg_m2 = 2e-6;
     rig.shaft.friction_coulomb_nm = 0.8e-3;
-    rig.tune.motor.resistance_ohm = 6e-3F;
-    rig.tune.motor.inductance_d_h = rig.tune.motor.inductance_q_h = 4e-6F;
-    rig.tune.motor.flux_linkage_wb = 0.4e-3F;
     rig.tune.program.speed_rad_s = 12000.0F;
     recording r;
     record(&r, &rig, "duty", 1000, true);
@@ -107,14 +116,8 @@ START_TEST(many_pole_pairs_on_a_bridge_show_their_inductances)
     cvk_rig_config rig = studio_rig("mixer");
     rig.inverter.fidelity = CVK_FIDELITY_SWITCHED;
     rig.motor.pole_pairs = 20;
-    rig.motor.resistance_ohm = 0.06;
-    rig.motor.inductance_d_h = 40e-6;
-    rig.motor.inductance_q_h = 100e-6;
-    rig.motor.flux_linkage_wb = 4e-3;
-    rig.tune.motor.resistance_ohm = 0.07F;
-    rig.tune.motor.inductance_d_h = 45e-6F;
-    rig.tune.motor.inductance_q_h = 90e-6F;
-    rig.tune.motor.flux_linkage_wb = 4e-3F;
+    give_winding(&rig, (const double[]){0.06, 40e-6, 100e-6, 4e-3},
+                 (const float[]){0.07F, 45e-6F, 90e-6F, 4e-3F});
     recording r;
     record(&r, &rig, "spin", 1001, true);
     estimate(&r.log);
