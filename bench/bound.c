@@ -76,7 +76,7 @@ static int shape_columns(const cvk_turning_problem *f, const cvk_turning_result 
     for (size_t n = 0; n <= sizeof curves / sizeof curves[0]; n++) {
         const bool flat = n == sizeof curves / sizeof curves[0];
         double *out = columns[count];
-        if ((!flat && curves[n] == at->curve) || (flat && f->rippled.edges == NULL) ||
+        if ((!flat && curves[n] == at->curve) || (flat && f->rippled.legs == NULL) ||
             !errors_with(f, flat ? &f->flat : f->s, flat ? at->curve : curves[n], at->p, out)) {
             continue;
         }

@@ -25,7 +25,8 @@
  * capacitor's resistance while a leg is high, not when it is sampled; diodes and transistors make
  * the inverter's voltage rise with current. And like inductance: the currents at the edges are not
  * their mean while the injected voltage drives them. Deviations. */
-#define CAPACITOR_OHM 2e-3
+#define CAPACITOR_OHM 3e-3 /* expected, */
+#define CAPACITOR_DEVIATION_OHM 3e-3
 #define TURNING_OHM 0.7e-3 /* what turning duties make of it, beside that (bench/spice.py) */
 #define OWN_RISE 0.025     /* of the inverter's voltage */
 #define EDGE_SHARE 0.024   /* of its share of the largest voltage */
@@ -110,12 +111,23 @@ static reach reach_of(const cvk_prepared *logs, size_t count)
     return r;
 }
 
+/* Share of the bus that the largest current takes at standstill, by duties: a bus that sags by an
+ * ohm of its capacitor looks like as much of an ohm in the winding. 0: not to be told. */
+static double modulation(const cvk_belief *belief, const reach *r)
+{
+    const double own_v = fabs(belief->mean[CVK_B_DEAD_TIME]);
+    return r->commanded && !r->turning && r->current_a > 0.0 && r->bus_v > 0.0
+               ? (belief->mean[CVK_B_RESISTANCE] * r->current_a + own_v) / r->bus_v
+               : 0.0;
+}
+
 /* Relative deviation by what a bench has beside the model. */
 static double bench_doubt(const cvk_belief *belief, int parameter, const reach *r)
 {
     const double own_v = fabs(belief->mean[CVK_B_DEAD_TIME]);
+    const double resistance_ohm = belief->mean[CVK_B_RESISTANCE];
     if (r->commanded && r->turning && parameter == CVK_B_RESISTANCE) {
-        return TURNING_OHM / belief->mean[CVK_B_RESISTANCE];
+        return TURNING_OHM / resistance_ohm;
     }
     if (!r->commanded || r->turning || !(r->current_a > 0.0) || !(r->voltage_v > 0.0)) {
         return 0.0;
@@ -123,11 +135,10 @@ static double bench_doubt(const cvk_belief *belief, int parameter, const reach *
     if (parameter == CVK_B_L_D || parameter == CVK_B_L_Q) {
         return EDGE_SHARE * own_v / r->voltage_v;
     }
-    const double drop_v = belief->mean[CVK_B_RESISTANCE] * r->current_a;
-    return parameter == CVK_B_RESISTANCE && drop_v > 0.0
-               ? hypot(CAPACITOR_OHM * (drop_v + own_v) / r->bus_v * r->current_a,
-                       OWN_RISE * own_v) /
-                     drop_v
+    return parameter == CVK_B_RESISTANCE && resistance_ohm > 0.0
+               ? hypot(CAPACITOR_DEVIATION_OHM * modulation(belief, r),
+                       OWN_RISE * own_v / r->current_a) /
+                     resistance_ohm
                : 0.0;
 }
 
@@ -165,8 +176,10 @@ static void write_entry(cvk_card_entry *entry, const cvk_belief *belief, int par
                                                [CVK_B_L_Q] = FLOOR_INDUCTANCE,
                                                [CVK_B_FLUX] = FLOOR_FLUX,
                                                [CVK_B_DEAD_TIME] = FLOOR_DEAD_TIME};
+    const double in_bus =
+        parameter == CVK_B_RESISTANCE ? CAPACITOR_OHM * modulation(belief, r) : 0.0;
     const double value =
-        belief->mean[parameter] * (1.0 + late_share(belief, parameter, share->delay_s));
+        (belief->mean[parameter] - in_bus) * (1.0 + late_share(belief, parameter, share->delay_s));
     const bool inductance = parameter == CVK_B_L_D || parameter == CVK_B_L_Q;
     const double floor =
         hypot(floors[parameter], inductance ? series_doubt(belief, r->current_a) : 0.0);

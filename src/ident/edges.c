@@ -110,6 +110,31 @@ static void write_edges(const period *p, cvk_edge edges[3])
     }
 }
 
+/* While only the longest leg is high the bus gives the current of its phase, while only the
+ * shortest is low that of the other two; `off` is half a duty. */
+static cvk_sag sag_of(const cvk_edge edges[3])
+{
+    cvk_sag out = {0.0, 0.0, 0.0};
+    int high = 0, low = 0;
+    for (int n = 1; n < 3; n++) {
+        high = edges[n].off > edges[high].off ? n : high;
+        low = edges[n].off <= edges[low].off ? n : low;
+    }
+    if (high == low) {
+        return out;
+    }
+    const double middle = edges[3 - high - low].off;
+    const double weight[] = {4.0 / 3 * (edges[high].off - middle),
+                             4.0 / 3 * (middle - edges[low].off)};
+    for (int n = 0; n < 2; n++) {
+        const double *u = cvk_phase_axis[n == 0 ? high : low];
+        out.aa += weight[n] * u[0] * u[0];
+        out.ab += weight[n] * u[0] * u[1];
+        out.bb += weight[n] * u[1] * u[1];
+    }
+    return out;
+}
+
 /* A row's period as it is commanded: legs that move at once and lose nothing. */
 static period commanded(const cvk_signals *s, size_t row)
 {
@@ -145,12 +170,13 @@ static void move_late(period *p, const cvk_signals *s, size_t row, const cvk_los
 void cvk_find_edges(const cvk_signals *s, cvk_span rows, const cvk_loss *loss)
 {
     const bool lossy = loss->dead_time_voltage_v > 0.0 && loss->per_h > 0.0;
-    for (size_t k = rows.begin; k < rows.end && s->edges != NULL; k++) {
+    for (size_t k = rows.begin; k < rows.end && s->legs != NULL; k++) {
         period p = commanded(s, k);
         if (lossy) {
             move_late(&p, s, k, loss);
         }
-        write_edges(&p, s->edges + 3 * k);
+        write_edges(&p, s->legs[k].edge);
+        s->legs[k].bus = sag_of(s->legs[k].edge);
     }
 }
 
@@ -198,9 +224,9 @@ double complex cvk_own_share(const cvk_signals *s, double complex current_a, siz
                              double knee_a, int curve, cvk_axes axes)
 {
     double u[2], rise_a[3], fall_a[3];
-    const bool rippled = s->edges != NULL && axes.per_h > 0.0;
+    const bool rippled = s->legs != NULL && axes.per_h > 0.0;
     if (rippled) {
-        cvk_ripple_at(s->edges + 3 * acting, axes.per_h, creal(axes.unlike_per_h),
+        cvk_ripple_at(s->legs[acting].edge, axes.per_h, creal(axes.unlike_per_h),
                       cimag(axes.unlike_per_h), rise_a, fall_a);
     }
     if (rippled) {

@@ -37,7 +37,7 @@ typedef struct cvk_loss {
 
 cvk_loss cvk_loss_of(const cvk_belief *belief);
 
-/* Finds `signals->edges` of each of the rows from its voltages and currents. */
+/* Finds `signals->legs` of each of the rows from its voltages and currents. */
 void cvk_find_edges(const cvk_signals *signals, cvk_span rows, const cvk_loss *loss);
 void cvk_find_all_edges(const cvk_signals *signals, const cvk_loss *loss, int threads);
 

@@ -554,7 +554,7 @@ static bool convert_voltages(cvk_signals *s, const cvk_log *log, const size_t *r
         s->v_beta[k] = (v[1] - v[2]) / sqrt(3.0);
     }
     s->pwm_period_s = log->pwm_hz > 0.0 ? 1.0 / log->pwm_hz : s->period_s;
-    s->edges = kind == VOLTAGE_DUTIES && s->pwm_period_s < LONGEST_PWM_S ? s->edges : NULL;
+    s->legs = kind == VOLTAGE_DUTIES && s->pwm_period_s < LONGEST_PWM_S ? s->legs : NULL;
     return true;
 }
 
@@ -668,12 +668,12 @@ static bool has_rotor_angle(const cvk_log *log)
            (cvk_log_has(log, CVK_COLUMN_INDEX) && !cvk_log_has(log, CVK_COLUMN_SPEED_M));
 }
 
-enum { EDGE_COLUMNS = 3u * sizeof(cvk_edge) / sizeof(double) };
+enum { LEG_COLUMNS = sizeof(cvk_legs) / sizeof(double) };
 
 static cvk_status allocate(cvk_signals *s, const cvk_log *log)
 {
     bool angle = has_rotor_angle(log), speed = cvk_log_has(log, CVK_COLUMN_SPEED_M);
-    size_t columns = 6u + EDGE_COLUMNS + (angle ? 1u : 0u) + (speed ? 1u : 0u);
+    size_t columns = 6u + LEG_COLUMNS + (angle ? 1u : 0u) + (speed ? 1u : 0u);
     double *block = malloc(columns * s->rows * sizeof *block);
     if (block == NULL) {
         return CVK_NO_MEMORY;
@@ -685,8 +685,8 @@ static cvk_status allocate(cvk_signals *s, const cvk_log *log)
     s->v_beta = block + 3 * s->rows;
     s->bus_share = block + 4 * s->rows;
     s->time_s = block + 5 * s->rows;
-    s->edges = (cvk_edge *)(block + 6 * s->rows);
-    block += (6u + EDGE_COLUMNS) * s->rows;
+    s->legs = (cvk_legs *)(block + 6 * s->rows);
+    block += (6u + LEG_COLUMNS) * s->rows;
     if (angle) {
         s->theta_m = block;
         block += s->rows;

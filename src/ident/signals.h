@@ -49,6 +49,18 @@ typedef struct cvk_edge {
     double off; /* periods from the middle to each */
 } cvk_edge;
 
+/* Voltage that the legs pass on less than the bus had when it was read, per ohm of its capacitor: a
+ * symmetric matrix of the current in the stationary plane. */
+typedef struct cvk_sag {
+    double aa, ab, bb;
+} cvk_sag;
+
+/* What the three legs do in a period. */
+typedef struct cvk_legs {
+    cvk_edge edge[3];
+    cvk_sag bus;
+} cvk_legs;
+
 typedef struct cvk_signals {
     const char *name;
     size_t rows; /* usable rows, in order */
@@ -57,8 +69,8 @@ typedef struct cvk_signals {
     double *i_alpha, *i_beta; /* A, gains and offsets of the channels aligned */
     double *v_alpha, *v_beta; /* V */
     double *bus_share;        /* bus voltage over its mean; 1 where it is not logged */
-    cvk_edge *edges; /* of the three legs for each row; null where no duties of each period are
-                        known. Filled in by cvk_find_edges() */
+    cvk_legs *legs;  /* for each row; null where no duties of each period are known. Filled in by
+                        cvk_find_edges() */
     double *time_s;  /* as in the log */
     double *theta_m; /* rad, unwrapped; null without a rotor-angle column */
     double *shaft;   /* cosine and sine of that, 0 where there is a hole; null unless wanted */

@@ -74,7 +74,7 @@ typedef struct problem {
     const cvk_signals *s;
     block blocks[MOST_BLOCKS];
     size_t block_count, residual_rows;
-    const cvk_edge *edges; /* of each row, where the edges are in the model; or null */
+    const cvk_legs *legs; /* of each row, where the edges are in the model; or null */
     int threads, curve, most_evaluations;
     double scale[N];
     double noise_a, knee_centre, largest_v;
@@ -290,7 +290,7 @@ static bool simulate_block(void *context, size_t b)
     for (int n = 0; n < set->lanes; n++) {
         out[n] = set->out[n] + here->first_residual;
     }
-    return cvk_sm_simulate(f->s, f->edges, here->rows, here->warm_up, f->curve, set->lanes, set->p,
+    return cvk_sm_simulate(f->s, f->legs, here->rows, here->warm_up, f->curve, set->lanes, set->p,
                            out);
 }
 
@@ -577,7 +577,7 @@ static int fit_likely_curves(problem *f, cvk_standstill_fit scouts[CVK_CURVES], 
 
 /* Fits on few rows, flat or at the edges. */
 typedef struct family {
-    const cvk_edge *edges;
+    const cvk_legs *legs;
     cvk_standstill_fit fits[CVK_CURVES];
     int count;
 } family;
@@ -590,7 +590,7 @@ static const cvk_standstill_fit *best_in(const family *of)
 /* Duties of an inverter, row by row. */
 static bool shows_edges(const problem *f)
 {
-    return f->s->edges != NULL && !f->no_inverter && cvk_row_each_period(f->s);
+    return f->s->legs != NULL && !f->no_inverter && cvk_row_each_period(f->s);
 }
 
 static cvk_loss loss_of(const cvk_standstill_fit *fit)
@@ -612,7 +612,7 @@ static bool clean_block(const problem *f, const block *b, const cvk_standstill_f
     double *residual = malloc(2u * (rows.end - rows.begin) * sizeof *residual);
     const double *lane = fit->p;
     const bool fine =
-        residual != NULL && cvk_sm_simulate(s, f->edges, rows, 0, fit->curve, 1, &lane, &residual);
+        residual != NULL && cvk_sm_simulate(s, f->legs, rows, 0, fit->curve, 1, &lane, &residual);
     for (size_t k = rows.begin; fine && k < rows.end; k++) {
         const size_t at = 2u * (k - rows.begin);
         alpha[k] = s->i_alpha[k] - residual[at] - fit->p[CVK_SM_OFFSET_ALPHA];
@@ -652,7 +652,7 @@ static void scout_edges(problem *f, const cvk_standstill_fit *flat, family *edge
     bool fine = shows_edges(f);
     for (int round = 0; round < EDGE_ROUNDS && fine; round++) { /* what is found moves them */
         fine = find_edges(f, &likely);
-        edged->edges = f->edges = f->s->edges;
+        edged->legs = f->legs = f->s->legs;
         f->most_evaluations = OTHER_EVALUATIONS;
         fine = fine && fit_curve(f, CVK_CURVE_CHARGE, &likely);
         if (fine && round == 0) {
@@ -667,7 +667,7 @@ static void scout_edges(problem *f, const cvk_standstill_fit *flat, family *edge
     if (edged->count > 0 && best_in(edged)->residual_a > LIKELIER * edged->fits[0].residual_a) {
         edged->count = 1;
     }
-    f->edges = NULL;
+    f->legs = NULL;
 }
 
 /* The flat family, of which the first member may have been found. */
@@ -688,7 +688,7 @@ static bool scout(problem *f, const cvk_span *spans, size_t count, double worst_
 {
     cvk_standstill_fit from;
     flat->count = edged->count = 0;
-    flat->edges = NULL;
+    flat->legs = NULL;
     if (!start(f, spans, count, &from)) {
         return false;
     }
@@ -719,15 +719,15 @@ static bool fit_fully(problem *f, const cvk_span *spans, size_t count, family *o
                       cvk_standstill_fit *fit)
 {
     cvk_standstill_fit fits[CVK_CURVES];
-    f->edges = of->edges;
+    f->legs = of->legs;
     choose_blocks(f, spans, count, MOST_ROWS, BLOCK_ROWS);
-    if (f->edges != NULL && !find_edges(f, best_in(of))) {
+    if (f->legs != NULL && !find_edges(f, best_in(of))) {
         return false;
     }
     const int good = of->count > 0 ? fit_likely_curves(f, of->fits, of->count, samples, fits) : 0;
     if (good > 0) {
         average_curves(f, fits, good, fit);
-        fit->at_edges = f->edges != NULL;
+        fit->at_edges = f->legs != NULL;
     }
     return good > 0;
 }
@@ -843,7 +843,7 @@ void cvk_standstill_profile(const cvk_signals *signals, const cvk_span *spans, s
                             const cvk_standstill_fit *fit, cvk_curve *curve)
 {
     problem f = {.s = signals,
-                 .edges = fit->at_edges ? signals->edges : NULL,
+                 .legs = fit->at_edges ? signals->legs : NULL,
                  .noise_a = fit->noise_a,
                  .most_evaluations = PROFILE_EVALUATIONS};
     curve->points = 0;
@@ -867,7 +867,7 @@ static void step_curve(const cvk_signals *s, cvk_span span, const cvk_standstill
     double *residual = malloc(2u * keep * sizeof *residual);
     const double *lane = fit->p;
     if (residual != NULL && keep > 2u * shown &&
-        cvk_sm_simulate(s, fit->at_edges ? s->edges : NULL, rows, 0, fit->curve, 1, &lane,
+        cvk_sm_simulate(s, fit->at_edges ? s->legs : NULL, rows, 0, fit->curve, 1, &lane,
                         &residual)) {
         /* the stretch with the largest movement */
         size_t best = rows.begin + shown;
@@ -947,7 +947,7 @@ static void residual_curves(const cvk_signals *s, cvk_span span, const cvk_stand
     const double *lane = fit->p;
     double *residual = malloc(2u * rows * sizeof *residual), square = 0.0;
     if (residual == NULL || rows < 4u * LAGS ||
-        !cvk_sm_simulate(s, fit->at_edges ? s->edges : NULL, part, 0, fit->curve, 1, &lane,
+        !cvk_sm_simulate(s, fit->at_edges ? s->legs : NULL, part, 0, fit->curve, 1, &lane,
                          &residual)) {
         free(residual);
         return;

@@ -102,7 +102,7 @@ typedef struct vectors {
 typedef struct row_input {
     double new_v[2], old_v[2]; /* of these duties, and of those before until they come */
     double bus_share;
-    const cvk_edge *edges; /* or null */
+    const cvk_legs *legs; /* or null */
 } row_input;
 
 /* Phase currents over the knee, and the curve's widths there as quotients. */
@@ -229,11 +229,11 @@ INLINED void advance(const coefficients *k, int lanes, int curve, int step, cons
         to.b[n] = i->b[n];
         own.a[n] = own.b[n] = 0.0;
     }
-    if (in->edges != NULL) {
+    if (in->legs != NULL) {
         double rise_a[3][LANES], fall_a[3][LANES];
-        ripples_of(k, lanes, in->edges, rise_a, fall_a);
+        ripples_of(k, lanes, in->legs->edge, rise_a, fall_a);
         for (int pass = 0; pass < PASSES; pass++) {
-            at_edges(k, lanes, curve, pass == 0, in->edges, rise_a, fall_a, i, &to, &own);
+            at_edges(k, lanes, curve, pass == 0, in->legs->edge, rise_a, fall_a, i, &to, &own);
             arrive(k, lanes, in->bus_share, &own, &unhindered, i, &to);
         }
     } else {
@@ -277,7 +277,7 @@ INLINED void advance_curve(const coefficients *k, int lanes, int curve, int step
     }
 }
 
-static row_input input_of(const cvk_signals *s, const cvk_edge *edges, size_t row, long delay,
+static row_input input_of(const cvk_signals *s, const cvk_legs *legs, size_t row, long delay,
                           cvk_span rows)
 {
     const size_t now = cvk_row_before(row, delay, rows),
@@ -285,15 +285,14 @@ static row_input input_of(const cvk_signals *s, const cvk_edge *edges, size_t ro
     return (row_input){.new_v = {s->v_alpha[now], s->v_beta[now]},
                        .old_v = {s->v_alpha[before], s->v_beta[before]},
                        .bus_share = s->bus_share[now],
-                       .edges = edges != NULL ? edges + 3 * now : NULL};
+                       .legs = legs != NULL ? legs + now : NULL};
 }
 
-WIDE bool cvk_sm_simulate(const cvk_signals *s, const cvk_edge *edges, cvk_span rows,
-                          size_t warm_up, int curve, int lanes, const double *const lane[],
-                          double *const out[])
+WIDE bool cvk_sm_simulate(const cvk_signals *s, const cvk_legs *legs, cvk_span rows, size_t warm_up,
+                          int curve, int lanes, const double *const lane[], double *const out[])
 {
     coefficients k = {.delay = (long)floor(lane[0][CVK_SM_DELAY]),
-                      .steps = edges != NULL ? 1 : steps_for(lane[0], s->period_s)};
+                      .steps = legs != NULL ? 1 : steps_for(lane[0], s->period_s)};
     vectors i;
     for (int n = 0; n < LANES; n++) { /* unused lanes repeat the first */
         const double *p = lane[n < lanes ? n : 0];
@@ -312,7 +311,7 @@ WIDE bool cvk_sm_simulate(const cvk_signals *s, const cvk_edge *edges, cvk_span 
                 out[n][at + 1] = s->i_beta[row] - k.offset_b[n] - i.b[n];
             }
         }
-        const row_input in = input_of(s, edges, row, k.delay, rows);
+        const row_input in = input_of(s, legs, row, k.delay, rows);
         for (int step = 0; step < k.steps; step++) {
             if (lanes == 1) {
                 advance_curve(&k, 1, curve, step, &in, &i);

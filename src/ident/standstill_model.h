@@ -38,11 +38,11 @@ enum {
 /* Rows begin .. end-1 of the signals are simulated, starting from the measured current. For each
  * row from begin + warm_up on, residual[2 * r] and [2 * r + 1] of each lane get measured minus
  * simulated current (A), lane by lane: out[lane][2 * (row - begin - warm_up)]. `curve` is
- * the inverter's: inverter_curve.h, and its voltage is taken at the edges where `edges` is given
- * (cvk_find_edges(), six numbers for each row of the signals; else null). All lanes must agree in
+ * the inverter's: inverter_curve.h, and its voltage is taken at the edges where `legs` is given
+ * (cvk_find_edges(), for each row of the signals; else null). All lanes must agree in
  * the whole part of the delay. False when a parameter set is impossible (an inductance that is not
  * positive). */
-bool cvk_sm_simulate(const cvk_signals *signals, const cvk_edge *edges, cvk_span rows,
+bool cvk_sm_simulate(const cvk_signals *signals, const cvk_legs *legs, cvk_span rows,
                      size_t warm_up, int curve, int lanes, const double *const lane[],
                      double *const out[]);
 

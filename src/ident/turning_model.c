@@ -196,79 +196,48 @@ INLINED void at_edges(const motors *m, int lanes, int curve, const course *i, co
 }
 
 INLINED void inverter_of(const motors *m, int lanes, int curve, const course *i,
-                         const vectors *middle, const cvk_edge *edges, vectors *out)
+                         const vectors *middle, const cvk_legs *legs, vectors *out)
 {
-    if (edges == NULL) {
+    if (legs == NULL) {
         mean_of_period(m, lanes, curve, i, out);
     } else {
-        at_edges(m, lanes, curve, i, middle, edges, out);
+        at_edges(m, lanes, curve, i, middle, legs->edge, out);
     }
 }
 
 /* Constant arguments let the compiler specialise. */
 INLINED void inverter(const motors *m, int lanes, const course *i, const vectors *middle,
-                      const cvk_edge *edges, vectors *out)
+                      const cvk_legs *legs, vectors *out)
 {
     switch (m->curve) {
     case CVK_CURVE_SOFT:
-        inverter_of(m, lanes, CVK_CURVE_SOFT, i, middle, edges, out);
+        inverter_of(m, lanes, CVK_CURVE_SOFT, i, middle, legs, out);
         break;
     case CVK_CURVE_CHARGE:
-        inverter_of(m, lanes, CVK_CURVE_CHARGE, i, middle, edges, out);
+        inverter_of(m, lanes, CVK_CURVE_CHARGE, i, middle, legs, out);
         break;
     case CVK_CURVE_ROUND:
-        inverter_of(m, lanes, CVK_CURVE_ROUND, i, middle, edges, out);
+        inverter_of(m, lanes, CVK_CURVE_ROUND, i, middle, legs, out);
         break;
     case CVK_CURVE_TANH:
-        inverter_of(m, lanes, CVK_CURVE_TANH, i, middle, edges, out);
+        inverter_of(m, lanes, CVK_CURVE_TANH, i, middle, legs, out);
         break;
     case CVK_CURVE_ARC:
-        inverter_of(m, lanes, CVK_CURVE_ARC, i, middle, edges, out);
+        inverter_of(m, lanes, CVK_CURVE_ARC, i, middle, legs, out);
         break;
     default:
-        inverter_of(m, lanes, CVK_CURVE_CLIPPED, i, middle, edges, out);
+        inverter_of(m, lanes, CVK_CURVE_CLIPPED, i, middle, legs, out);
         break;
     }
-}
-
-/* Voltage that the legs pass on less than the bus had when it was read, per ohm of its capacitor: a
- * symmetric matrix of the current in the stationary plane. */
-typedef struct sag {
-    double aa, ab, bb;
-} sag;
-
-/* While only the longest leg is high the bus gives the current of its phase, while only the
- * shortest is low that of the other two; `off` is half a duty. */
-static sag sag_of(const cvk_edge *edges)
-{
-    int high = 0, low = 0;
-    sag out = {0.0, 0.0, 0.0};
-    for (int n = 1; edges != NULL && n < 3; n++) {
-        high = edges[n].off > edges[high].off ? n : high;
-        low = edges[n].off <= edges[low].off ? n : low;
-    }
-    if (edges == NULL || high == low) {
-        return out;
-    }
-    const double middle = edges[3 - high - low].off;
-    const double weight[] = {4.0 / 3 * (edges[high].off - middle),
-                             4.0 / 3 * (middle - edges[low].off)};
-    for (int n = 0; n < 2; n++) {
-        const double *u = cvk_phase_axis[n == 0 ? high : low];
-        out.aa += weight[n] * u[0] * u[0];
-        out.ab += weight[n] * u[0] * u[1];
-        out.bb += weight[n] * u[1] * u[1];
-    }
-    return out;
 }
 
 /* What one row brings. */
 typedef struct row_input {
     double complex measured, v_new, v_old;
     double bus_share, period_s;
-    double pulse_s;        /* for which a voltage is held, if that is less */
-    const cvk_edge *edges; /* of the legs; null: none are known */
-    sag bus;
+    double pulse_s;       /* for which a voltage is held, if that is less */
+    const cvk_legs *legs; /* null: none are known */
+    cvk_sag bus;
     mechanical at, next; /* now and a row later */
 } row_input;
 
@@ -287,13 +256,13 @@ static row_input input_of(const cvk_signals *s, size_t row, long delay, cvk_span
 {
     const size_t acting = cvk_row_before(row, delay, rows),
                  before = cvk_row_before(row, delay + 1, rows);
-    const cvk_edge *edges = s->edges != NULL ? s->edges + 3 * acting : NULL;
+    const cvk_legs *legs = s->legs != NULL ? s->legs + acting : NULL;
     return (row_input){.measured = CMPLX(s->i_alpha[row], s->i_beta[row]),
                        .v_new = CMPLX(s->v_alpha[acting], s->v_beta[acting]),
                        .v_old = CMPLX(s->v_alpha[before], s->v_beta[before]),
                        .bus_share = s->bus_share[acting],
-                       .edges = edges,
-                       .bus = sag_of(edges),
+                       .legs = legs,
+                       .bus = legs != NULL ? legs->bus : (cvk_sag){0.0, 0.0, 0.0},
                        .period_s = s->period_s,
                        .pulse_s = fmin(s->period_s, s->pwm_period_s),
                        .at = at,
@@ -367,13 +336,13 @@ INLINED void find_current(const motors *m, int lanes, states *s, const row_input
     vectors first;
     *mean_dq = p->i_dq;
     follow(m, lanes, s, in, p, &s->lost, mean_dq, current);
-    inverter(m, lanes, current, &p->middle, in->edges, &first);
+    inverter(m, lanes, current, &p->middle, in->legs, &first);
     for (int n = 0; n < lanes; n++) {
         s->lost.a[n] += RELAXATION * (first.a[n] - s->lost.a[n]);
         s->lost.b[n] += RELAXATION * (first.b[n] - s->lost.b[n]);
     }
     follow(m, lanes, s, in, p, &s->lost, mean_dq, current);
-    inverter(m, lanes, current, &p->middle, in->edges, &s->lost);
+    inverter(m, lanes, current, &p->middle, in->legs, &s->lost);
 }
 
 INLINED void advance(const motors *m, int lanes, states *s, const row_input *in,

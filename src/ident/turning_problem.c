@@ -104,7 +104,7 @@ bool cvk_turning_open(cvk_turning_problem *f, const cvk_signals *signals, const 
     }
     f->rippled.shaft = seen ? shaft_of(signals) : NULL;
     f->flat = f->rippled;
-    f->flat.edges = NULL;
+    f->flat.legs = NULL;
     return f->errors != NULL && f->gains != NULL && f->clean[0] != NULL && f->clean[1] != NULL &&
            (!seen || f->rippled.shaft != NULL);
 }

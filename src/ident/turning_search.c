@@ -426,7 +426,7 @@ static void try_flat_edges(cvk_turning_problem *f, cvk_turning_result *best, dou
 static void find_best_edges(cvk_turning_problem *f, cvk_turning_result *fit)
 {
     f->curve = fit->curve;
-    for (int round = 0; round < EDGE_ROUNDS && f->rippled.edges != NULL; round++) {
+    for (int round = 0; round < EDGE_ROUNDS && f->rippled.legs != NULL; round++) {
         cvk_turning_result trial = *fit;
         cvk_turning_edges(f, trial.p);
         if (cvk_turning_fit_from(f, trial.p, CURVE_EVALUATIONS, &trial)) {
@@ -463,7 +463,7 @@ static void weigh_explanations(cvk_turning_problem *f, const cvk_belief *belief,
         *best = fits[best_of(fits, count)];
     }
     weigh_fits(f, fits, count, best, mean, spread);
-    if (f->rippled.edges != NULL) {
+    if (f->rippled.legs != NULL) {
         try_flat_edges(f, best, spread);
     }
     f->hold_others = false;
