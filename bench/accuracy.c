@@ -2,9 +2,11 @@
  *
  * How close, and how honest: many seeds of eight motors, with all imperfections on: the four of the
  * studio and four more, from a few microhenry to millihenry, on the averaged and on the switched
- * inverter. Errors and "statistical" coverage are counted on runs whose channels have no common
- * gain error (which no log can show), "inside" on runs that have one. The logs are standstill +
- * spin + coast, a spin alone, an ordinary duty run alone, and a coast alone.
+ * inverter. Each seed is another bench: resistances of the bus capacitor and of the diodes and the
+ * age of current readings, which the rigs leave at nothing and no log states, are drawn from it.
+ * Errors and "statistical" coverage are counted on runs whose channels have no common gain error
+ * (which no log can show), "inside" on runs of every fifth seed that have one. The logs are
+ * standstill + spin + coast, a spin alone, an ordinary duty run alone, and a coast alone.
  *
  *   bench_accuracy [SEEDS [WORD...]]      (10, all): words choose motors, inverters (averaged,
  *                                         switched) and sets of logs (full, spin, duty, coast)
@@ -12,21 +14,27 @@
 #include "corvak/files/rig_yaml.h"
 #include "bound.h"
 #include "corvak/ident/estimate.h"
+#include "parallel.h"
 #include "recording.h"
 
 #include <math.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <time.h>
 
-enum { MOST_LOGS = 3, KEYS = 5, MOST_SEEDS = 1000, MOTORS = 8 };
+enum { MOST_LOGS = 3, KEYS = 5, MOST_SEEDS = 1000, MOTORS = 8, THREADS = 2, GAIN_EVERY = 5 };
+enum { SETS = 4 };
+enum { STANDSTILL, SPIN, COAST, DUTY, RUNS };
 
 static const cvk_card_key keys[KEYS] = {CVK_CARD_RESISTANCE, CVK_CARD_INDUCTANCE_D,
                                         CVK_CARD_INDUCTANCE_Q, CVK_CARD_FLUX_LINKAGE,
                                         CVK_CARD_INERTIA};
 #define SMALL_L_FACTOR (5.0 / 3.0) /* of the bar for inductances below 10 uH */
 #define POSSIBLE 10.0              /* per cent: a bound below that is a value that can be had */
+/* What each seed draws evenly, up to: */
+#define CAPACITOR_OHM 0.008
+#define DIODE_OVER_SWITCH 4.0 /* from 1 */
+#define LATE_S 0.6e-6
 
 /* A motor: a rig of the studio, and what is different. */
 typedef struct motor {
@@ -69,33 +77,46 @@ static const motor motors[MOTORS] = {
 /* Logs that are estimated together, and how close each of `keys` is meant to come, per cent. */
 typedef struct set {
     const char *word, *what;
-    const char *logs[MOST_LOGS + 1];
+    bool uses[RUNS];
     double bars[KEYS];
 } set;
 
-static const set sets[] = {
+static const char *const run_names[RUNS] = {"standstill", "spin", "coast", "duty"};
+
+static const set sets[SETS] = {
     {"full",
      "standstill + spin + coast",
-     {"standstill", "spin", "coast", NULL},
+     {[STANDSTILL] = true, [SPIN] = true, [COAST] = true},
      {1.5, 3.0, 3.0, 0.5, 3.0}},
-    {"spin", "spin alone", {"spin", NULL}, {10.0, 10.0, 10.0, 0.7, 10.0}},
-    {"duty", "duty alone", {"duty", NULL}, {10.0, 10.0, 10.0, 0.7, 10.0}},
-    {"coast", "coast alone", {"coast", NULL}, {10.0, 10.0, 10.0, 0.1, 10.0}},
+    {"spin", "spin alone", {[SPIN] = true}, {10.0, 10.0, 10.0, 0.7, 10.0}},
+    {"duty", "duty alone", {[DUTY] = true}, {10.0, 10.0, 10.0, 0.7, 10.0}},
+    {"coast", "coast alone", {[COAST] = true}, {10.0, 10.0, 10.0, 0.1, 10.0}},
 };
-enum { SETS = sizeof sets / sizeof sets[0] };
 
-typedef struct score {
-    int known, inside, within_bar;
-    double error[MOST_SEEDS]; /* signed, per cent */
-    double half_width;        /* of the interval, per cent, summed */
-    double share[MOST_SEEDS]; /* that the error takes of it */
-} score;
+/* What one estimate says of one of `keys`. */
+typedef struct reading {
+    bool known, inside, statistical, within_bar;
+    double error;      /* signed, per cent */
+    double half_width; /* of the statistical interval, per cent */
+} reading;
 
+typedef enum verdict { POLES_RIGHT, POLES_SILENT, POLES_WRONG, POLES_SURELY_WRONG } verdict;
+
+typedef struct outcome {
+    bool counts; /* has been estimated */
+    bool failed;
+    reading key[KEYS];
+    verdict poles;
+} outcome;
+
+/* A motor behind one inverter: what each seed has brought, without and with gain errors. */
 typedef struct scores {
-    score key[KEYS];
-    int poles_right, poles_wrong, poles_surely_wrong, poles_silent, failed;
-    double longest_s;   /* that an estimate took */
-    double bound[KEYS]; /* half width, per cent, that no estimator can beat; NaN: none known */
+    cvk_rig_config config;
+    bool chosen[SETS];
+    int seeds;
+    outcome of[SETS][2][MOST_SEEDS];
+    double bound[SETS]
+                [KEYS]; /* half width, per cent, that no estimator can beat; NaN: none known */
 } scores;
 
 /* What all motors together get. */
@@ -142,68 +163,135 @@ static double bar_of(const cvk_rig_config *config, const double bars[KEYS], int 
     return bars[k] * (small ? SMALL_L_FACTOR : 1.0);
 }
 
-static void judge(scores *s, const cvk_rig_config *config, const double bars[KEYS],
-                  const cvk_estimate *e, bool statistical)
+/* An even number from 0 to 1 for each of a seed's drawings (splitmix64: Steele, Lea, Flood, "Fast
+ * splittable pseudorandom number generators", OOPSLA 2014). */
+static double draw(uint64_t *state)
+{
+    uint64_t x = *state += 0x9e3779b97f4a7c15u;
+    x = (x ^ (x >> 30)) * 0xbf58476d1ce4e5b9u;
+    x = (x ^ (x >> 27)) * 0x94d049bb133111ebu;
+    return (double)((x ^ (x >> 31)) >> 11) * 0x1p-53;
+}
+
+static cvk_rig_config bench_of(const cvk_rig_config *config, int seed, bool gains)
+{
+    cvk_rig_config rig = *config;
+    uint64_t state = (uint64_t)seed;
+    for (const char *c = rig.name; *c != '\0'; c++) {
+        state = 31u * state + (uint64_t)*c;
+    }
+    rig.supply.capacitor_resistance_ohm = CAPACITOR_OHM * draw(&state);
+    rig.inverter.diode_resistance_ohm =
+        rig.inverter.switch_resistance_ohm * (1.0 + (DIODE_OVER_SWITCH - 1.0) * draw(&state));
+    rig.sensing.amplifier_lag_s = LATE_S * draw(&state);
+    if (!gains) {
+        rig.sensing.current_gain_tolerance = rig.sensing.voltage_gain_tolerance = 0.0;
+    }
+    return rig;
+}
+
+static void judge(outcome *out, const cvk_rig_config *config, const double bars[KEYS],
+                  const cvk_estimate *e)
 {
     for (int k = 0; k < KEYS; k++) {
         const cvk_card_entry *entry = &e->card.entry[keys[k]];
-        double truth = truth_of(config, keys[k]);
-        double low = statistical ? entry->statistical_low : entry->low;
-        double high = statistical ? entry->statistical_high : entry->high;
-        if (!entry->known) {
-            continue;
-        }
-        double error = 100.0 * (entry->value / truth - 1.0);
-        const double half = 50.0 * (high - low) / truth;
-        s->key[k].share[s->key[k].known] = fabs(error) / half;
-        s->key[k].error[s->key[k].known++] = error;
-        s->key[k].half_width += half;
-        s->key[k].inside += truth >= low && truth <= high;
-        s->key[k].within_bar += fabs(error) <= bar_of(config, bars, k);
+        const double truth = truth_of(config, keys[k]);
+        const double error = 100.0 * (entry->value / truth - 1.0);
+        out->key[k] = (reading){
+            .known = entry->known,
+            .inside = truth >= entry->low && truth <= entry->high,
+            .statistical = truth >= entry->statistical_low && truth <= entry->statistical_high,
+            .within_bar = fabs(error) <= bar_of(config, bars, k),
+            .error = error,
+            .half_width = 50.0 * (entry->statistical_high - entry->statistical_low) / truth};
     }
     const cvk_card_entry *poles = &e->card.entry[CVK_CARD_POLE_PAIRS];
-    bool right = poles->known && poles->value == config->motor.pole_pairs;
-    s->poles_right += right;
-    s->poles_silent += !poles->known;
-    s->poles_wrong += poles->known && !right;
-    s->poles_surely_wrong += poles->known && !right && poles->probability > 0.99;
+    const bool right = poles->value == config->motor.pole_pairs;
+    out->poles = !poles->known               ? POLES_SILENT
+                 : right                     ? POLES_RIGHT
+                 : poles->probability > 0.99 ? POLES_SURELY_WRONG
+                                             : POLES_WRONG;
 }
 
-static double now_s(void)
+/* The sharpest that any of these logs can be about each. */
+static void find_bounds(double bound[KEYS], const set *of, const cvk_rig_config *config,
+                        const recording recorded[RUNS])
 {
-    struct timespec t;
-    clock_gettime(CLOCK_MONOTONIC, &t);
-    return (double)t.tv_sec + 1e-9 * (double)t.tv_nsec;
-}
-
-static void run(scores *s, const cvk_rig_config *config, const set *of, int seeds, bool statistical)
-{
-    const char *const *names = of->logs;
-    static cvk_estimate estimate;
-    const cvk_estimate_options options = cvk_estimate_options_default();
-    memset(s, 0, sizeof *s);
-    for (int seed = 1; seed <= seeds; seed++) {
-        recording r[MOST_LOGS];
-        const cvk_log *logs[MOST_LOGS];
-        size_t count = 0;
-        for (; names[count] != NULL; count++) {
-            /* pole pairs from a rotor column in the driven logs, from the pattern in a coast */
-            bool sensor = strcmp(names[count], "coast") != 0;
-            record(&r[count], config, names[count], 1000u * (uint64_t)seed, sensor);
-            logs[count] = &r[count].log;
+    double truth[BOUND_KEYS], percent[BOUND_KEYS];
+    for (int k = 0; k < BOUND_KEYS; k++) {
+        truth[k] = truth_of(config, keys[k]);
+    }
+    for (int n = 0; n < RUNS; n++) {
+        if (!of->uses[n] || n == COAST) {
+            continue;
         }
-        const double start_s = now_s();
-        const cvk_status status = cvk_estimate_logs(logs, count, &options, &estimate);
-        s->longest_s = fmax(s->longest_s, now_s() - start_s);
-        if (status == CVK_OK) {
-            judge(s, config, of->bars, &estimate, statistical);
-        } else {
-            s->failed++;
-        }
-        for (size_t n = 0; n < count; n++) {
-            recording_free(&r[n]);
+        bound_of(&recorded[n].log, truth, percent);
+        for (int k = 0; k < BOUND_KEYS; k++) {
+            bound[k] = fmin(bound[k], percent[k]); /* fmin ignores NaN */
         }
     }
+}
+
+static void estimate(outcome *out, const set *of, const cvk_rig_config *config,
+                     const recording recorded[RUNS])
+{
+    cvk_estimate_options options = cvk_estimate_options_default();
+    cvk_estimate *found = malloc(sizeof *found);
+    const cvk_log *logs[RUNS];
+    size_t count = 0;
+    for (int n = 0; n < RUNS; n++) {
+        if (of->uses[n]) {
+            logs[count++] = &recorded[n].log;
+        }
+    }
+    options.threads = 1; /* seeds run beside each other */
+    out->counts = true;
+    out->failed = found == NULL || cvk_estimate_logs(logs, count, &options, found) != CVK_OK;
+    if (!out->failed) {
+        judge(out, config, of->bars, found);
+    }
+    free(found);
+}
+
+static bool needed(const scores *s, int run)
+{
+    bool any = false;
+    for (int n = 0; n < SETS; n++) {
+        any = any || (s->chosen[n] && sets[n].uses[run]);
+    }
+    return any;
+}
+
+/* One seed's bench, with gain errors or without: each run is recorded once for all sets. */
+static bool run_seed(void *context, size_t job)
+{
+    scores *s = context;
+    const int gains = (int)job >= s->seeds, seed = (int)job % s->seeds + 1;
+    recording recorded[RUNS];
+    if (gains && seed % GAIN_EVERY != 1) {
+        return true;
+    }
+    const cvk_rig_config config = bench_of(&s->config, seed, gains);
+    for (int n = 0; n < RUNS; n++) {
+        /* pole pairs from a rotor column in the driven logs, from the pattern in a coast */
+        if (needed(s, n)) {
+            record(&recorded[n], &config, run_names[n], 1000u * (uint64_t)seed, n != COAST);
+        }
+    }
+    for (int n = 0; n < SETS; n++) {
+        if (s->chosen[n]) {
+            estimate(&s->of[n][gains][seed - 1], &sets[n], &config, recorded);
+        }
+        if (s->chosen[n] && !gains && seed == 1) {
+            find_bounds(s->bound[n], &sets[n], &config, recorded);
+        }
+    }
+    for (int n = 0; n < RUNS; n++) {
+        if (needed(s, n)) {
+            recording_free(&recorded[n]);
+        }
+    }
+    return true;
 }
 
 static int compare(const void *a, const void *b)
@@ -212,69 +300,63 @@ static int compare(const void *a, const void *b)
     return (x > y) - (x < y);
 }
 
-/* The sharpest that any of the first seed's logs can be about each. */
-static void find_bounds(scores *s, const cvk_rig_config *config, const char *const *names)
+/* One line of the report, and its share of the total. */
+static void report_key(const scores *s, int set_index, int k, total *all)
 {
-    double truth[BOUND_KEYS];
-    for (int k = 0; k < KEYS; k++) {
-        s->bound[k] = NAN;
-    }
-    for (int k = 0; k < BOUND_KEYS; k++) {
-        truth[k] = truth_of(config, keys[k]);
-    }
-    for (size_t n = 0; names[n] != NULL && strcmp(names[n], "coast") != 0; n++) {
-        recording r;
-        double percent[BOUND_KEYS];
-        record(&r, config, names[n], 1000u, true);
-        bound_of(&r.log, truth, percent);
-        for (int k = 0; k < BOUND_KEYS; k++) {
-            s->bound[k] = fmin(s->bound[k], percent[k]); /* fmin ignores NaN */
+    const outcome *plain = s->of[set_index][0], *gain = s->of[set_index][1];
+    const double bound = s->bound[set_index][k];
+    double error[MOST_SEEDS], mean = 0.0, width = 0.0;
+    int known = 0, statistical = 0, inside = 0, of_gain = 0;
+    for (int n = 0; n < s->seeds; n++) {
+        const reading *r = &plain[n].key[k], *other = &gain[n].key[k];
+        of_gain += other->known;
+        inside += other->known && other->inside;
+        if (r->known) {
+            all->share[k][all->known[k]++] = fabs(r->error) / r->half_width;
+            all->within_bar[k] += r->within_bar;
+            statistical += r->statistical;
+            mean += r->error;
+            width += r->half_width;
+            error[known++] = r->error;
         }
-        recording_free(&r);
     }
+    all->possible[k] += bound < POSSIBLE ? s->seeds : 0;
+    all->given[k] += bound < POSSIBLE ? known : 0;
+    all->known_with_gain[k] += of_gain;
+    all->inside[k] += inside;
+    all->statistical[k] += statistical;
+    if (known == 0) {
+        printf("  %-18s %3d/%-3d %57.3f %%\n", cvk_card_key_name(keys[k]), 0, s->seeds, bound);
+        return;
+    }
+    qsort(error, (size_t)known, sizeof error[0], compare);
+    printf("  %-18s %3d/%-3d %+7.3f %% %6.3f %% %6.3f %% %6.2f %% %7.3f %% %6.3f %% %5d/%-4d "
+           "%6d/%-4d\n",
+           cvk_card_key_name(keys[k]), known, s->seeds, mean / known, fabs(error[known / 2]),
+           fabs(error[known - 1]), bar_of(&s->config, sets[set_index].bars, k), width / known,
+           bound, inside, of_gain, statistical, known);
 }
 
-static void report(const set *of, const cvk_rig_config *config, scores *plain, const scores *gain,
-                   int seeds, total *all)
+static void report(const scores *s, int set_index, total *all)
 {
-    printf("%s, %s inverter, %s; an estimate took %.2f s at most\n", config->name,
-           config->inverter.fidelity == CVK_FIDELITY_SWITCHED ? "switched" : "averaged", of->what,
-           plain->longest_s);
+    int poles[4] = {0}, failed = 0;
+    printf("%s, %s inverter, %s\n", s->config.name,
+           s->config.inverter.fidelity == CVK_FIDELITY_SWITCHED ? "switched" : "averaged",
+           sets[set_index].what);
     printf("  %-18s %7s %9s %8s %8s %8s %9s %8s %10s %12s\n", "", "known", "mean", "median",
            "worst", "bar", "interval", "bound", "inside", "statistical");
     for (int k = 0; k < KEYS; k++) {
-        score *one = &plain->key[k];
-        const bool possible = plain->bound[k] < POSSIBLE;
-        all->possible[k] += possible ? seeds : 0;
-        all->given[k] += possible ? one->known : 0;
-        const score *other = &gain->key[k];
-        if (one->known == 0) {
-            printf("  %-18s %3d/%-3d %57.3f %%\n", cvk_card_key_name(keys[k]), 0, seeds,
-                   plain->bound[k]);
-            continue;
-        }
-        double mean = 0.0;
-        for (int n = 0; n < one->known; n++) {
-            mean += one->error[n] / one->known;
-        }
-        qsort(one->error, (size_t)one->known, sizeof one->error[0], compare);
-        printf("  %-18s %3d/%-3d %+7.3f %% %6.3f %% %6.3f %% %6.2f %% %7.3f %% %6.3f %% %5d/%-4d "
-               "%6d/%-4d\n",
-               cvk_card_key_name(keys[k]), one->known, seeds, mean,
-               fabs(one->error[one->known / 2]), fabs(one->error[one->known - 1]),
-               bar_of(config, of->bars, k), one->half_width / one->known, plain->bound[k],
-               other->inside, other->known, one->inside, one->known);
-        memcpy(&all->share[k][all->known[k]], one->share, (size_t)one->known * sizeof *one->share);
-        all->known[k] += one->known;
-        all->known_with_gain[k] += other->known;
-        all->inside[k] += other->inside;
-        all->statistical[k] += one->inside;
-        all->within_bar[k] += one->within_bar;
+        report_key(s, set_index, k, all);
     }
-    all->runs += seeds;
+    for (int n = 0; n < s->seeds; n++) {
+        const outcome *one = &s->of[set_index][0][n];
+        failed += one->failed;
+        poles[one->poles] += !one->failed;
+    }
+    all->runs += s->seeds;
     printf("  pole pairs: %d right, %d wrong (%d surely), %d not decided; %d runs gave nothing\n\n",
-           plain->poles_right, plain->poles_wrong, plain->poles_surely_wrong, plain->poles_silent,
-           plain->failed);
+           poles[POLES_RIGHT], poles[POLES_WRONG] + poles[POLES_SURELY_WRONG],
+           poles[POLES_SURELY_WRONG], poles[POLES_SILENT], failed);
     fflush(stdout);
 }
 
@@ -319,17 +401,43 @@ static bool chosen(const char *word, const char *const *kind, int argc, char **a
     return !any;
 }
 
-static void bench(const motor *m, int fidelity, const set *of, int seeds, total *all)
+/* A motor behind an inverter. */
+static void bench(const motor *m, int fidelity, const bool set_chosen[SETS], int seeds,
+                  total all[SETS])
 {
-    static scores with_gain, without_gain;
-    cvk_rig_config config = rig_of(m), exact;
-    config.inverter.fidelity = fidelity;
-    exact = config;
-    exact.sensing.current_gain_tolerance = exact.sensing.voltage_gain_tolerance = 0.0;
-    run(&with_gain, &config, of, seeds, false);
-    run(&without_gain, &exact, of, seeds, true);
-    find_bounds(&without_gain, &exact, of->logs);
-    report(of, &config, &without_gain, &with_gain, seeds, all);
+    static scores s;
+    memset(&s, 0, sizeof s);
+    s.config = rig_of(m);
+    s.config.inverter.fidelity = fidelity;
+    s.seeds = seeds;
+    memcpy(s.chosen, set_chosen, sizeof s.chosen);
+    for (int n = 0; n < SETS * KEYS; n++) {
+        s.bound[n / KEYS][n % KEYS] = NAN;
+    }
+    (void)cvk_for_each(2u * (size_t)seeds, THREADS, run_seed, &s);
+    for (int n = 0; n < SETS; n++) {
+        if (set_chosen[n]) {
+            report(&s, n, &all[n]);
+        }
+    }
+}
+
+static void bench_inverter(int fidelity, const char *name, const bool motor_chosen[MOTORS],
+                           const bool set_chosen[SETS], int seeds)
+{
+    static total all[SETS];
+    memset(all, 0, sizeof all);
+    for (size_t m = 0; m < MOTORS; m++) {
+        if (motor_chosen[m]) {
+            bench(&motors[m], fidelity, set_chosen, seeds, all);
+        }
+    }
+    for (int n = 0; n < SETS; n++) {
+        if (set_chosen[n]) {
+            printf("%s inverter: ", name);
+            report_total(sets[n].what, &all[n]);
+        }
+    }
 }
 
 int main(int argc, char **argv)
@@ -337,6 +445,7 @@ int main(int argc, char **argv)
     static const char *const inverters[] = {"averaged", "switched", NULL};
     const char *motor_words[MOTORS + 1] = {NULL};
     const char *set_words[SETS + 1] = {NULL};
+    bool motor_chosen[MOTORS], set_chosen[SETS];
     const int seeds = argc > 1 ? atoi(argv[1]) : 10;
     if (seeds < 1 || seeds > MOST_SEEDS) {
         fprintf(stderr, "bench_accuracy: 1 to %d seeds\n", MOST_SEEDS);
@@ -348,21 +457,15 @@ int main(int argc, char **argv)
     for (int n = 0; n < SETS; n++) {
         set_words[n] = sets[n].word;
     }
+    for (size_t m = 0; m < MOTORS; m++) {
+        motor_chosen[m] = chosen(motors[m].name, motor_words, argc, argv);
+    }
+    for (int n = 0; n < SETS; n++) {
+        set_chosen[n] = chosen(sets[n].word, set_words, argc, argv);
+    }
     for (int fidelity = 0; fidelity < 2; fidelity++) {
-        for (int n = 0; n < SETS; n++) {
-            static total all;
-            memset(&all, 0, sizeof all);
-            for (size_t m = 0; m < MOTORS; m++) {
-                if (chosen(inverters[fidelity], inverters, argc, argv) &&
-                    chosen(sets[n].word, set_words, argc, argv) &&
-                    chosen(motors[m].name, motor_words, argc, argv)) {
-                    bench(&motors[m], fidelity, &sets[n], seeds, &all);
-                }
-            }
-            if (all.runs > 0) {
-                printf("%s inverter: ", inverters[fidelity]);
-                report_total(sets[n].what, &all);
-            }
+        if (chosen(inverters[fidelity], inverters, argc, argv)) {
+            bench_inverter(fidelity, inverters[fidelity], motor_chosen, set_chosen, seeds);
         }
     }
     return 0;
