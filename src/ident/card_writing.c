@@ -27,9 +27,10 @@
  * their mean while the injected voltage drives them. Deviations. */
 #define CAPACITOR_OHM 3e-3 /* expected, */
 #define CAPACITOR_DEVIATION_OHM 3e-3
+#define RISE 1.25 /* of a square from half to full, over its mean: 1.5, or 1 about no current */
 #define TURNING_OHM 0.7e-3 /* what turning duties make of it, beside that (bench/spice.py) */
-#define OWN_RISE 0.025     /* of the inverter's voltage */
-#define EDGE_SHARE 0.024   /* of its share of the largest voltage */
+#define OWN_RISE 0.026     /* of the inverter's voltage */
+#define EDGE_SHARE 0.018   /* of its share of the largest voltage */
 /* Of an inductance, times the share of it that is lost at the largest current. */
 #define CROSS_DOUBT 0.08 /* of cross-saturation: the same series */
 #define SERIES_DOUBT 0.015
@@ -111,21 +112,26 @@ static reach reach_of(const cvk_prepared *logs, size_t count)
     return r;
 }
 
-/* Share of the bus that the largest current takes at standstill, by duties: a bus that sags by an
- * ohm of its capacitor looks like as much of an ohm in the winding. 0: not to be told. */
-static double modulation(const cvk_belief *belief, const reach *r)
+/* The inverter's own voltage as a vector: legs that all lose theirs, one against two. */
+static double own_vector(const cvk_belief *belief)
 {
-    const double own_v = fabs(belief->mean[CVK_B_DEAD_TIME]);
+    return 4.0 / 3.0 * fabs(belief->mean[CVK_B_DEAD_TIME]);
+}
+
+/* Ohm in the winding that an ohm of the bus capacitor looks like at standstill: by how much the
+ * share of the bus that a current takes grows with it. 0: not to be told. */
+static double capacitor_share(const cvk_belief *belief, const reach *r)
+{
+    const double drop_v = belief->mean[CVK_B_RESISTANCE] * r->current_a;
     return r->commanded && !r->turning && r->current_a > 0.0 && r->bus_v > 0.0
-               ? (belief->mean[CVK_B_RESISTANCE] * r->current_a + own_v) / r->bus_v
+               ? RISE * (drop_v + own_vector(belief)) / r->bus_v
                : 0.0;
 }
 
 /* Relative deviation by what a bench has beside the model. */
 static double bench_doubt(const cvk_belief *belief, int parameter, const reach *r)
 {
-    const double own_v = fabs(belief->mean[CVK_B_DEAD_TIME]);
-    const double resistance_ohm = belief->mean[CVK_B_RESISTANCE];
+    const double own_v = own_vector(belief), resistance_ohm = belief->mean[CVK_B_RESISTANCE];
     if (r->commanded && r->turning && parameter == CVK_B_RESISTANCE) {
         return TURNING_OHM / resistance_ohm;
     }
@@ -136,7 +142,7 @@ static double bench_doubt(const cvk_belief *belief, int parameter, const reach *
         return EDGE_SHARE * own_v / r->voltage_v;
     }
     return parameter == CVK_B_RESISTANCE && resistance_ohm > 0.0
-               ? hypot(CAPACITOR_DEVIATION_OHM * modulation(belief, r),
+               ? hypot(CAPACITOR_DEVIATION_OHM * capacitor_share(belief, r),
                        OWN_RISE * own_v / r->current_a) /
                      resistance_ohm
                : 0.0;
@@ -177,7 +183,7 @@ static void write_entry(cvk_card_entry *entry, const cvk_belief *belief, int par
                                                [CVK_B_FLUX] = FLOOR_FLUX,
                                                [CVK_B_DEAD_TIME] = FLOOR_DEAD_TIME};
     const double in_bus =
-        parameter == CVK_B_RESISTANCE ? CAPACITOR_OHM * modulation(belief, r) : 0.0;
+        parameter == CVK_B_RESISTANCE ? CAPACITOR_OHM * capacitor_share(belief, r) : 0.0;
     const double value =
         (belief->mean[parameter] - in_bus) * (1.0 + late_share(belief, parameter, share->delay_s));
     const bool inductance = parameter == CVK_B_L_D || parameter == CVK_B_L_Q;

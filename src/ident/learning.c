@@ -645,11 +645,18 @@ static void fit_circle(cvk_learning *l, cvk_path path, cvk_prepared *logs, size_
     }
 }
 
-static void refine_phases(const cvk_knowledge *known, cvk_prepared *logs, size_t count, int threads)
+/* Of the paths that know other values than `before`. */
+static void refine_phases(const cvk_knowledge *known, const cvk_knowledge *before,
+                          cvk_prepared *logs, size_t count, int threads)
 {
     for (size_t n = 0; n < count; n++) {
-        const cvk_belief *belief = &known->of[logs[n].signals.path];
-        if (logs[n].usable && logs[n].turns.count > 0 &&
+        const cvk_path path = logs[n].signals.path;
+        const cvk_belief *belief = &known->of[path];
+        const bool news =
+            before == NULL ||
+            memcmp(belief->mean, before->of[path].mean, sizeof belief->mean) != 0 ||
+            belief->knee_a != before->of[path].knee_a || belief->curve != before->of[path].curve;
+        if (news && logs[n].usable && logs[n].turns.count > 0 &&
             cvk_belief_knows(belief, CVK_B_RESISTANCE, USEFUL_SHARE)) {
             cvk_refine_phase(&logs[n].turns, &logs[n].signals, belief, threads);
         }
@@ -699,13 +706,14 @@ static void learn_turning(cvk_learning *l, cvk_prepared *logs, size_t count, int
             learn_driven(l, (cvk_path)path, logs, count, threads, &out->turning);
         }
     }
-    refine_phases(&l->known, logs, count, threads);
+    refine_phases(&l->known, NULL, logs, count, threads);
+    const cvk_knowledge before = l->known;
     for (int path = 0; path < CVK_PATHS; path++) {
         if (l->known.present[path]) {
             fit_circle(l, (cvk_path)path, logs, count, threads, out);
         }
     }
-    refine_phases(&l->known, logs, count, threads);
+    refine_phases(&l->known, &before, logs, count, threads);
     gather_windows(l, logs, count, out);
     if (!any_known && l->windows.count > 0 && !cvk_shows_back_emf(&l->windows)) {
         l->known = l->still;

@@ -732,7 +732,7 @@ static bool fit_fully(problem *f, const cvk_span *spans, size_t count, family *o
     return good > 0;
 }
 
-/* At the edges, or flat where few rows show that better. */
+/* At the edges, or flat where few rows clearly show that better. */
 cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *spans, size_t count,
                                     int threads, double worst_ratio, cvk_standstill_fit *fit)
 {
@@ -742,7 +742,7 @@ cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *
         return CVK_NOT_IN_LOG;
     }
     const double samples = 2.0 * (double)f.residual_rows;
-    if (edged.count > 0 && best_in(&edged)->residual_a < best_in(&flat)->residual_a &&
+    if (edged.count > 0 && LIKELIER * best_in(&edged)->residual_a < best_in(&flat)->residual_a &&
         fit_fully(&f, spans, count, &edged, samples, fit)) {
         return CVK_OK;
     }

@@ -440,20 +440,31 @@ INLINED void through_period(const gains *g, const motors *m, int lanes, double p
     }
 }
 
+INLINED void copy_lanes(int lanes, const double from[LANES], double to[LANES])
+{
+    for (int n = 0; n < lanes; n++) {
+        to[n] = from[n];
+    }
+}
+
 /* P = F P F' + Q: P is symmetric, so the columns of F P are the rows of its second factor. */
 INLINED void predict_gain(gains *g, const motors *m, int lanes, const variances *v, double period_s)
 {
     double half[STATES][STATES][LANES], column[STATES][LANES];
     for (int c = 0; c < STATES; c++) {
-        memcpy(column, g->p[c], sizeof column);
+        for (int r = 0; r < STATES; r++) {
+            copy_lanes(lanes, g->p[c][r], column[r]);
+        }
         through_period(g, m, lanes, period_s, column);
         for (int r = 0; r < STATES; r++) {
-            memcpy(half[r][c], column[r], sizeof column[r]);
+            copy_lanes(lanes, column[r], half[r][c]);
         }
     }
     for (int r = 0; r < STATES; r++) {
         through_period(g, m, lanes, period_s, half[r]);
-        memcpy(g->p[r], half[r], sizeof half[r]);
+        for (int c = 0; c < STATES; c++) {
+            copy_lanes(lanes, half[r][c], g->p[r][c]);
+        }
     }
     for (int n = 0; n < lanes; n++) {
         g->p[0][0][n] += v->flux_wb[n];
@@ -473,10 +484,12 @@ INLINED void update_gain(gains *g, int lanes, const variances *v, double trust)
     for (int c = 0; c < 2; c++) {
         double column[STATES][LANES], out[2][LANES];
         for (int r = 0; r < STATES; r++) {
-            memcpy(column[r], ph[r][c], sizeof column[r]);
+            copy_lanes(lanes, ph[r][c], column[r]);
         }
         through_slope(g, lanes, column, out);
-        memcpy(s[c], out, sizeof out);
+        for (int e = 0; e < 2; e++) {
+            copy_lanes(lanes, out[e], s[c][e]);
+        }
     }
     for (int n = 0; n < lanes; n++) {
         const double noise = trust * trust * v->current_a[n];
