@@ -17,6 +17,8 @@
 #define FLOOR_RESISTANCE 1.6e-3
 #define FLOOR_INDUCTANCE 2e-3
 #define FLOOR_FLUX 1.5e-3
+#define FLOOR_FLUX_PART_COASTING 1e-3 /* where a motor without current is among the logs, */
+#define FLOOR_FLUX_COASTING 5e-4      /* or is alone */
 #define FLOOR_DEAD_TIME 5e-4
 /* Age of a current reading, when it is not stated and when it is. */
 #define DELAY_DOUBT_S 0.5e-6
@@ -88,9 +90,28 @@ static double series_doubt(const cvk_belief *belief, double reach_a)
     return SERIES_DOUBT * fmax(d, q) / (1.0 + fmax(d, q));
 }
 
+static bool any_coasting(const cvk_windows *windows)
+{
+    for (size_t n = 0; n < windows->count; n++) {
+        if (windows->window[n].current_a == 0.0) {
+            return true;
+        }
+    }
+    return false;
+}
+
+static double flux_floor(const cvk_windows *windows)
+{
+    if (!any_coasting(windows)) {
+        return FLOOR_FLUX;
+    }
+    return cvk_any_current(windows) ? FLOOR_FLUX_PART_COASTING : FLOOR_FLUX_COASTING;
+}
+
 /* How far the logs in which the motor stands still go; 0 without one. */
 typedef struct reach {
     double current_a, voltage_v, bus_v;
+    double flux_floor;
     bool commanded; /* by duties */
     bool turning;   /* no standstill log has shown the resistance */
 } reach;
@@ -177,11 +198,11 @@ static double late_share(const cvk_belief *belief, int parameter, double delay_s
 static void write_entry(cvk_card_entry *entry, const cvk_belief *belief, int parameter, double dof,
                         const cvk_scale_share *share, const reach *r)
 {
-    static const double floors[CVK_B_COUNT] = {[CVK_B_RESISTANCE] = FLOOR_RESISTANCE,
-                                               [CVK_B_L_D] = FLOOR_INDUCTANCE,
-                                               [CVK_B_L_Q] = FLOOR_INDUCTANCE,
-                                               [CVK_B_FLUX] = FLOOR_FLUX,
-                                               [CVK_B_DEAD_TIME] = FLOOR_DEAD_TIME};
+    const double floors[CVK_B_COUNT] = {[CVK_B_RESISTANCE] = FLOOR_RESISTANCE,
+                                        [CVK_B_L_D] = FLOOR_INDUCTANCE,
+                                        [CVK_B_L_Q] = FLOOR_INDUCTANCE,
+                                        [CVK_B_FLUX] = r->flux_floor,
+                                        [CVK_B_DEAD_TIME] = FLOOR_DEAD_TIME};
     const double in_bus =
         parameter == CVK_B_RESISTANCE ? CAPACITOR_OHM * capacitor_share(belief, r) : 0.0;
     const double value =
@@ -292,16 +313,6 @@ static double dof_of(const cvk_learning *l, int parameter, cvk_path path)
     const cvk_belief *still = &l->still.of[path];
     return parameter != CVK_B_FLUX && still->from[parameter][0] != '\0' ? still->dof
                                                                         : l->known.of[path].dof;
-}
-
-static bool any_coasting(const cvk_windows *windows)
-{
-    for (size_t n = 0; n < windows->count; n++) {
-        if (windows->window[n].current_a == 0.0) {
-            return true;
-        }
-    }
-    return false;
 }
 
 /* One parameter of the motor, from the belief of a path. */
@@ -442,6 +453,7 @@ void cvk_write_electrical(const cvk_learning *l, const cvk_prepared *logs, size_
                 {CVK_B_FLUX, CVK_CARD_FLUX_LINKAGE}};
     const cvk_path first = cvk_knowledge_first(&l->known);
     reach r = reach_of(logs, count);
+    r.flux_floor = flux_floor(&l->windows);
     r.turning = l->still.of[first].from[CVK_B_RESISTANCE][0] == '\0';
     for (size_t n = 0; n < sizeof rows / sizeof rows[0]; n++) {
         write_parameter(l, rows[n].parameter, rows[n].key, first, &scale, &r, &out->card);
