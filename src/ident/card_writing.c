@@ -110,25 +110,27 @@ static double flux_floor(const cvk_windows *windows)
 
 /* How far the logs in which the motor stands still go; 0 without one. */
 typedef struct reach {
-    double current_a, voltage_v, bus_v;
+    double largest_a;                   /* of any path, */
+    double current_a, voltage_v, bus_v; /* and of the log that goes furthest on the card's */
     double flux_floor;
     bool commanded; /* by duties */
     bool turning;   /* no standstill log has shown the resistance */
 } reach;
 
-static reach reach_of(const cvk_prepared *logs, size_t count)
+static reach reach_of(const cvk_prepared *logs, size_t count, cvk_path path)
 {
-    reach r = {.current_a = 0.0};
+    reach r = {.commanded = path == CVK_PATH_COMMANDED};
     for (size_t n = 0; n < count; n++) {
         const cvk_signals *s = &logs[n].signals;
-        if (logs[n].usable && logs[n].still_count > 0 && s->peak_current_a > r.current_a) {
-            r = (reach){.current_a = s->peak_current_a,
-                        .voltage_v = cvk_largest_voltage(s, (cvk_span){0, s->rows}),
-                        .bus_v = s->bus_v};
+        if (!logs[n].usable || logs[n].still_count == 0) {
+            continue;
         }
-    }
-    for (size_t n = 0; n < count; n++) {
-        r.commanded = r.commanded || (logs[n].usable && logs[n].signals.path == CVK_PATH_COMMANDED);
+        r.largest_a = fmax(r.largest_a, s->peak_current_a);
+        if (s->path == path && s->peak_current_a > r.current_a) {
+            r.current_a = s->peak_current_a;
+            r.voltage_v = cvk_largest_voltage(s, (cvk_span){0, s->rows});
+            r.bus_v = s->bus_v;
+        }
     }
     return r;
 }
@@ -209,7 +211,7 @@ static void write_entry(cvk_card_entry *entry, const cvk_belief *belief, int par
         (belief->mean[parameter] - in_bus) * (1.0 + late_share(belief, parameter, share->delay_s));
     const bool inductance = parameter == CVK_B_L_D || parameter == CVK_B_L_Q;
     const double floor =
-        hypot(floors[parameter], inductance ? series_doubt(belief, r->current_a) : 0.0);
+        hypot(floors[parameter], inductance ? series_doubt(belief, r->largest_a) : 0.0);
     const double late_doubt = late_share(belief, parameter, share->delay_doubt_s);
     const double deviation =
         hypot(cvk_belief_deviation(belief, parameter),
@@ -452,7 +454,7 @@ void cvk_write_electrical(const cvk_learning *l, const cvk_prepared *logs, size_
                 {CVK_B_L_Q, CVK_CARD_INDUCTANCE_Q},
                 {CVK_B_FLUX, CVK_CARD_FLUX_LINKAGE}};
     const cvk_path first = cvk_knowledge_first(&l->known);
-    reach r = reach_of(logs, count);
+    reach r = reach_of(logs, count, first);
     r.flux_floor = flux_floor(&l->windows);
     r.turning = l->still.of[first].from[CVK_B_RESISTANCE][0] == '\0';
     for (size_t n = 0; n < sizeof rows / sizeof rows[0]; n++) {
@@ -460,7 +462,7 @@ void cvk_write_electrical(const cvk_learning *l, const cvk_prepared *logs, size_
     }
     write_inverter(l, first, scale, &out->card);
     widen_line_readings(scale, out);
-    write_saturation(l, &l->still.of[first], r.current_a, out);
+    write_saturation(l, &l->still.of[first], r.largest_a, out);
 }
 
 /* Winding sensors and alloys differ. */
