@@ -81,10 +81,32 @@ START_TEST(standstill_holds_on_a_poor_bench)
 }
 END_TEST
 
+/* Curves of the inverter's voltage that fit a log about as well differ by 2 % of this resistance:
+ * noise must not choose between them. */
+START_TEST(the_same_bench_gives_the_same_resistance)
+{
+    double resistance_ohm[2];
+    cvk_rig_config rig = studio_rig("blower");
+    rig.sensing.current_gain_tolerance = rig.sensing.voltage_gain_tolerance = 0.0;
+    rig.supply.capacitor_resistance_ohm = 0.006;
+    rig.sensing.amplifier_lag_s = 0.31e-6;
+    for (int n = 0; n < 2; n++) {
+        recording r;
+        record(&r, &rig, "standstill", 3000 + 1000 * (uint64_t)n, false);
+        const cvk_log *logs[] = {&r.log};
+        estimate(logs, 1);
+        resistance_ohm[n] = result.card.entry[CVK_CARD_RESISTANCE].value;
+        recording_free(&r);
+    }
+    ck_assert_double_eq_tol(resistance_ohm[1] / resistance_ohm[0], 1.0, 0.005);
+}
+END_TEST
+
 static void add(TCase *tests)
 {
     tcase_add_loop_test(tests, standstill_leaves_room_for_a_bus_capacitor, 0, 6);
     tcase_add_loop_test(tests, standstill_holds_on_a_poor_bench, 0, 4);
+    tcase_add_test(tests, the_same_bench_gives_the_same_resistance);
 }
 
 int main(void)
