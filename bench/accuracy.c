@@ -103,7 +103,6 @@ typedef struct reading {
 typedef enum verdict { POLES_RIGHT, POLES_SILENT, POLES_WRONG, POLES_SURELY_WRONG } verdict;
 
 typedef struct outcome {
-    bool counts; /* has been estimated */
     bool failed;
     reading key[KEYS];
     verdict poles;
@@ -115,8 +114,8 @@ typedef struct scores {
     bool chosen[SETS];
     int seeds;
     outcome of[SETS][2][MOST_SEEDS];
-    double bound[SETS]
-                [KEYS]; /* half width, per cent, that no estimator can beat; NaN: none known */
+    /* half width, per cent, that no estimator can beat; NaN: none known */
+    double bound[SETS][KEYS];
 } scores;
 
 /* What all motors together get. */
@@ -124,6 +123,7 @@ typedef struct total {
     int known[KEYS], inside[KEYS], statistical[KEYS], within_bar[KEYS], runs;
     int possible[KEYS], given[KEYS]; /* by the bound; and of those */
     int known_with_gain[KEYS];
+    double error[KEYS], half_width[KEYS];    /* sums, per cent */
     double share[KEYS][MOTORS * MOST_SEEDS]; /* of the interval, that an error takes */
 } total;
 
@@ -245,7 +245,6 @@ static void estimate(outcome *out, const set *of, const cvk_rig_config *config,
         }
     }
     options.threads = 1; /* seeds run beside each other */
-    out->counts = true;
     out->failed = found == NULL || cvk_estimate_logs(logs, count, &options, found) != CVK_OK;
     if (!out->failed) {
         judge(out, config, of->bars, found);
@@ -322,6 +321,8 @@ static void report_key(const scores *s, int set_index, int k, total *all)
     }
     all->possible[k] += bound < POSSIBLE ? s->seeds : 0;
     all->given[k] += bound < POSSIBLE ? known : 0;
+    all->error[k] += mean;
+    all->half_width[k] += width;
     all->known_with_gain[k] += of_gain;
     all->inside[k] += inside;
     all->statistical[k] += statistical;
@@ -372,16 +373,18 @@ static double wider(double *share, int count)
 
 static void report_total(const char *what, total *all)
 {
-    printf("all motors, %s\n  %-18s %9s %12s %12s %12s %12s %12s\n", what, "", "known",
-           "of possible", "within bar", "inside", "statistical", "wider than");
+    printf("all motors, %s\n  %-18s %9s %12s %12s %12s %12s %12s %19s\n", what, "", "known",
+           "of possible", "within bar", "inside", "statistical", "wider than", "mean of interval");
     for (int k = 0; k < KEYS; k++) {
         double known = all->known[k] > 0 ? all->known[k] : 1;
         double with_gain = all->known_with_gain[k] > 0 ? all->known_with_gain[k] : 1;
-        printf("  %-18s %4d/%-4d %7d/%-4d %10.1f %% %10.1f %% %10.1f %% %7.2f needs\n",
+        printf("  %-18s %4d/%-4d %7d/%-4d %10.1f %% %10.1f %% %10.1f %% %7.2f needs %+7.2f of "
+               "%5.2f %%\n",
                cvk_card_key_name(keys[k]), all->known[k], all->runs, all->given[k],
                all->possible[k], 100.0 * all->within_bar[k] / known,
                100.0 * all->inside[k] / with_gain, 100.0 * all->statistical[k] / known,
-               wider(all->share[k], all->known[k]));
+               wider(all->share[k], all->known[k]), all->error[k] / known,
+               all->half_width[k] / known);
     }
     printf("\n");
 }
