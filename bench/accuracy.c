@@ -9,7 +9,9 @@
  * standstill + spin + coast, a spin alone, an ordinary duty run alone, and a coast alone.
  *
  *   bench_accuracy [SEEDS [WORD...]]      (10, all): words choose motors, inverters (averaged,
- *                                         switched) and sets of logs (full, spin, duty, coast)
+ *                                         switched) and sets of logs (full, spin, duty, coast);
+ *                                         the motor `random` is another one with each seed, and
+ *                                         only there when it is named
  */
 #include "corvak/files/rig_yaml.h"
 #include "bound.h"
@@ -22,7 +24,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { MOST_LOGS = 3, KEYS = 5, MOST_SEEDS = 1000, MOTORS = 8, THREADS = 2, GAIN_EVERY = 5 };
+enum { MOST_LOGS = 3, KEYS = 5, MOST_SEEDS = 1000, MOTORS = 9, THREADS = 2, GAIN_EVERY = 5 };
 enum { SETS = 4 };
 enum { STANDSTILL, SPIN, COAST, DUTY, RUNS };
 
@@ -41,6 +43,8 @@ typedef struct motor {
     const char *name, *base;
     const char *set[16];
 } motor;
+
+static const char random_name[] = "random";
 
 static const motor motors[MOTORS] = {
     {"wheel", "wheel", {NULL}},
@@ -72,6 +76,7 @@ static const motor motors[MOTORS] = {
       "motor.inductance_q_h=1.8e-3", "motor.flux_linkage_wb=0.06", "drive.resistance_ohm=0.3",
       "drive.inductance_d_h=1.2e-3", "drive.inductance_q_h=1.8e-3", "drive.flux_linkage_wb=0.06",
       "drive.speed_rad_s=120", NULL}},
+    {random_name, "wheel", {NULL}},
 };
 
 /* Logs that are estimated together, and how close each of `keys` is meant to come, per cent. */
@@ -127,15 +132,20 @@ typedef struct total {
     double share[KEYS][MOTORS * MOST_SEEDS]; /* of the interval, that an error takes */
 } total;
 
+static void change(cvk_rig_config *rig, const char *text)
+{
+    cvk_complaint complaint;
+    if (cvk_rig_set(rig, text, &complaint) != CVK_OK) {
+        fprintf(stderr, "bench_accuracy: %s\n", complaint.text);
+        exit(2);
+    }
+}
+
 static cvk_rig_config rig_of(const motor *m)
 {
     cvk_rig_config rig = studio_rig(m->base);
-    cvk_complaint complaint;
     for (int n = 0; m->set[n] != NULL; n++) {
-        if (cvk_rig_set(&rig, m->set[n], &complaint) != CVK_OK) {
-            fprintf(stderr, "%s: %s\n", m->name, complaint.text);
-            exit(2);
-        }
+        change(&rig, m->set[n]);
     }
     snprintf(rig.name, sizeof rig.name, "%s", m->name);
     return rig;
@@ -173,12 +183,49 @@ static double draw(uint64_t *state)
     return (double)((x ^ (x >> 31)) >> 11) * 0x1p-53;
 }
 
+static double draw_between(uint64_t *state, double low, double high)
+{
+    return low + (high - low) * draw(state);
+}
+
+static void set_key(cvk_rig_config *rig, const char *section, const char *key, double value)
+{
+    char text[80];
+    snprintf(text, sizeof text, "%s.%s=%.6g", section, key, value);
+    change(rig, text);
+}
+
+/* Another motor on a bench of the studio, which the controller knows roughly. */
+static cvk_rig_config random_motor(uint64_t *state, int fidelity)
+{
+    static const char *const benches[] = {"wheel", "blower", "mixer", "table"};
+    cvk_rig_config rig = studio_rig(benches[(int)(4.0 * draw(state))]);
+    const double l_d = rig.motor.inductance_d_h * draw_between(state, 0.4, 2.5);
+    const struct {
+        const char *key;
+        double value;
+    } drawn[] = {{"resistance_ohm", rig.motor.resistance_ohm * draw_between(state, 0.5, 2.5)},
+                 {"inductance_d_h", l_d},
+                 {"inductance_q_h", l_d * draw_between(state, 1.0, 2.2)},
+                 {"flux_linkage_wb", rig.motor.flux_linkage_wb * draw_between(state, 0.6, 1.3)}};
+    for (size_t n = 0; n < sizeof drawn / sizeof drawn[0]; n++) {
+        set_key(&rig, "motor", drawn[n].key, drawn[n].value);
+        set_key(&rig, "drive", drawn[n].key, drawn[n].value * draw_between(state, 0.85, 1.2));
+    }
+    rig.inverter.dead_time_s = draw_between(state, 200e-9, 900e-9);
+    rig.inverter.fidelity = fidelity;
+    return rig;
+}
+
 static cvk_rig_config bench_of(const cvk_rig_config *config, int seed, bool gains)
 {
     cvk_rig_config rig = *config;
     uint64_t state = (uint64_t)seed;
     for (const char *c = rig.name; *c != '\0'; c++) {
         state = 31u * state + (uint64_t)*c;
+    }
+    if (strcmp(rig.name, random_name) == 0) {
+        rig = random_motor(&state, config->inverter.fidelity);
     }
     rig.supply.capacitor_resistance_ohm = CAPACITOR_OHM * draw(&state);
     rig.inverter.diode_resistance_ohm =
@@ -404,6 +451,15 @@ static bool chosen(const char *word, const char *const *kind, int argc, char **a
     return !any;
 }
 
+static bool random_is_named(int argc, char **argv)
+{
+    bool named = false;
+    for (int n = 2; n < argc; n++) {
+        named = named || strcmp(argv[n], random_name) == 0;
+    }
+    return named;
+}
+
 /* A motor behind an inverter. */
 static void bench(const motor *m, int fidelity, const bool set_chosen[SETS], int seeds,
                   total all[SETS])
@@ -462,6 +518,9 @@ int main(int argc, char **argv)
     }
     for (size_t m = 0; m < MOTORS; m++) {
         motor_chosen[m] = chosen(motors[m].name, motor_words, argc, argv);
+        if (motors[m].name == random_name) {
+            motor_chosen[m] = random_is_named(argc, argv);
+        }
     }
     for (int n = 0; n < SETS; n++) {
         set_chosen[n] = chosen(sets[n].word, set_words, argc, argv);
