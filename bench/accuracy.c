@@ -351,8 +351,8 @@ static void report_key(const scores *s, int set_index, int k, total *all)
 {
     const outcome *plain = s->of[set_index][0], *gain = s->of[set_index][1];
     const double bound = s->bound[set_index][k];
-    double error[MOST_SEEDS], mean = 0.0, width = 0.0;
-    int known = 0, statistical = 0, inside = 0, of_gain = 0;
+    double error[MOST_SEEDS], mean = 0.0, width = 0.0, worst = 0.0;
+    int known = 0, statistical = 0, inside = 0, of_gain = 0, worst_seed = 0;
     for (int n = 0; n < s->seeds; n++) {
         const reading *r = &plain[n].key[k], *other = &gain[n].key[k];
         of_gain += other->known;
@@ -364,6 +364,8 @@ static void report_key(const scores *s, int set_index, int k, total *all)
             mean += r->error;
             width += r->half_width;
             error[known++] = r->error;
+            worst_seed = fabs(r->error) >= worst ? n + 1 : worst_seed;
+            worst = fmax(worst, fabs(r->error));
         }
     }
     all->possible[k] += bound < POSSIBLE ? s->seeds : 0;
@@ -374,15 +376,15 @@ static void report_key(const scores *s, int set_index, int k, total *all)
     all->inside[k] += inside;
     all->statistical[k] += statistical;
     if (known == 0) {
-        printf("  %-18s %3d/%-3d %57.3f %%\n", cvk_card_key_name(keys[k]), 0, s->seeds, bound);
+        printf("  %-18s %3d/%-3d %62.3f %%\n", cvk_card_key_name(keys[k]), 0, s->seeds, bound);
         return;
     }
     qsort(error, (size_t)known, sizeof error[0], compare);
-    printf("  %-18s %3d/%-3d %+7.3f %% %6.3f %% %6.3f %% %6.2f %% %7.3f %% %6.3f %% %5d/%-4d "
+    printf("  %-18s %3d/%-3d %+7.3f %% %6.3f %% %6.3f %% %4d %6.2f %% %7.3f %% %6.3f %% %5d/%-4d "
            "%6d/%-4d\n",
-           cvk_card_key_name(keys[k]), known, s->seeds, mean / known, fabs(error[known / 2]),
-           fabs(error[known - 1]), bar_of(&s->config, sets[set_index].bars, k), width / known,
-           bound, inside, of_gain, statistical, known);
+           cvk_card_key_name(keys[k]), known, s->seeds, mean / known, fabs(error[known / 2]), worst,
+           worst_seed, bar_of(&s->config, sets[set_index].bars, k), width / known, bound, inside,
+           of_gain, statistical, known);
 }
 
 static void report(const scores *s, int set_index, total *all)
@@ -391,14 +393,17 @@ static void report(const scores *s, int set_index, total *all)
     printf("%s, %s inverter, %s\n", s->config.name,
            s->config.inverter.fidelity == CVK_FIDELITY_SWITCHED ? "switched" : "averaged",
            sets[set_index].what);
-    printf("  %-18s %7s %9s %8s %8s %8s %9s %8s %10s %12s\n", "", "known", "mean", "median",
-           "worst", "bar", "interval", "bound", "inside", "statistical");
+    printf("  %-18s %7s %9s %8s %8s %4s %8s %9s %8s %10s %12s\n", "", "known", "mean", "median",
+           "worst", "seed", "bar", "interval", "bound", "inside", "statistical");
     for (int k = 0; k < KEYS; k++) {
         report_key(s, set_index, k, all);
     }
     for (int n = 0; n < s->seeds; n++) {
         const outcome *one = &s->of[set_index][0][n];
         failed += one->failed;
+        if (one->failed) {
+            printf("  seed %d gave nothing\n", n + 1);
+        }
         poles[one->poles] += !one->failed;
     }
     all->runs += s->seeds;
