@@ -20,9 +20,6 @@
 #define FLOOR_FLUX_PART_COASTING 1e-3 /* where a motor without current is among the logs, */
 #define FLOOR_FLUX_COASTING 5e-4      /* or is alone */
 #define FLOOR_DEAD_TIME 5e-4
-/* Age of a current reading, when it is not stated and when it is. */
-#define DELAY_DOUBT_S 0.5e-6
-#define STATED_DELAY_DOUBT_S 0.05e-6
 /* What a bench has that is in no model and looks like resistance: the bus sags behind its
  * capacitor's resistance while a leg is high, not when it is sampled; diodes and transistors make
  * the inverter's voltage rise with current. And like inductance: the currents at the edges are not
@@ -64,7 +61,7 @@ cvk_scale_share cvk_scale_of(const cvk_log *const *logs, size_t count,
     return (cvk_scale_share){
         BOUND_TO_95 * tolerance(options->current_gain_tolerance, logs, count, true),
         BOUND_TO_95 * tolerance(options->voltage_gain_tolerance, logs, count, false),
-        stated ? delay_s : 0.0, stated ? STATED_DELAY_DOUBT_S : DELAY_DOUBT_S};
+        stated ? delay_s : 0.0, stated ? CVK_STATED_LATE_DOUBT_S : CVK_LATE_DOUBT_S};
 }
 
 void cvk_fill_entry(cvk_card_entry *entry, double value, double half, double scale,
@@ -333,6 +330,9 @@ static void write_parameter(const cvk_learning *l, int parameter, cvk_card_key k
     } else {
         /* where the bridge was off, no current was read */
         cvk_scale_share own = *scale;
+        if (r->commanded && r->turning) { /* the turning fit knows it */
+            own.delay_s = 0.0;
+        }
         if (parameter == CVK_B_FLUX && any_coasting(&l->windows)) {
             own.delay_s = own.delay_doubt_s = 0.0;
         }

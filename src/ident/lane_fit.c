@@ -13,6 +13,7 @@
 #include <stdlib.h>
 #include <string.h>
 
+_Static_assert(CVK_LANE_MOST <= CVK_NUMERIC_MOST, "numeric.h has no room for as many parameters");
 #define MOST CVK_LANE_MOST
 #define ROUNDING 1e-14 /* of a squared column: nothing is left of it */
 #define FIRST_STEP 0.3 /* largest, relative to the parameters' size */

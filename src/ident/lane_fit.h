@@ -9,7 +9,7 @@
 #include <stdbool.h>
 #include <stddef.h>
 
-#define CVK_LANE_MOST 20 /* parameters */
+#define CVK_LANE_MOST 24 /* parameters */
 
 typedef struct cvk_lane_problem {
     int count;       /* parameters that are fitted, */

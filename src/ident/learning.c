@@ -427,28 +427,31 @@ static void check_open_circuit(cvk_prepared *w, double spread, cvk_estimate *out
     }
 }
 
-/* A second opinion on a log that looks odd: fitted row by row with nothing known before, its
- * winding is another one. */
-static bool has_other_winding(const cvk_learning *l, const cvk_prepared *w, int threads)
+typedef enum opinion { NO_OPINION, SAME_WINDING, OTHER_WINDING } opinion;
+
+/* A second opinion on a log that looks odd: fitted row by row with nothing known before. */
+static opinion second_opinion(const cvk_learning *l, const cvk_prepared *w, int threads)
 {
     static const int compared[] = {CVK_B_RESISTANCE, CVK_B_L_Q};
     const cvk_belief *known = &l->known.of[w->signals.path];
     cvk_belief own = l->known.start[w->signals.path];
     cvk_turning_result result;
-    bool other = false;
+    bool any = false, other = false;
     if (cvk_turning_fit(&w->signals, &w->turns, threads, &own, &result, NULL) != CVK_OK) {
-        return false;
+        return NO_OPINION;
     }
     for (int n = 0; n < 2; n++) {
         const int k = compared[n];
         const double apart = fabs(own.mean[k] - known->mean[k]);
         const double share = k == CVK_B_RESISTANCE ? WARMEST : OTHER_INDUCTANCE;
-        other = other ||
-                (cvk_belief_knows(&own, k, USEFUL_SHARE) && apart > share * known->mean[k] &&
-                 apart > LIKELY_OTHER *
-                             hypot(cvk_belief_deviation(&own, k), cvk_belief_deviation(known, k)));
+        const double deviation =
+            hypot(cvk_belief_deviation(&own, k), cvk_belief_deviation(known, k));
+        const bool told = cvk_belief_knows(&own, k, USEFUL_SHARE);
+        any = any || told;
+        other =
+            other || (told && apart > share * known->mean[k] && apart > LIKELY_OTHER * deviation);
     }
-    return other;
+    return other ? OTHER_WINDING : (any ? SAME_WINDING : NO_OPINION);
 }
 
 /* Whether a turning log fits the winding that the standstill logs have shown: `alone` was fitted
@@ -466,9 +469,15 @@ static void check_winding(cvk_learning *l, const cvk_prepared *w, const cvk_beli
     const double apart = own_spread < WORSE_OWN * spread ? fabs(own_r - r) : 0.0;
     const bool odd = (spread > ODD_SPREAD && spread > ODD_RATIO * own_spread) ||
                      apart > fmax(0.5 * WARMEST * r, 0.25 * SURELY_OTHER * deviation);
-    const bool surely = (spread > LARGEST_SPREAD && spread > 2.0 * own_spread) ||
-                        apart > fmax(WARMEST * r, SURELY_OTHER * deviation);
-    if (l->misfit[0] == '\0' && (surely || (odd && has_other_winding(l, w, threads)))) {
+    const bool likely = apart > fmax(WARMEST * r, SURELY_OTHER * deviation);
+    const bool surely = spread > LARGEST_SPREAD && spread > 2.0 * own_spread;
+    if (l->misfit[0] != '\0' || !(odd || surely)) {
+        return;
+    }
+    /* means over windows take another voltage of the inverter for another resistance: rows do not
+     */
+    const opinion second = surely ? OTHER_WINDING : second_opinion(l, w, threads);
+    if (second == OTHER_WINDING || (likely && second == NO_OPINION)) {
         snprintf(
             l->misfit, sizeof l->misfit,
             "%s does not fit the winding that the other logs show (it is off the flux circle by "
@@ -652,10 +661,10 @@ static void refine_phases(const cvk_knowledge *known, const cvk_knowledge *befor
     for (size_t n = 0; n < count; n++) {
         const cvk_path path = logs[n].signals.path;
         const cvk_belief *belief = &known->of[path];
-        const bool news =
-            before == NULL ||
-            memcmp(belief->mean, before->of[path].mean, sizeof belief->mean) != 0 ||
-            belief->knee_a != before->of[path].knee_a || belief->curve != before->of[path].curve;
+        const bool news = before == NULL ||
+                          memcmp(belief->mean, before->of[path].mean, sizeof belief->mean) != 0 ||
+                          belief->knee_a != before->of[path].knee_a ||
+                          belief->curve != before->of[path].curve;
         if (news && logs[n].usable && logs[n].turns.count > 0 &&
             cvk_belief_knows(belief, CVK_B_RESISTANCE, USEFUL_SHARE)) {
             cvk_refine_phase(&logs[n].turns, &logs[n].signals, belief, threads);

@@ -8,7 +8,7 @@
 #include <stdbool.h>
 #include <stddef.h>
 
-#define CVK_NUMERIC_MOST 20 /* rows of a small matrix */
+#define CVK_NUMERIC_MOST 24 /* rows of a small matrix */
 
 /* Inverse of a symmetric positive definite n x n matrix, in place. False when it is not. */
 bool cvk_invert_spd(int n, double *matrix);

@@ -42,6 +42,10 @@ typedef enum cvk_path {
 /* An inverter's own voltage below that is none: then terminal voltages were truly measured. */
 #define CVK_SMALLEST_OWN_V 0.05
 
+/* Deviation of the age of a current reading, when it is not stated and when it is, s. */
+#define CVK_LATE_DOUBT_S 0.5e-6
+#define CVK_STATED_LATE_DOUBT_S 0.05e-6
+
 /* A leg's two edges in its period. Flux linkages less their mean are seen along its phase, and
  * across it. */
 typedef struct cvk_edge {
@@ -78,12 +82,14 @@ typedef struct cvk_signals {
     size_t pieces;   /* stretches without a gap; a piece of less than 64 rows is dropped */
     cvk_span piece[CVK_MAX_PIECES];
     cvk_path path;
-    double pwm_hz; /* when not 0, voltages are means over PWM periods that the log shows: they act
-                       at once and contain the inverter's own */
-    double edge_noise_v;      /* of such a mean, rms, from period to period */
-    double voltage_doubt_v;   /* and what stays of that over many periods */
-    char cure[CVK_CARD_TEXT]; /* how to record with less doubt */
-    bool open_circuit;        /* no current columns: the bridge was off, the currents are zero */
+    double pwm_hz;  /* when not 0, voltages are means over PWM periods that the log shows: they act
+                        at once and contain the inverter's own */
+    bool at_valley; /* currents are read while no voltage drives them, or all legs are high, */
+    double late_s, late_doubt_s; /* and are so old; how sure that is */
+    double edge_noise_v;         /* of such a mean, rms, from period to period */
+    double voltage_doubt_v;      /* and what stays of that over many periods */
+    char cure[CVK_CARD_TEXT];    /* how to record with less doubt */
+    bool open_circuit;           /* no current columns: the bridge was off, the currents are zero */
     char terminals[3]; /* between which one voltage and one current were measured; else empty */
     bool two_voltages; /* two channels only: their mismatch cannot be seen */
     double bus_v;      /* mean; 1 when not used */

@@ -46,7 +46,7 @@ typedef struct motors {
     double r[LANES], inv_ld[LANES], inv_lq[LANES], flux[LANES], dead_v[LANES], per_knee[LANES],
         linear_d[LANES], square_d[LANES], square_q[LANES], fifth[LANES], seventh[LANES],
         delay_share[LANES], offset_a[LANES], offset_b[LANES], push[LANES], unequal[4][LANES],
-        bus_ohm[LANES];
+        bus_ohm[LANES], late_s[LANES];
 } motors;
 
 /* Cosine and sine of the shaft's angle and of twice that; 0 where it is not seen. */
@@ -104,6 +104,7 @@ static bool set_motor(motors *m, int n, const double p[CVK_TM_COUNT], long delay
         m->unequal[k][n] = p[CVK_TM_UNEQUAL + k];
     }
     m->bus_ohm[n] = p[CVK_TM_BUS];
+    m->late_s[n] = p[CVK_TM_LATE];
     return true;
 }
 
@@ -538,16 +539,19 @@ INLINED void start_states(states *x, const motors *m, int lanes, const cvk_signa
     }
 }
 
-/* What the states foretell is compared with what was measured. */
+/* What the states foretell is compared with what was measured: a late reading shows the current
+ * before the magnet has turned on and R has taken its share of the flux linkage. */
 INLINED void errors_of(const motors *m, int lanes, const states *x, const row_input *in,
                        vectors *error)
 {
     for (int n = 0; n < lanes; n++) {
-        const double complex now = CMPLX(x->now_a[n], x->now_b[n]);
-        const double complex own = CMPLX(x->psi_a[n], x->psi_b[n]) * conj(now) -
-                                   magnet_dq(m, n, &in->at, x->magnet[n], now);
-        put(error, n,
-            in->measured - CMPLX(m->offset_a[n], m->offset_b[n]) - now * current_dq(m, n, own));
+        const double late_rad = x->omega[n] * m->late_s[n];
+        const double complex then =
+            CMPLX(x->now_a[n], x->now_b[n]) * CMPLX(1.0 - 0.5 * late_rad * late_rad, -late_rad);
+        const double complex read = in->measured - CMPLX(m->offset_a[n], m->offset_b[n]);
+        const double complex psi = CMPLX(x->psi_a[n], x->psi_b[n]) + m->late_s[n] * m->r[n] * read;
+        const double complex own = psi * conj(then) - magnet_dq(m, n, &in->at, x->magnet[n], then);
+        put(error, n, read - then * current_dq(m, n, own));
     }
 }
 

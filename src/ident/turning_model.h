@@ -25,6 +25,7 @@ enum {
     /* Ohm, of the bus capacitor: of the bus voltage a row shows none is lost in it, of that which
      * the legs pass on there is; without effect where no edges are known. */
     CVK_TM_BUS = CVK_TM_UNEQUAL + 4,
+    CVK_TM_LATE, /* s: a current reading is so old, taken where no voltage drives the current */
     CVK_TM_COUNT
 };
 

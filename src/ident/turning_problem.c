@@ -15,13 +15,15 @@
 #include <string.h>
 
 #define N CVK_TM_COUNT
-#define PRIORS (N + 8)
+_Static_assert(N <= CVK_LANE_MOST, "lane_fit.h has no room for as many parameters");
+#define PRIORS (N + 9)
 #define KNEE_SHARE 0.02 /* of the peak current, as at standstill */
 #define KNEE_SPREAD 1.5
 #define OFFSET_SPREAD 0.02 /* of the peak current */
 #define HARMONIC_SPREAD 0.02
 #define UNEQUAL_SPREAD 0.01
-#define BUS_OHM 5e-3 /* of a bus capacitor */
+#define BUS_OHM 5e-3        /* of a bus capacitor */
+#define NOTHING_LATE_S 1e-9 /* where it is not known when a current is read */
 #define PUSH_S 0.02
 /* Natural logarithm of Lq over Ld that motors have. */
 #define SALIENCY_MEAN 0.2
@@ -137,6 +139,8 @@ bool cvk_turning_prior(cvk_turning_problem *f, const cvk_belief *belief)
         pow(OFFSET_SPREAD * peak_a, 2.0);
     f->centre[CVK_TM_BUS] = 0.0;
     cov[CVK_TM_BUS * (N + 1)] = BUS_OHM * BUS_OHM;
+    f->centre[CVK_TM_LATE] = f->s->at_valley ? f->s->late_s : 0.0;
+    cov[CVK_TM_LATE * (N + 1)] = pow(f->s->at_valley ? f->s->late_doubt_s : NOTHING_LATE_S, 2.0);
     for (int k = CVK_TM_UNEQUAL; k < CVK_TM_BUS; k++) {
         f->centre[k] = 0.0;
         cov[k * (N + 1)] = UNEQUAL_SPREAD * UNEQUAL_SPREAD;
@@ -191,6 +195,8 @@ static void prior_rows(const cvk_turning_problem *f, const double p[N], double r
     }
     rows[N + 7] =
         f->prior_sd * UNPHYSICAL * f->whiten[CVK_TM_BUS * (N + 1)] * fmin(p[CVK_TM_BUS], 0.0);
+    rows[N + 8] =
+        f->prior_sd * UNPHYSICAL * f->whiten[CVK_TM_LATE * (N + 1)] * fmin(p[CVK_TM_LATE], 0.0);
     rows[N + 3] = f->hold_knee * hold * (p[CVK_TM_LOG_KNEE] - f->start[CVK_TM_LOG_KNEE]);
 }
 
@@ -373,7 +379,7 @@ bool cvk_turning_fit_from(cvk_turning_problem *f, double p[N], int evaluations,
                           cvk_turning_result *result)
 {
     const double peak_a = f->s->peak_current_a;
-    const int count = f->hold_others ? CVK_TM_UNEQUAL : N;
+    const int count = f->hold_others ? CVK_TM_UNEQUAL : (f->hold_late ? CVK_TM_LATE : N);
     cvk_lane_problem lanes = {.count = count,
                               .held = N - count,
                               .delay = CVK_B_DELAY,
@@ -407,6 +413,7 @@ bool cvk_turning_fit_from(cvk_turning_problem *f, double p[N], int evaluations,
         [CVK_TM_UNEQUAL + 2] = 0.01,
         [CVK_TM_UNEQUAL + 3] = 0.01,
         [CVK_TM_BUS] = BUS_OHM,
+        [CVK_TM_LATE] = CVK_LATE_DOUBT_S,
     };
     cvk_lane_result lane_result;
     memcpy(lanes.scale, scale, sizeof scale);

@@ -29,7 +29,8 @@ typedef struct cvk_turning_problem {
     cvk_turning_blocks blocks;
     int threads;
     int curve;
-    bool hold_others; /* than the first: unequal magnets and the bus capacitor are not fitted */
+    bool hold_others; /* than the first: unequal magnets and the bus capacitor are not fitted, */
+    bool hold_late;   /* or the age of readings alone */
     cvk_tm_noise noise;
     /* How sharply delay (periods) and knee (natural logarithm) stay near those of `start`: one over
      * their deviation; 0: free. */

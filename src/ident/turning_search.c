@@ -50,8 +50,10 @@
 #define MOST_FITS (MOST_SETTLED + 2 + MOST_CURVES)
 #define WIDE_KNEE 0.3 /* of the peak current */
 #define WIDE_DROP 0.6 /* inverter's voltage over that of the resistance at the wide knee */
-#define INDEPENDENT_SAMPLES 300.0 /* at most, in weighing curves by their likelihood */
-#define LARGEST_COLOUR 1e4        /* prediction errors more alike than that say nothing */
+#define INDEPENDENT_SAMPLES 300.0             /* at most, in weighing curves by their likelihood */
+#define LATE_KNOWN_S (0.5 * CVK_LATE_DOUBT_S) /* deviation: then the log shows the readings' age   \
+                                               */
+#define LARGEST_COLOUR 1e4 /* prediction errors more alike than that say nothing */
 
 /* Values at whole delay `delay`; what is known before is kept. The phase is too rough to show the
  * inductances: they start from what is typical. */
@@ -447,6 +449,10 @@ static void weigh_explanations(cvk_turning_problem *f, const cvk_belief *belief,
     double mean[N];
     *best = fits[best_of(fits, count)];
     f->noise = best->noise;
+    if (sqrt(best->cov[CVK_TM_LATE * (N + 1)]) > LATE_KNOWN_S) {
+        f->hold_late = true; /* it would bend to what nothing explains */
+        best->p[CVK_TM_LATE] = f->centre[CVK_TM_LATE];
+    }
     find_best_edges(f, best);
     f->hold_others = true;
     fits[0] = *best; /* the others were found with other edges */
@@ -535,6 +541,7 @@ static bool fit_once(cvk_turning_problem *f, const cvk_turns *turns, const cvk_b
     double spread[N * N] = {0};
     cvk_turning_result fits[MOST_FITS];
     f->s = &f->rippled;
+    f->hold_late = !f->s->at_valley || f->s->late_doubt_s < CVK_LATE_DOUBT_S;
     f->curve = belief->knee_a > 0.0 ? belief->curve : CVK_CURVE_CHARGE;
     cvk_choose_blocks(&f->blocks, f->s, turns, CVK_SCOUT_ROWS, CVK_SCOUT_BLOCK_ROWS);
     find_first_edges(f, belief);

@@ -144,6 +144,23 @@ START_TEST(the_bus_capacitor_does_not_look_like_the_winding)
 }
 END_TEST
 
+/* At the valley the current falls by the back-EMF over the inductance: 0.9 A in half a microsecond,
+ * as much as the load takes. */
+START_TEST(late_readings_do_not_bend_the_inductances)
+{
+    cvk_rig_config rig = studio_rig("blower");
+    rig.inverter.fidelity = _i % 2 == 0 ? CVK_FIDELITY_AVERAGED : CVK_FIDELITY_SWITCHED;
+    rig.sensing.amplifier_lag_s = 0.5e-6;
+    recording r;
+    record(&r, &rig, "duty", 1000 + (unsigned)_i, true);
+    r.log.current_delay_s = _i < 2 ? -1.0 : 0.5e-6;
+    estimate(&r.log);
+    assert_near(CVK_CARD_INDUCTANCE_Q, rig.motor.inductance_q_h, 2.5);
+    assert_near(CVK_CARD_FLUX_LINKAGE, rig.motor.flux_linkage_wb, 0.4);
+    recording_free(&r);
+}
+END_TEST
+
 /* As a controller logs that has no time for more. */
 static void keep_every(recording *r, size_t nth, const cvk_rig_config *rig)
 {
@@ -441,6 +458,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, a_direct_current_does_not_hide_the_motor);
     tcase_add_test(tests, many_pole_pairs_on_a_bridge_show_their_inductances);
     tcase_add_test(tests, the_bus_capacitor_does_not_look_like_the_winding);
+    tcase_add_loop_test(tests, late_readings_do_not_bend_the_inductances, 0, 4);
     tcase_add_test(tests, a_fit_that_misses_shows_no_winding);
     tcase_add_test(tests, rows_of_every_second_period_are_doubted);
     tcase_add_test(tests, resistance_is_doubted_where_periods_are_missing);
