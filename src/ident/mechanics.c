@@ -29,6 +29,7 @@
 #define INVERTER_DOUBT 0.07 /* of its own voltage */
 #define WARMING_DOUBT 0.02  /* of the resistance */
 #define FLUX_DOUBT 0.009    /* of the torque by active flux: how the inductances saturate */
+#define DOUBT_COUNTS 2.0    /* times, of a torque's share: where it is large, currents are small */
 #define ROUNDS 6            /* of robust weighting */
 #define SHORTEST_S 0.05     /* a window, */
 #define FEWEST_TURNS 2u     /* whole turns of which: then what repeats every turn drops out */
@@ -328,7 +329,9 @@ static void deviations(const cvk_balance *balance, const double unit[N], const d
                        const double h[N * N], double out[N])
 {
     static const double floors[N] = {FLOOR_INERTIA, FLOOR_COULOMB, FLOOR_VISCOUS};
-    const double doubt[N] = {[CVK_MECH_COULOMB] = balance->doubt,
+    const double share = DOUBT_COUNTS * balance->doubt / balance->torque;
+    const double doubt[N] = {[CVK_MECH_INERTIA] = share * x[CVK_MECH_INERTIA],
+                             [CVK_MECH_COULOMB] = balance->doubt,
                              [CVK_MECH_VISCOUS] = balance->doubt / balance->fastest};
     const equation *list = balance->equation;
     const size_t count = balance->count;
