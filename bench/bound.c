@@ -163,6 +163,7 @@ static bool turning_information(cvk_turning_problem *f, const cvk_turns *turns,
         return false;
     }
     f->hold_delay = 0.0;
+    f->hold_late = false; /* what is unknown counts, shown or not */
     f->prior_sd = result->residual_a;
     cvk_choose_blocks(&f->blocks, f->s, turns, rows, rows / CVK_TURNING_MOST_BLOCKS + 1u);
     cvk_turning_edges(f, result->p);
