@@ -17,7 +17,7 @@
  * motor shows (bench_accuracy), and what a period does that has no row, for each that has (runs of
  * a mixer and of a 20-pole motor, every second to fourth row): relative deviations. */
 static const double floors[] = {
-    [CVK_B_RESISTANCE] = 0.004, [CVK_B_L_D] = 0.025, [CVK_B_L_Q] = 0.008, [CVK_B_FLUX] = 0.0015};
+    [CVK_B_RESISTANCE] = 0.004, [CVK_B_L_D] = 0.025, [CVK_B_L_Q] = 0.008, [CVK_B_FLUX] = 0.0022};
 static const double unlogged[] = {
     [CVK_B_RESISTANCE] = 0.03, [CVK_B_L_D] = 0.125, [CVK_B_L_Q] = 0.075, [CVK_B_FLUX] = 0.0075};
 #define UNLOGGED_VOLTAGE 0.15 /* the same, of the inverter's own voltage */
