@@ -654,17 +654,24 @@ static void fit_circle(cvk_learning *l, cvk_path path, cvk_prepared *logs, size_
     }
 }
 
-/* Of the paths that know other values than `before`. */
+/* The same values, which make the same edges and phases. */
+static bool knows_the_same(const cvk_belief *a, const cvk_belief *b)
+{
+    bool same = a->knee_a == b->knee_a && a->curve == b->curve;
+    for (int k = 0; k < CVK_B_COUNT; k++) {
+        same = same && a->mean[k] == b->mean[k];
+    }
+    return same;
+}
+
+/* Of the paths that know other values than `before`; of all where that is null. */
 static void refine_phases(const cvk_knowledge *known, const cvk_knowledge *before,
                           cvk_prepared *logs, size_t count, int threads)
 {
     for (size_t n = 0; n < count; n++) {
         const cvk_path path = logs[n].signals.path;
         const cvk_belief *belief = &known->of[path];
-        const bool news = before == NULL ||
-                          memcmp(belief->mean, before->of[path].mean, sizeof belief->mean) != 0 ||
-                          belief->knee_a != before->of[path].knee_a ||
-                          belief->curve != before->of[path].curve;
+        const bool news = before == NULL || !knows_the_same(belief, &before->of[path]);
         if (news && logs[n].usable && logs[n].turns.count > 0 &&
             cvk_belief_knows(belief, CVK_B_RESISTANCE, USEFUL_SHARE)) {
             cvk_refine_phase(&logs[n].turns, &logs[n].signals, belief, threads);

@@ -51,8 +51,7 @@
 #define WIDE_KNEE 0.3 /* of the peak current */
 #define WIDE_DROP 0.6 /* inverter's voltage over that of the resistance at the wide knee */
 #define INDEPENDENT_SAMPLES 300.0             /* at most, in weighing curves by their likelihood */
-#define LATE_KNOWN_S (0.5 * CVK_LATE_DOUBT_S) /* deviation: then the log shows the readings' age   \
-                                               */
+#define LATE_KNOWN_S (0.5 * CVK_LATE_DOUBT_S) /* deviation, of an age that a log shows */
 #define LARGEST_COLOUR 1e4 /* prediction errors more alike than that say nothing */
 
 /* Values at whole delay `delay`; what is known before is kept. The phase is too rough to show the
