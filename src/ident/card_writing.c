@@ -14,8 +14,8 @@
 #define USEFUL_SHARE 0.2 /* an entry is given when its deviation is below this share */
 /* Relative deviations that the model itself may be off by: loss in the iron is in no model and
  * looks like as much more resistance, inductance and flux linkage (bench_accuracy). */
-#define FLOOR_RESISTANCE 1.6e-3
-#define FLOOR_INDUCTANCE 2e-3
+#define FLOOR_RESISTANCE 2.2e-3
+#define FLOOR_INDUCTANCE 3e-3
 #define FLOOR_FLUX 1.5e-3
 #define FLOOR_FLUX_PART_COASTING 1e-3 /* where a motor without current is among the logs, */
 #define FLOOR_FLUX_COASTING 5e-4      /* or is alone */
@@ -29,7 +29,7 @@
 #define RISE 1.25 /* of a square from half to full, over its mean: 1.5, or 1 about no current */
 #define TURNING_OHM 0.7e-3 /* what turning duties make of it, beside that (bench/spice.py) */
 #define OWN_RISE 0.026     /* of the inverter's voltage */
-#define EDGE_SHARE 0.018   /* of its share of the largest voltage */
+#define EDGE_SHARE 0.024   /* of its share of the largest voltage */
 /* Of an inductance, times the share of it that is lost at the largest current. */
 #define CROSS_DOUBT 0.08 /* of cross-saturation: the same series */
 #define SERIES_DOUBT 0.015
