@@ -554,10 +554,10 @@ static bool convert_voltages(cvk_signals *s, const cvk_log *log, const size_t *r
         s->v_beta[k] = (v[1] - v[2]) / sqrt(3.0);
     }
     s->pwm_period_s = log->pwm_hz > 0.0 ? 1.0 / log->pwm_hz : s->period_s;
-    s->at_valley = kind == VOLTAGE_DUTIES && s->pwm_period_s < LONGEST_PWM_S;
-    s->late_s = fmax(log->current_delay_s, 0.0);
-    s->late_doubt_s = log->current_delay_s < 0.0 ? CVK_LATE_DOUBT_S : CVK_STATED_LATE_DOUBT_S;
-    s->legs = kind == VOLTAGE_DUTIES && s->pwm_period_s < LONGEST_PWM_S ? s->legs : NULL;
+    const bool duties = kind == VOLTAGE_DUTIES && s->pwm_period_s < LONGEST_PWM_S;
+    s->late_s = duties ? fmax(log->current_delay_s, 0.0) : 0.0;
+    s->late_unknown = duties && log->current_delay_s < 0.0;
+    s->legs = duties ? s->legs : NULL;
     return true;
 }
 

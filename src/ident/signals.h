@@ -82,14 +82,15 @@ typedef struct cvk_signals {
     size_t pieces;   /* stretches without a gap; a piece of less than 64 rows is dropped */
     cvk_span piece[CVK_MAX_PIECES];
     cvk_path path;
-    double pwm_hz;  /* when not 0, voltages are means over PWM periods that the log shows: they act
-                        at once and contain the inverter's own */
-    bool at_valley; /* currents are read while no voltage drives them, or all legs are high, */
-    double late_s, late_doubt_s; /* and are so old; how sure that is */
-    double edge_noise_v;         /* of such a mean, rms, from period to period */
-    double voltage_doubt_v;      /* and what stays of that over many periods */
-    char cure[CVK_CARD_TEXT];    /* how to record with less doubt */
-    bool open_circuit;           /* no current columns: the bridge was off, the currents are zero */
+    double pwm_hz; /* when not 0, voltages are means over PWM periods that the log shows: they act
+                       at once and contain the inverter's own */
+    double late_s; /* currents are as old as this, as stated, and read while no voltage drives them
+                      or all legs are high; 0 where no duties say when that is */
+    bool late_unknown;        /* they are read then, and nothing is stated */
+    double edge_noise_v;      /* of such a mean, rms, from period to period */
+    double voltage_doubt_v;   /* and what stays of that over many periods */
+    char cure[CVK_CARD_TEXT]; /* how to record with less doubt */
+    bool open_circuit;        /* no current columns: the bridge was off, the currents are zero */
     char terminals[3]; /* between which one voltage and one current were measured; else empty */
     bool two_voltages; /* two channels only: their mismatch cannot be seen */
     double bus_v;      /* mean; 1 when not used */

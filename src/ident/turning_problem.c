@@ -22,8 +22,7 @@ _Static_assert(N <= CVK_LANE_MOST, "lane_fit.h has no room for as many parameter
 #define OFFSET_SPREAD 0.02 /* of the peak current */
 #define HARMONIC_SPREAD 0.02
 #define UNEQUAL_SPREAD 0.01
-#define BUS_OHM 5e-3        /* of a bus capacitor */
-#define NOTHING_LATE_S 1e-9 /* where it is not known when a current is read */
+#define BUS_OHM 5e-3 /* of a bus capacitor */
 #define PUSH_S 0.02
 /* Natural logarithm of Lq over Ld that motors have. */
 #define SALIENCY_MEAN 0.2
@@ -139,8 +138,9 @@ bool cvk_turning_prior(cvk_turning_problem *f, const cvk_belief *belief)
         pow(OFFSET_SPREAD * peak_a, 2.0);
     f->centre[CVK_TM_BUS] = 0.0;
     cov[CVK_TM_BUS * (N + 1)] = BUS_OHM * BUS_OHM;
-    f->centre[CVK_TM_LATE] = f->s->at_valley ? f->s->late_s : 0.0;
-    cov[CVK_TM_LATE * (N + 1)] = pow(f->s->at_valley ? f->s->late_doubt_s : NOTHING_LATE_S, 2.0);
+    f->centre[CVK_TM_LATE] = f->s->late_s;
+    cov[CVK_TM_LATE * (N + 1)] =
+        pow(f->s->late_unknown ? CVK_LATE_DOUBT_S : CVK_STATED_LATE_DOUBT_S, 2.0);
     for (int k = CVK_TM_UNEQUAL; k < CVK_TM_BUS; k++) {
         f->centre[k] = 0.0;
         cov[k * (N + 1)] = UNEQUAL_SPREAD * UNEQUAL_SPREAD;

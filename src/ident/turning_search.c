@@ -540,7 +540,7 @@ static bool fit_once(cvk_turning_problem *f, const cvk_turns *turns, const cvk_b
     double spread[N * N] = {0};
     cvk_turning_result fits[MOST_FITS];
     f->s = &f->rippled;
-    f->hold_late = !f->s->at_valley || f->s->late_doubt_s < CVK_LATE_DOUBT_S;
+    f->hold_late = !f->s->late_unknown;
     f->curve = belief->knee_a > 0.0 ? belief->curve : CVK_CURVE_CHARGE;
     cvk_choose_blocks(&f->blocks, f->s, turns, CVK_SCOUT_ROWS, CVK_SCOUT_BLOCK_ROWS);
     find_first_edges(f, belief);
