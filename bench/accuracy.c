@@ -24,7 +24,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { MOST_LOGS = 3, KEYS = 5, MOST_SEEDS = 1000, MOTORS = 9, THREADS = 2, GAIN_EVERY = 5 };
+enum { KEYS = 5, MOST_SEEDS = 1000, MOTORS = 9, THREADS = 2, GAIN_EVERY = 5 };
 enum { SETS = 4 };
 enum { STANDSTILL, SPIN, COAST, DUTY, RUNS };
 
@@ -132,20 +132,15 @@ typedef struct total {
     double share[KEYS][MOTORS * MOST_SEEDS]; /* of the interval, that an error takes */
 } total;
 
-static void change(cvk_rig_config *rig, const char *text)
-{
-    cvk_complaint complaint;
-    if (cvk_rig_set(rig, text, &complaint) != CVK_OK) {
-        fprintf(stderr, "bench_accuracy: %s\n", complaint.text);
-        exit(2);
-    }
-}
-
 static cvk_rig_config rig_of(const motor *m)
 {
     cvk_rig_config rig = studio_rig(m->base);
+    cvk_complaint complaint;
     for (int n = 0; m->set[n] != NULL; n++) {
-        change(&rig, m->set[n]);
+        if (cvk_rig_set(&rig, m->set[n], &complaint) != CVK_OK) {
+            fprintf(stderr, "%s: %s\n", m->name, complaint.text);
+            exit(2);
+        }
     }
     snprintf(rig.name, sizeof rig.name, "%s", m->name);
     return rig;
@@ -188,30 +183,21 @@ static double draw_between(uint64_t *state, double low, double high)
     return low + (high - low) * draw(state);
 }
 
-static void set_key(cvk_rig_config *rig, const char *section, const char *key, double value)
-{
-    char text[80];
-    snprintf(text, sizeof text, "%s.%s=%.6g", section, key, value);
-    change(rig, text);
-}
-
 /* Another motor on a bench of the studio, which the controller knows roughly. */
 static cvk_rig_config random_motor(uint64_t *state, int fidelity)
 {
     static const char *const benches[] = {"wheel", "blower", "mixer", "table"};
     cvk_rig_config rig = studio_rig(benches[(int)(4.0 * draw(state))]);
-    const double l_d = rig.motor.inductance_d_h * draw_between(state, 0.4, 2.5);
-    const struct {
-        const char *key;
-        double value;
-    } drawn[] = {{"resistance_ohm", rig.motor.resistance_ohm * draw_between(state, 0.5, 2.5)},
-                 {"inductance_d_h", l_d},
-                 {"inductance_q_h", l_d * draw_between(state, 1.0, 2.2)},
-                 {"flux_linkage_wb", rig.motor.flux_linkage_wb * draw_between(state, 0.6, 1.3)}};
-    for (size_t n = 0; n < sizeof drawn / sizeof drawn[0]; n++) {
-        set_key(&rig, "motor", drawn[n].key, drawn[n].value);
-        set_key(&rig, "drive", drawn[n].key, drawn[n].value * draw_between(state, 0.85, 1.2));
+    double is[4];
+    float told[4];
+    is[1] = rig.motor.inductance_d_h * draw_between(state, 0.4, 2.5);
+    is[0] = rig.motor.resistance_ohm * draw_between(state, 0.5, 2.5);
+    is[2] = is[1] * draw_between(state, 1.0, 2.2);
+    is[3] = rig.motor.flux_linkage_wb * draw_between(state, 0.6, 1.3);
+    for (int n = 0; n < 4; n++) {
+        told[n] = (float)(is[n] * draw_between(state, 0.85, 1.2));
     }
+    give_winding(&rig, is, told);
     rig.inverter.dead_time_s = draw_between(state, 200e-9, 900e-9);
     rig.inverter.fidelity = fidelity;
     return rig;
@@ -441,28 +427,23 @@ static void report_total(const char *what, total *all)
     printf("\n");
 }
 
+static bool named(const char *word, int argc, char **argv)
+{
+    bool found = false;
+    for (int n = 2; n < argc; n++) {
+        found = found || strcmp(argv[n], word) == 0;
+    }
+    return found;
+}
+
 /* Chosen when its word is given, or no word of its kind. */
 static bool chosen(const char *word, const char *const *kind, int argc, char **argv)
 {
     bool any = false;
-    for (int n = 2; n < argc; n++) {
-        if (strcmp(argv[n], word) == 0) {
-            return true;
-        }
-        for (int k = 0; kind[k] != NULL; k++) {
-            any = any || strcmp(argv[n], kind[k]) == 0;
-        }
+    for (int k = 0; kind[k] != NULL; k++) {
+        any = any || named(kind[k], argc, argv);
     }
-    return !any;
-}
-
-static bool random_is_named(int argc, char **argv)
-{
-    bool named = false;
-    for (int n = 2; n < argc; n++) {
-        named = named || strcmp(argv[n], random_name) == 0;
-    }
-    return named;
+    return !any || named(word, argc, argv);
 }
 
 /* A motor behind an inverter. */
@@ -524,7 +505,7 @@ int main(int argc, char **argv)
     for (size_t m = 0; m < MOTORS; m++) {
         motor_chosen[m] = chosen(motors[m].name, motor_words, argc, argv);
         if (motors[m].name == random_name) {
-            motor_chosen[m] = random_is_named(argc, argv);
+            motor_chosen[m] = named(random_name, argc, argv);
         }
     }
     for (int n = 0; n < SETS; n++) {

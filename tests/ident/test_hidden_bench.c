@@ -3,7 +3,6 @@
  * What a bench has that its log does not show: the resistances of the bus capacitor and of the
  * diodes, currents that are read late.
  */
-#include "corvak/files/rig_yaml.h"
 #include "corvak/ident/estimate.h"
 #include "corvak/rig/rig.h"
 #include "recording.h"
@@ -27,52 +26,53 @@ static void assert_inside(cvk_card_key key, double truth)
                   entry->statistical_high, truth);
 }
 
-/* A bench of the studio with other parts, without gain errors. */
-static cvk_rig_config with(const char *base, const char *const *parts)
+/* A bench of the studio, without gain errors. */
+static cvk_rig_config exact_rig(const char *name)
 {
-    cvk_rig_config rig = studio_rig(base);
-    cvk_complaint complaint;
+    cvk_rig_config rig = studio_rig(name);
     rig.sensing.current_gain_tolerance = rig.sensing.voltage_gain_tolerance = 0.0;
-    for (int n = 0; parts[n] != NULL; n++) {
-        ck_assert_int_eq(cvk_rig_set(&rig, parts[n], &complaint), CVK_OK);
-    }
     return rig;
 }
 
 /* Takes a fifth of the bus at standstill. */
-static const char *const lift[] = {"motor.resistance_ohm=0.3",    "motor.inductance_d_h=1.2e-3",
-                                   "motor.inductance_q_h=1.8e-3", "motor.flux_linkage_wb=0.06",
-                                   "drive.resistance_ohm=0.3",    "drive.inductance_d_h=1.2e-3",
-                                   "drive.inductance_q_h=1.8e-3", "drive.flux_linkage_wb=0.06",
-                                   "drive.speed_rad_s=120",       NULL};
+static cvk_rig_config lift(void)
+{
+    cvk_rig_config rig = exact_rig("wheel");
+    give_winding(&rig, (const double[]){0.3, 1.2e-3, 1.8e-3, 0.06},
+                 (const float[]){0.3F, 1.2e-3F, 1.8e-3F, 0.06F});
+    return rig;
+}
 
 /* Little flux linkage, many pole pairs. */
-static const char *const pump[] = {"motor.pole_pairs=20",
-                                   "motor.resistance_ohm=0.06",
-                                   "motor.inductance_d_h=40e-6",
-                                   "motor.inductance_q_h=100e-6",
-                                   "motor.flux_linkage_wb=0.004",
-                                   "drive.resistance_ohm=0.07",
-                                   "drive.inductance_d_h=45e-6",
-                                   "drive.inductance_q_h=90e-6",
-                                   "drive.flux_linkage_wb=0.004",
-                                   "supply.capacitor_resistance_ohm=0.00660859963",
-                                   "inverter.diode_resistance_ohm=0.00890015684",
-                                   "sensing.amplifier_lag_s=4.88367531e-07",
-                                   NULL};
+static cvk_rig_config pump(void)
+{
+    cvk_rig_config rig = exact_rig("mixer");
+    rig.motor.pole_pairs = 20;
+    give_winding(&rig, (const double[]){0.06, 40e-6, 100e-6, 4e-3},
+                 (const float[]){0.07F, 45e-6F, 90e-6F, 4e-3F});
+    rig.supply.capacitor_resistance_ohm = 0.00660859963;
+    rig.inverter.diode_resistance_ohm = 0.00890015684;
+    rig.sensing.amplifier_lag_s = 4.88367531e-07;
+    return rig;
+}
+
+static void estimate_standstill(const cvk_rig_config *rig, uint64_t seed)
+{
+    recording r;
+    record(&r, rig, "standstill", seed, false);
+    const cvk_log *logs[] = {&r.log};
+    estimate(logs, 1);
+    recording_free(&r);
+}
 
 START_TEST(standstill_leaves_room_for_a_bus_capacitor)
 {
     static const double capacitor_ohm[] = {0.0, 0.003, 0.008};
-    cvk_rig_config rig = with("wheel", lift);
+    cvk_rig_config rig = lift();
     rig.supply.capacitor_resistance_ohm = capacitor_ohm[_i / 2];
     rig.inverter.fidelity = _i % 2 == 0 ? CVK_FIDELITY_AVERAGED : CVK_FIDELITY_SWITCHED;
-    recording r;
-    record(&r, &rig, "standstill", 31, false);
-    const cvk_log *logs[] = {&r.log};
-    estimate(logs, 1);
+    estimate_standstill(&rig, 31);
     assert_inside(CVK_CARD_RESISTANCE, cvk_rig_visible_resistance(&rig));
-    recording_free(&r);
 }
 END_TEST
 
@@ -80,20 +80,15 @@ END_TEST
 START_TEST(standstill_holds_on_a_poor_bench)
 {
     static const char *const names[] = {"wheel", "blower", "mixer", "table"};
-    cvk_rig_config rig = studio_rig(names[_i]);
+    cvk_rig_config rig = exact_rig(names[_i]);
     rig.inverter.fidelity = CVK_FIDELITY_SWITCHED;
-    rig.sensing.current_gain_tolerance = rig.sensing.voltage_gain_tolerance = 0.0;
     rig.supply.capacitor_resistance_ohm = 0.008;
     rig.inverter.diode_resistance_ohm = 4.0 * rig.inverter.switch_resistance_ohm;
     rig.sensing.amplifier_lag_s = 0.6e-6;
-    recording r;
-    record(&r, &rig, "standstill", 41, false);
-    const cvk_log *logs[] = {&r.log};
-    estimate(logs, 1);
+    estimate_standstill(&rig, 41);
     assert_inside(CVK_CARD_RESISTANCE, cvk_rig_visible_resistance(&rig));
     assert_inside(CVK_CARD_INDUCTANCE_D, rig.motor.inductance_d_h);
     assert_inside(CVK_CARD_INDUCTANCE_Q, rig.motor.inductance_q_h);
-    recording_free(&r);
 }
 END_TEST
 
@@ -102,17 +97,12 @@ END_TEST
 START_TEST(the_same_bench_gives_the_same_resistance)
 {
     double resistance_ohm[2];
-    cvk_rig_config rig = studio_rig("blower");
-    rig.sensing.current_gain_tolerance = rig.sensing.voltage_gain_tolerance = 0.0;
+    cvk_rig_config rig = exact_rig("blower");
     rig.supply.capacitor_resistance_ohm = 0.006;
     rig.sensing.amplifier_lag_s = 0.31e-6;
     for (int n = 0; n < 2; n++) {
-        recording r;
-        record(&r, &rig, "standstill", 3000 + 1000 * (uint64_t)n, false);
-        const cvk_log *logs[] = {&r.log};
-        estimate(logs, 1);
+        estimate_standstill(&rig, 3000 + 1000 * (uint64_t)n);
         resistance_ohm[n] = result.card.entry[CVK_CARD_RESISTANCE].value;
-        recording_free(&r);
     }
     ck_assert_double_eq_tol(resistance_ohm[1] / resistance_ohm[0], 1.0, 0.005);
 }
@@ -123,7 +113,7 @@ END_TEST
 START_TEST(logs_of_one_motor_do_not_contradict_each_other)
 {
     static const char *const names[] = {"standstill", "spin", "coast"};
-    const cvk_rig_config rig = with("mixer", pump);
+    const cvk_rig_config rig = pump();
     recording r[3];
     const cvk_log *logs[3];
     for (int n = 0; n < 3; n++) {

@@ -37,19 +37,6 @@ static int inside(cvk_card_key key, double truth)
     return truth >= entry_of(key)->low && truth <= entry_of(key)->high;
 }
 
-/* R, Ld, Lq and flux linkage: what the motor has, and what its controller is told. */
-static void give_winding(cvk_rig_config *rig, const double is[4], const float told[4])
-{
-    rig->motor.resistance_ohm = is[0];
-    rig->motor.inductance_d_h = is[1];
-    rig->motor.inductance_q_h = is[2];
-    rig->motor.flux_linkage_wb = is[3];
-    rig->tune.motor.resistance_ohm = told[0];
-    rig->tune.motor.inductance_d_h = told[1];
-    rig->tune.motor.inductance_q_h = told[2];
-    rig->tune.motor.flux_linkage_wb = told[3];
-}
-
 /* Nothing injected, no rotor sensor: flux linkage sharply, R and L roughly and honestly. */
 START_TEST(an_ordinary_run_shows_the_winding)
 {

@@ -35,6 +35,18 @@ cvk_rig_config studio_rig(const char *name)
     return config;
 }
 
+void give_winding(cvk_rig_config *rig, const double is[4], const float told[4])
+{
+    rig->motor.resistance_ohm = is[0];
+    rig->motor.inductance_d_h = is[1];
+    rig->motor.inductance_q_h = is[2];
+    rig->motor.flux_linkage_wb = is[3];
+    rig->tune.motor.resistance_ohm = told[0];
+    rig->tune.motor.inductance_d_h = told[1];
+    rig->tune.motor.inductance_q_h = told[2];
+    rig->tune.motor.flux_linkage_wb = told[3];
+}
+
 /* Nobody holds the shaft, even when a program wants it held. */
 static cvk_status (*run_held)(void *context, const cvk_program *program, cvk_refusal *why);
 static cvk_device *loose;

@@ -14,6 +14,9 @@ typedef cvk_recording recording;
  */
 cvk_rig_config studio_rig(const char *name);
 
+/* R, Ld, Lq (ohm, H) and flux linkage (Wb): what the motor has, and what its controller is told. */
+void give_winding(cvk_rig_config *rig, const double is[4], const float told[4]);
+
 /* Runs one excitation to its end. Voltages are duties and bus while the bridge is on (standstill,
  * spin), terminal voltages while it is off (coast). `rotor_sensor` adds theta_m. Aborts the program
  * on failure: a broken rig is no test result. */
