@@ -5,7 +5,6 @@
 #include "angle_steps.h"
 
 #include "inverter_curve.h"
-#include "turning.h"
 
 #include <math.h>
 #include <stdlib.h>

@@ -7,7 +7,6 @@
 
 #include "channels.h"
 #include "numeric.h"
-#include "turning.h"
 
 #include <math.h>
 #include <stdio.h>

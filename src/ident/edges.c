@@ -238,3 +238,12 @@ double complex cvk_own_share(const cvk_signals *s, double complex current_a, siz
     }
     return s->bus_share[acting] * (u[0] + I * u[1]);
 }
+
+double complex cvk_own_share_at(const cvk_signals *s, size_t row, double knee_a, cvk_axes axes,
+                                const cvk_belief *belief)
+{
+    const long delay = lround(belief->mean[CVK_B_DELAY]);
+    const size_t acting = cvk_row_before(row, delay, (cvk_span){0, s->rows});
+    const double complex current_a = s->i_alpha[row] + I * s->i_beta[row];
+    return cvk_own_share(s, current_a, acting, knee_a, belief->curve, axes);
+}

@@ -27,6 +27,12 @@ static inline cvk_axes cvk_turned_axes(cvk_axes axes, double angle_rad)
     return (cvk_axes){axes.per_h, axes.unlike_per_h * cexp(2.0 * I * angle_rad)};
 }
 
+/* While the rotor's angle is not known. */
+static inline cvk_axes cvk_mean_axes(const cvk_belief *belief)
+{
+    return (cvk_axes){cvk_axes_of(belief).per_h, 0.0};
+}
+
 /* What is known of what an inverter loses. */
 typedef struct cvk_loss {
     double dead_time_voltage_v, knee_a; /* U s(i / knee), by a curve of inverter_curve.h; U 0: */
@@ -90,5 +96,8 @@ INLINED void cvk_take_bow(const cvk_edge edges[3], double alpha_a, double beta_a
  * the duties of row `acting` act. */
 double complex cvk_own_share(const cvk_signals *signals, double complex current_a, size_t acting,
                              double knee_a, int curve, cvk_axes axes);
+/* The same at a row of a log, by the curve and delay of a belief. */
+double complex cvk_own_share_at(const cvk_signals *signals, size_t row, double knee_a,
+                                cvk_axes axes, const cvk_belief *belief);
 
 #endif

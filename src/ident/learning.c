@@ -6,6 +6,7 @@
 #include "learning.h"
 
 #include "arc.h"
+#include "figure_curves.h"
 #include "findings.h"
 #include "standstill.h"
 #include "turning_fit.h"

@@ -7,6 +7,7 @@
 #define CORVAK_IDENT_LEARNING_H
 
 #include "agreement.h"
+#include "circle.h"
 #include "knowledge.h"
 
 /* Copper's resistance rises by this share per K above 25 degC. */

@@ -6,7 +6,7 @@
 #ifndef CORVAK_IDENT_MECHANICS_H
 #define CORVAK_IDENT_MECHANICS_H
 
-#include "turning.h"
+#include "turns.h"
 
 #define CVK_MAX_BALANCES 4000u
 

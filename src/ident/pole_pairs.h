@@ -6,7 +6,7 @@
 #ifndef CORVAK_IDENT_POLE_PAIRS_H
 #define CORVAK_IDENT_POLE_PAIRS_H
 
-#include "turning.h"
+#include "circle.h"
 
 /* Logarithm of the likelihood of each integer, up to a common constant. Index 0 is not used. */
 typedef struct cvk_pole_evidence {

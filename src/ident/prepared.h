@@ -7,7 +7,7 @@
 #define CORVAK_IDENT_PREPARED_H
 
 #include "signals.h"
-#include "turning.h"
+#include "turns.h"
 
 #define CVK_MOST_SPANS 64u
 

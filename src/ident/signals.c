@@ -602,6 +602,21 @@ bool cvk_too_coarse(const cvk_signals *s, cvk_span rows)
     return s->voltage_doubt_v > LARGEST_DOUBT * cvk_largest_voltage(s, rows);
 }
 
+bool cvk_currentless(const cvk_signals *s, size_t begin, size_t end)
+{
+    double step = 0.0, square = 0.0, mean_a = 0.0, mean_b = 0.0, n = (double)(end - begin);
+    for (size_t k = begin; k < end; k++) {
+        size_t before = k > begin ? k - 1 : k;
+        double da = s->i_alpha[k] - s->i_alpha[before], db = s->i_beta[k] - s->i_beta[before];
+        step += da * da + db * db;
+        mean_a += s->i_alpha[k] / n;
+        mean_b += s->i_beta[k] / n;
+        square += s->i_alpha[k] * s->i_alpha[k] + s->i_beta[k] * s->i_beta[k];
+    }
+    double variance = square / n - mean_a * mean_a - mean_b * mean_b;
+    return variance < 1.5 * 1.5 * 0.5 * step / n + 1e-12;
+}
+
 double cvk_mark_level(const cvk_log *log)
 {
     const double *index = log->column[CVK_COLUMN_INDEX];

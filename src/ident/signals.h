@@ -122,6 +122,10 @@ double cvk_largest_voltage(const cvk_signals *signals, cvk_span rows);
 /* The voltages of the rows tell less than the edges that lie between a scope's rows leave open. */
 bool cvk_too_coarse(const cvk_signals *signals, cvk_span rows);
 
+/* Turning without current: what the current columns show is noise, which changes from one row to
+ * the next as much as it does over the whole stretch. */
+bool cvk_currentless(const cvk_signals *signals, size_t begin, size_t end);
+
 /* Half the largest value of the index column: above it a mark goes by. */
 double cvk_mark_level(const cvk_log *log);
 

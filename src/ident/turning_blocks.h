@@ -5,7 +5,7 @@
 #ifndef CORVAK_IDENT_TURNING_BLOCKS_H
 #define CORVAK_IDENT_TURNING_BLOCKS_H
 
-#include "turning.h"
+#include "turns.h"
 #include "turning_model.h"
 
 #define CVK_TURNING_MOST_BLOCKS 64u

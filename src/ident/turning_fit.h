@@ -6,7 +6,7 @@
 #ifndef CORVAK_IDENT_TURNING_FIT_H
 #define CORVAK_IDENT_TURNING_FIT_H
 
-#include "turning.h"
+#include "turns.h"
 #include "turning_problem.h"
 
 /* Fits the turning stretches with current. `belief` is what is known before and, on success, after.

@@ -5,7 +5,7 @@
 #ifndef CORVAK_IDENT_TURNING_START_H
 #define CORVAK_IDENT_TURNING_START_H
 
-#include "turning.h"
+#include "turns.h"
 #include "turning_model.h"
 
 /* What is found, in the order of CVK_B_* up to the dead-time voltage, Wb where nothing else is
