@@ -3,7 +3,7 @@
  * Examination of a log and its conversion to signals. Rows with a missing cell, repeated rows and
  * rows that go back in time are left out; what remains is cut into contiguous pieces.
  */
-#include "signals.h"
+#include "signals_parts.h"
 
 #include "channels.h"
 #include "conditioning.h"
@@ -15,21 +15,16 @@
 #include <stdlib.h>
 #include <string.h>
 
-#define PI 3.14159265358979323846
 #define SMALLEST_PIECE 64u
-#define SMALLEST_CAPTURE 16u  /* of PWM periods that a scope shows */
-#define LARGEST_DOUBT 0.06    /* of the largest voltage, that averaged ones may have */
-#define LARGEST_MISMATCH 0.03 /* of the current channels' gains */
+#define SMALLEST_CAPTURE 16u /* of PWM periods that a scope shows */
+#define LARGEST_DOUBT 0.06   /* of the largest voltage, that averaged ones may have */
 #define DUTY_MARGIN 0.02
 #define STRAY_ROWS 3u
-#define LARGEST_GAIN_ERROR 0.1 /* of a voltage channel against the others */
-#define PAIR_TOLERANCE 0.15
 #define LARGEST_ROUGHNESS 0.2 /* power that changes from row to row, share */
 #define LARGEST_LOST_SHARE 0.2
 #define SHORTEST_PERIOD_S 1e-7
 #define LONGEST_PERIOD_S 2e-3
 #define SAME_PERIOD 0.01
-#define LONGEST_PWM_S 2e-4 /* rows that far apart are not one a PWM period, unless it is stated */
 
 /* The columns without which a row is of no use. */
 typedef struct needed {
@@ -43,60 +38,23 @@ static void need(needed *list, cvk_column column)
     list->column[list->count++] = column;
 }
 
-typedef enum voltage_kind {
-    VOLTAGE_NONE,
-    VOLTAGE_TERMINALS,
-    VOLTAGE_LINES,
-    VOLTAGE_DUTIES,
-    VOLTAGE_PAIR /* two terminals of a motor without current */
-} voltage_kind;
-
-static const cvk_column first_column[] = {[VOLTAGE_NONE] = CVK_COLUMN_VA,
-                                          [VOLTAGE_TERMINALS] = CVK_COLUMN_VA,
-                                          [VOLTAGE_LINES] = CVK_COLUMN_VAB,
-                                          [VOLTAGE_DUTIES] = CVK_COLUMN_DUTY_A,
-                                          [VOLTAGE_PAIR] = CVK_COLUMN_VA};
-
-static int count_columns(const cvk_log *log, cvk_column first)
-{
-    int count = 0;
-    for (int c = 0; c < 3; c++) {
-        count += cvk_log_has(log, (cvk_column)((int)first + c));
-    }
-    return count;
-}
-
-static voltage_kind voltage_kind_of(const cvk_log *log)
-{
-    const int currents = count_columns(log, CVK_COLUMN_IA);
-    if (count_columns(log, CVK_COLUMN_VA) == 3) {
-        return VOLTAGE_TERMINALS;
-    }
-    if (count_columns(log, CVK_COLUMN_VAB) >= 2) {
-        return VOLTAGE_LINES;
-    }
-    if (count_columns(log, CVK_COLUMN_DUTY_A) == 3 && cvk_log_has(log, CVK_COLUMN_VDC)) {
-        return VOLTAGE_DUTIES;
-    }
-    return currents == 0 && count_columns(log, CVK_COLUMN_VA) == 2 ? VOLTAGE_PAIR : VOLTAGE_NONE;
-}
-
 /* Lists the columns; false (with a finding) when one is missing. */
-static bool list_needed(const cvk_log *log, voltage_kind voltage, needed *list, cvk_estimate *out)
+static bool list_needed(const cvk_log *log, cvk_voltage_kind voltage, needed *list,
+                        cvk_estimate *out)
 {
-    const int currents = count_columns(log, CVK_COLUMN_IA);
+    const int currents = cvk_count_columns(log, CVK_COLUMN_IA);
     if (!cvk_log_has(log, CVK_COLUMN_T)) {
         cvk_add_finding(out, CVK_ERROR, log->name,
                         "no time column: name one `t [s]` (or map it with --map t=NAME)");
         return false;
     }
-    if (voltage == VOLTAGE_NONE) {
+    if (voltage == CVK_VOLTAGE_NONE) {
         cvk_add_finding(out, CVK_ERROR, log->name,
                         "no voltages: log va vb vc, or two of vab vbc vca, or duty_a duty_b duty_c "
                         "with vdc");
         return false;
     }
-    const bool open = currents == 0 && voltage != VOLTAGE_DUTIES;
+    const bool open = currents == 0 && voltage != CVK_VOLTAGE_DUTIES;
     if (currents < 2 && !open) {
         cvk_add_finding(out, CVK_ERROR, log->name,
                         "%d phase current column%s, at least two of ia, ib, ic are needed: log "
@@ -104,7 +62,7 @@ static bool list_needed(const cvk_log *log, voltage_kind voltage, needed *list, 
                         currents, currents == 1 ? "" : "s");
         return false;
     }
-    const cvk_column starts[] = {CVK_COLUMN_IA, first_column[voltage]};
+    const cvk_column starts[] = {CVK_COLUMN_IA, cvk_first_voltage(voltage)};
     need(list, CVK_COLUMN_T);
     for (int c = 0; c < 6; c++) {
         cvk_column column = (cvk_column)((int)starts[c / 3] + c % 3);
@@ -112,7 +70,7 @@ static bool list_needed(const cvk_log *log, voltage_kind voltage, needed *list, 
             need(list, column);
         }
     }
-    if (voltage == VOLTAGE_DUTIES) {
+    if (voltage == CVK_VOLTAGE_DUTIES) {
         need(list, CVK_COLUMN_VDC);
     }
     return true;
@@ -285,84 +243,6 @@ static bool report_rows(const cvk_log *log, const row_counts *counts, size_t kep
     return true;
 }
 
-/* Index of the one channel whose gain has the other sign; -1 for none. */
-static int inverted_channel(const double gain[3])
-{
-    for (int c = 0; c < 3; c++) {
-        double own = gain[c], a = gain[(c + 1) % 3], b = gain[(c + 2) % 3];
-        if (own * a < 0.0 && own * b < 0.0) {
-            return c;
-        }
-    }
-    return -1;
-}
-
-/* More than amplifiers differ by: one channel is scaled. The other two, when they agree, are right;
- * else nobody knows which. */
-static bool trust_two(double gain[3], const cvk_log *log, cvk_estimate *out)
-{
-    for (int odd = 0; odd < 3; odd++) {
-        const double a = gain[(odd + 1) % 3], b = gain[(odd + 2) % 3], mean = 0.5 * (a + b);
-        if (fabs(a - b) < LARGEST_MISMATCH * mean &&
-            fabs(gain[odd] / mean - 1.0) > LARGEST_MISMATCH) {
-            cvk_add_finding(out, CVK_WARNING, log->name,
-                            "i%c reads %+.1f %% against the other two channels, which agree: it is "
-                            "taken for the odd one and corrected; check its gain",
-                            'a' + odd, 100.0 * (mean / gain[odd] - 1.0));
-            for (int c = 0; c < 3; c++) {
-                gain[c] /= mean;
-            }
-            return true;
-        }
-    }
-    cvk_add_finding(
-        out, CVK_ERROR, log->name,
-        "the current channels differ in gain by more than %.0f %% (%.2f, %.2f, %.2f would "
-        "make their sum constant): which one is right cannot be told",
-        100.0 * LARGEST_MISMATCH, gain[0], gain[1], gain[2]);
-    return false;
-}
-
-/* Takes up the relative gains, or complains when they are beyond belief. */
-static void current_gains(const cvk_log *log, const size_t *rows, size_t count, double gain[3],
-                          cvk_estimate *out)
-{
-    double g[3], worst = 0.0;
-    if (!cvk_channel_gains(log, CVK_COLUMN_IA, rows, count, g)) {
-        return;
-    }
-    for (int c = 0; c < 3; c++) {
-        worst = fmax(worst, fabs(g[c] - 1.0));
-    }
-    const int inverted = inverted_channel(g);
-    if (inverted >= 0) {
-        cvk_add_finding(
-            out, CVK_ERROR, log->name,
-            "i%c is inverted: ia + ib + ic is constant only with its sign changed; swap "
-            "its sensor's wires, or negate the column",
-            'a' + inverted);
-        return;
-    }
-    if (worst > 0.2) {
-        cvk_add_finding(out, CVK_ERROR, log->name,
-                        "ia + ib + ic is far from constant (it would need gains %.2f, %.2f, %.2f): "
-                        "a channel is scaled differently or not a phase current",
-                        g[0], g[1], g[2]);
-        return;
-    }
-    if (worst > LARGEST_MISMATCH && !trust_two(g, log, out)) {
-        return;
-    }
-    memcpy(gain, g, sizeof g);
-    if (worst > 0.002 && worst <= LARGEST_MISMATCH) {
-        cvk_add_finding(out, CVK_NOTE, log->name,
-                        "current channels differ in gain (%+.2f %%, %+.2f %%, %+.2f %% of their "
-                        "mean); corrected",
-                        100.0 * (1.0 / g[0] - 1.0), 100.0 * (1.0 / g[1] - 1.0),
-                        100.0 * (1.0 / g[2] - 1.0));
-    }
-}
-
 /* Phases whose names the current columns surely do not bear. */
 static void check_wiring(const cvk_signals *s, cvk_estimate *out)
 {
@@ -377,188 +257,6 @@ static void check_wiring(const cvk_signals *s, cvk_estimate *out)
             wiring.as_named, wiring.phase[0], wiring.phase[1], wiring.phase[2],
             wiring.inverted ? " with the other sign" : "", wiring.score);
     }
-}
-
-static void convert_currents(cvk_signals *s, const cvk_log *log, const size_t *rows,
-                             cvk_estimate *out)
-{
-    double gain[3] = {1, 1, 1};
-    const double *i[3] = {log->column[CVK_COLUMN_IA], log->column[CVK_COLUMN_IB],
-                          log->column[CVK_COLUMN_IC]};
-    if (i[0] != NULL && i[1] != NULL && i[2] != NULL) {
-        current_gains(log, rows, s->rows, gain, out);
-    }
-    for (size_t k = 0; k < s->rows; k++) {
-        double x[3];
-        for (int c = 0; c < 3; c++) {
-            x[c] = i[c] != NULL ? gain[c] * i[c][rows[k]] : 0.0;
-        }
-        for (int c = 0; c < 3; c++) {
-            if (i[c] == NULL) {
-                x[c] = -(x[(c + 1) % 3] + x[(c + 2) % 3]);
-            }
-        }
-        s->i_alpha[k] = (2.0 * x[0] - x[1] - x[2]) / 3.0;
-        s->i_beta[k] = (x[1] - x[2]) / sqrt(3.0);
-        s->peak_current_a = fmax(s->peak_current_a, hypot(s->i_alpha[k], s->i_beta[k]));
-    }
-}
-
-/* The bus moves slowly against its converter's noise: averaged over a few neighbours. */
-static double smooth_bus(const double *vdc, const size_t *rows, size_t count, size_t k)
-{
-    const size_t reach = 4;
-    size_t begin = k > reach ? k - reach : 0, end = k + reach + 1 < count ? k + reach + 1 : count;
-    double sum = 0.0;
-    for (size_t n = begin; n < end; n++) {
-        sum += vdc[rows[n]];
-    }
-    return sum / (double)(end - begin);
-}
-
-static void convert_bus(cvk_signals *s, const cvk_log *log, const size_t *rows, voltage_kind kind)
-{
-    double sum = 0.0;
-    for (size_t k = 0; k < s->rows; k++) {
-        s->bus_share[k] = kind == VOLTAGE_DUTIES
-                              ? smooth_bus(log->column[CVK_COLUMN_VDC], rows, s->rows, k)
-                              : 1.0;
-        sum += s->bus_share[k];
-    }
-    s->bus_v = sum / (double)s->rows;
-    for (size_t k = 0; k < s->rows; k++) {
-        s->bus_share[k] /= s->bus_v;
-    }
-}
-
-/* Relative gains of the voltage channels, where their sum shows them. */
-static void voltage_gains(const cvk_log *log, cvk_column first, const size_t *rows, size_t count,
-                          double gain[3], cvk_estimate *out)
-{
-    double g[3];
-    if (!cvk_channel_gains(log, first, rows, count, g)) {
-        return;
-    }
-    double worst = fmax(fmax(fabs(g[0] - 1.0), fabs(g[1] - 1.0)), fabs(g[2] - 1.0));
-    if (worst > LARGEST_GAIN_ERROR) {
-        return; /* a reference that moves, rather than gains */
-    }
-    memcpy(gain, g, sizeof g);
-    if (worst > 0.002) {
-        cvk_add_finding(out, CVK_NOTE, log->name,
-                        "voltage channels differ in gain (%+.2f %%, %+.2f %%, %+.2f %% of their "
-                        "mean); corrected",
-                        100.0 * (1.0 / g[0] - 1.0), 100.0 * (1.0 / g[1] - 1.0),
-                        100.0 * (1.0 / g[2] - 1.0));
-    }
-}
-
-/* Terminal voltages of one row from line voltages, b as reference: three in the least squares
- * sense (what does not add up to zero is shared among them), or any two. */
-static void from_lines(const double line[3], double v[3])
-{
-    double ab = line[0], bc = line[1];
-    if (isnan(ab)) {
-        ab = -line[1] - line[2];
-    } else if (isnan(bc)) {
-        bc = -line[0] - line[2];
-    } else if (!isnan(line[2])) {
-        const double third = (line[0] + line[1] + line[2]) / 3.0;
-        ab -= third;
-        bc -= third;
-    }
-    v[0] = ab;
-    v[1] = 0.0;
-    v[2] = -bc;
-}
-
-/* Two terminals of a motor without current: 60 degrees apart when the third is their reference, 120
- * when the star point is. The third follows. */
-static bool complete_pair(const cvk_log *log, const size_t *rows, size_t count, double *sum_share,
-                          cvk_estimate *out)
-{
-    const double *x[2] = {NULL, NULL};
-    for (int c = 0, n = 0; c < 3 && n < 2; c++) {
-        if (cvk_log_has(log, (cvk_column)(CVK_COLUMN_VA + c))) {
-            x[n++] = log->column[CVK_COLUMN_VA + c];
-        }
-    }
-    if (x[0] == NULL || x[1] == NULL) {
-        return false;
-    }
-    double product = 0.0, square[2] = {0.0, 0.0}, mean[2] = {0.0, 0.0};
-    for (size_t k = 0; k < count; k++) {
-        for (int n = 0; n < 2; n++) {
-            mean[n] += x[n][rows[k]] / (double)count;
-        }
-    }
-    for (size_t k = 0; k < count; k++) {
-        const double a = x[0][rows[k]] - mean[0], b = x[1][rows[k]] - mean[1];
-        product += a * b;
-        square[0] += a * a;
-        square[1] += b * b;
-    }
-    const double alike = product / sqrt(square[0] * square[1]);
-    *sum_share = alike > 0.0 ? 0.0 : -1.0;
-    if (fabs(fabs(alike) - 0.5) < PAIR_TOLERANCE) {
-        cvk_add_finding(out, CVK_NOTE, log->name, "two terminal voltages, %s apart: %s",
-                        alike > 0.0 ? "60 degrees" : "120",
-                        alike > 0.0 ? "taken as measured against the third terminal"
-                                    : "taken as measured against the star point");
-        return true;
-    }
-    cvk_add_finding(out, CVK_ERROR, log->name,
-                    "two terminal voltages without a third: their likeness is %.2f, but against "
-                    "the third terminal it would be 0.5 and against the star point -0.5. Log all "
-                    "three, or measure against the third terminal",
-                    alike);
-    return false;
-}
-
-/* The three terminals' voltages, against any common reference, of one row. */
-static void terminals_of(const cvk_signals *s, const cvk_log *log, voltage_kind kind, size_t row,
-                         size_t k, const double gain[3], double pair_share, double v[3])
-{
-    const double bus = kind == VOLTAGE_DUTIES ? s->bus_v * s->bus_share[k] : 1.0;
-    double x[3], sum = 0.0;
-    for (int c = 0; c < 3; c++) {
-        const double *column = log->column[(int)first_column[kind] + c];
-        x[c] = column != NULL ? gain[c] * bus * column[row] : NAN;
-        sum += column != NULL ? x[c] : 0.0;
-    }
-    if (kind == VOLTAGE_LINES) {
-        from_lines(x, v);
-        return;
-    }
-    for (int c = 0; c < 3; c++) {
-        v[c] = isnan(x[c]) ? pair_share * sum : x[c];
-    }
-}
-
-static bool convert_voltages(cvk_signals *s, const cvk_log *log, const size_t *rows,
-                             voltage_kind kind, cvk_estimate *out)
-{
-    double gain[3] = {1.0, 1.0, 1.0}, pair_share = 0.0;
-    const int lines = count_columns(log, CVK_COLUMN_VAB);
-    if (kind == VOLTAGE_TERMINALS || (kind == VOLTAGE_LINES && lines == 3)) {
-        voltage_gains(log, kind == VOLTAGE_LINES ? CVK_COLUMN_VAB : CVK_COLUMN_VA, rows, s->rows,
-                      gain, out);
-    } else if (kind == VOLTAGE_PAIR && !complete_pair(log, rows, s->rows, &pair_share, out)) {
-        return false;
-    }
-    s->two_voltages = kind == VOLTAGE_PAIR || (kind == VOLTAGE_LINES && lines == 2);
-    for (size_t k = 0; k < s->rows; k++) {
-        double v[3];
-        terminals_of(s, log, kind, rows[k], k, gain, pair_share, v);
-        s->v_alpha[k] = (2.0 * v[0] - v[1] - v[2]) / 3.0;
-        s->v_beta[k] = (v[1] - v[2]) / sqrt(3.0);
-    }
-    s->pwm_period_s = log->pwm_hz > 0.0 ? 1.0 / log->pwm_hz : s->period_s;
-    const bool duties = kind == VOLTAGE_DUTIES && s->pwm_period_s < LONGEST_PWM_S;
-    s->late_s = duties ? fmax(log->current_delay_s, 0.0) : 0.0;
-    s->late_unknown = duties && log->current_delay_s < 0.0;
-    s->legs = duties ? s->legs : NULL;
-    return true;
 }
 
 /* Without current columns nothing may have driven the motor: a back-EMF is smooth, and does not
@@ -617,80 +315,11 @@ bool cvk_currentless(const cvk_signals *s, size_t begin, size_t end)
     return variance < 1.5 * 1.5 * 0.5 * step / n + 1e-12;
 }
 
-double cvk_mark_level(const cvk_log *log)
-{
-    const double *index = log->column[CVK_COLUMN_INDEX];
-    double most = 0.0;
-    for (size_t k = 0; k < log->rows; k++) {
-        most = index[k] > most ? index[k] : most;
-    }
-    return 0.5 * most;
-}
-
-/* One turn from mark to mark, evenly in between; not known before the first and after the last. */
-static void angle_from_marks(cvk_signals *s, const cvk_log *log, const size_t *rows)
-{
-    size_t last = 0, turns = 0;
-    const double *index = log->column[CVK_COLUMN_INDEX], level = cvk_mark_level(log);
-    for (size_t k = 0; k < s->rows; k++) {
-        s->theta_m[k] = NAN;
-    }
-    for (size_t k = 1; k < s->rows; k++) {
-        if (!(index[rows[k]] > level && !(index[rows[k - 1]] > level))) {
-            continue;
-        }
-        for (size_t j = last; j < k && turns > 0; j++) {
-            double share = (double)(j - last) / (double)(k - last);
-            s->theta_m[j] = 2.0 * PI * ((double)turns + share);
-        }
-        last = k;
-        turns++;
-    }
-}
-
-static void convert_rotor(cvk_signals *s, const cvk_log *log, const size_t *rows)
-{
-    double turns = 0.0, last = 0.0;
-    const double *angle = log->column[CVK_COLUMN_THETA_M];
-    double scale = 1.0, wrap = 2.0 * PI;
-    if (angle == NULL && cvk_log_has(log, CVK_COLUMN_ENC) && log->encoder_counts > 0.0) {
-        angle = log->column[CVK_COLUMN_ENC];
-        scale = 2.0 * PI / log->encoder_counts;
-    }
-    for (size_t k = 0; s->theta_m != NULL && angle != NULL && k < s->rows; k++) {
-        double now = scale * angle[rows[k]];
-        if (!isfinite(now)) {
-            now = last;
-        }
-        if (k > 0) {
-            turns -= wrap * round((now - last) / wrap);
-        }
-        last = now;
-        s->theta_m[k] = now + turns;
-    }
-    if (angle == NULL && s->theta_m != NULL) {
-        angle_from_marks(s, log, rows);
-    }
-    for (size_t k = 0; k < s->rows; k++) {
-        s->time_s[k] = log->column[CVK_COLUMN_T][rows[k]];
-    }
-    for (size_t k = 0; s->speed_m != NULL && k < s->rows; k++) {
-        s->speed_m[k] = log->column[CVK_COLUMN_SPEED_M][rows[k]];
-    }
-}
-
-static bool has_rotor_angle(const cvk_log *log)
-{
-    return cvk_log_has(log, CVK_COLUMN_THETA_M) ||
-           (cvk_log_has(log, CVK_COLUMN_ENC) && log->encoder_counts > 0.0) ||
-           (cvk_log_has(log, CVK_COLUMN_INDEX) && !cvk_log_has(log, CVK_COLUMN_SPEED_M));
-}
-
 enum { LEG_COLUMNS = sizeof(cvk_legs) / sizeof(double) };
 
 static cvk_status allocate(cvk_signals *s, const cvk_log *log)
 {
-    bool angle = has_rotor_angle(log), speed = cvk_log_has(log, CVK_COLUMN_SPEED_M);
+    bool angle = cvk_has_rotor_angle(log), speed = cvk_log_has(log, CVK_COLUMN_SPEED_M);
     size_t columns = 6u + LEG_COLUMNS + (angle ? 1u : 0u) + (speed ? 1u : 0u);
     double *block = malloc(columns * s->rows * sizeof *block);
     if (block == NULL) {
@@ -794,12 +423,12 @@ static cvk_status convert(cvk_signals *s, const cvk_conditioned *conditioned,
     memcpy(s->cure, conditioned->cure, sizeof s->cure);
     memcpy(s->terminals, conditioned->terminals, sizeof s->terminals);
     needed list = {.count = 0};
-    voltage_kind kind = voltage_kind_of(log);
-    s->path = kind == VOLTAGE_DUTIES ? CVK_PATH_COMMANDED
-              : pwm_visible          ? CVK_PATH_AVERAGED
-                                     : CVK_PATH_MEASURED;
+    cvk_voltage_kind kind = cvk_voltage_kind_of(log);
+    s->path = kind == CVK_VOLTAGE_DUTIES ? CVK_PATH_COMMANDED
+              : pwm_visible              ? CVK_PATH_AVERAGED
+                                         : CVK_PATH_MEASURED;
     if (!list_needed(log, kind, &list, out) || !find_period(s, log, out) ||
-        (kind == VOLTAGE_DUTIES && !plausible_duties(log, out))) {
+        (kind == CVK_VOLTAGE_DUTIES && !plausible_duties(log, out))) {
         return CVK_NOT_IN_LOG;
     }
     size_t *rows = malloc((log->rows + 1) * sizeof *rows);
@@ -816,11 +445,11 @@ static cvk_status convert(cvk_signals *s, const cvk_conditioned *conditioned,
         status = allocate(s, log);
     }
     if (status == CVK_OK) {
-        convert_currents(s, log, rows, out);
-        convert_bus(s, log, rows, kind);
-        bool fine = convert_voltages(s, log, rows, kind, out);
-        convert_rotor(s, log, rows);
-        s->open_circuit = count_columns(log, CVK_COLUMN_IA) == 0;
+        cvk_convert_currents(s, log, rows, out);
+        cvk_convert_bus(s, log, rows, kind);
+        bool fine = cvk_convert_voltages(s, log, rows, kind, out);
+        cvk_convert_rotor(s, log, rows);
+        s->open_circuit = cvk_count_columns(log, CVK_COLUMN_IA) == 0;
         fine = fine && (!s->open_circuit || looks_undriven(s, pwm_visible, out));
         if (!(s->voltage_doubt_v > 0.0 && cvk_too_coarse(s, (cvk_span){0, s->rows}))) {
             check_wiring(s, out);
