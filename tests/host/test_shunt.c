@@ -1,7 +1,8 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
  * A single shunt in the bus: the studio's motors start without a sensor and run from 2 to 95 % of
- * what the voltage allows, and the currents that the core makes of two readings are the true ones.
+ * what the voltage allows, the currents that the core makes of two readings are the true ones, and the pulses leave
+ * room for both in every period.
  */
 #include "recording.h"
 #include "sensorless.h"
@@ -11,6 +12,7 @@
 #include "corvak/sim/device.h"
 
 #include <math.h>
+#include <stdlib.h>
 
 static const char *const motors[] = {"wheel", "blower", "mixer", "table"};
 
@@ -19,8 +21,32 @@ static const char *const motors[] = {"wheel", "blower", "mixer", "table"};
 typedef struct difference {
     const cvk_run_plan *plan;
     double gain;
+    double window; /* that each reading needs, share of the period */
     double square_a2[2], largest_a[2], rows[2];
 } difference;
+
+static int by_value(const void *a, const void *b)
+{
+    const double x = *(const double *)a, y = *(const double *)b;
+    return x < y ? -1 : x > y;
+}
+
+/* The legs rise one after the other, far enough apart for both readings, and every pulse, whole as
+ * it is, lies within its period. */
+static void pulses_leave_windows(const cvk_moment *now, double window)
+{
+    const double duty[3] = {(double)now->duty.a, (double)now->duty.b, (double)now->duty.c};
+    const double shift[3] = {(double)now->shift.a, (double)now->shift.b, (double)now->shift.c};
+    double rise[3];
+    for (int n = 0; n < 3; n++) {
+        rise[n] = 0.5 * (1.0 - duty[n]) + shift[n];
+        ck_assert_double_ge_tol(rise[n], 0.0, 1e-6);
+        ck_assert_double_le_tol(rise[n] + duty[n], 1.0, 1e-6);
+    }
+    qsort(rise, 3, sizeof rise[0], by_value);
+    ck_assert_double_ge_tol(rise[1] - rise[0], window, 1e-6);
+    ck_assert_double_ge_tol(rise[2] - rise[1], window, 1e-6);
+}
 
 static bool compare(void *context, const cvk_device_row *row, const cvk_device_truth *truth)
 {
@@ -32,6 +58,7 @@ static bool compare(void *context, const cvk_device_row *row, const cvk_device_t
     if (row->now->bridge_on == 0 || row->now->request.mode == CVK_MODE_REST) {
         return true;
     }
+    pulses_leave_windows(row->now, d->window);
     for (int n = 0; n < 3; n++) {
         const double off = seen[n] / d->gain - truth->current_a[n];
         d->square_a2[item] += off * off / 3.0;
@@ -59,7 +86,8 @@ static cvk_run_plan slow_and_fast(const cvk_rig_config *bench)
 static void runs(cvk_rig_config bench, uint64_t seed, double most)
 {
     const cvk_run_plan plan = slow_and_fast(&bench);
-    difference d = {.plan = &plan, .gain = 1.0};
+    const double window_s = bench.sensing.settling_s + bench.inverter.dead_time_s;
+    difference d = {.plan = &plan, .gain = 1.0, .window = window_s * bench.inverter.pwm_hz};
     cvk_device device;
     cvk_run run;
     bench.sensing.current_gain_tolerance = 0.0; /* it would scale all, with any sensing */
