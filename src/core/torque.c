@@ -90,8 +90,7 @@ float cvk_torque_d(const cvk_torque *t, const cvk_setup *setup, const cvk_moment
 {
     const float asked = now->request.current_a.d, most = setup->torque.most_a;
     const float by_hand = asked < -most ? -most : asked;
-    const float d = by_hand + now->start_d_a + least_current_d(setup, q_a) + t->weakening_a;
-    return d < -setup->bounds.current_a ? -setup->bounds.current_a : d;
+    return by_hand + now->start_d_a + least_current_d(setup, q_a) + t->weakening_a;
 }
 
 float cvk_torque_q(const cvk_setup *setup, float torque_nm)
