@@ -27,7 +27,7 @@
 #define CAPACITOR_OHM 3e-3 /* expected, */
 #define CAPACITOR_DEVIATION_OHM 3e-3
 #define RISE 1.25 /* of a square from half to full, over its mean: 1.5, or 1 about no current */
-#define TURNING_OHM 0.7e-3 /* what turning duties make of it, beside that (bench/spice.py) */
+#define TURNING_OHM 0.4e-3 /* what turning duties make of it, beside that (bench/spice.py) */
 #define OWN_RISE 0.026     /* of the inverter's voltage */
 #define EDGE_SHARE 0.024   /* of its share of the largest voltage */
 /* Of an inductance, times the share of it that is lost at the largest current. */
