@@ -16,7 +16,7 @@
  * looks like as much more resistance, inductance and flux linkage (bench_accuracy). */
 #define FLOOR_RESISTANCE 2.2e-3
 #define FLOOR_INDUCTANCE 3e-3
-#define FLOOR_FLUX 1.5e-3
+#define FLOOR_FLUX 1.2e-3
 #define FLOOR_FLUX_PART_COASTING 1e-3 /* where a motor without current is among the logs, */
 #define FLOOR_FLUX_COASTING 5e-4      /* or is alone */
 #define FLOOR_DEAD_TIME 5e-4

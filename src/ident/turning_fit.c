@@ -20,13 +20,17 @@
  * 20-pole motor, every second to fourth row). The first three are taken from the errors of 8 motors
  * and 48 random ones on both inverters (bench_accuracy, spin and duty). */
 static const double floors[] = {
-    [CVK_B_RESISTANCE] = 0.001, [CVK_B_L_D] = 0.005, [CVK_B_L_Q] = 0.004, [CVK_B_FLUX] = 0.001};
+    [CVK_B_RESISTANCE] = 0.001, [CVK_B_L_D] = 0.005, [CVK_B_L_Q] = 0.004, [CVK_B_FLUX] = 0.0};
 static const double unfollowed[] = {
-    [CVK_B_RESISTANCE] = 0.07, [CVK_B_L_D] = 0.08, [CVK_B_L_Q] = 0.045, [CVK_B_FLUX] = 0.0055};
+    [CVK_B_RESISTANCE] = 0.07, [CVK_B_L_D] = 0.08, [CVK_B_L_Q] = 0.045, [CVK_B_FLUX] = 0.003};
 static const double at_edges[] = {
     [CVK_B_RESISTANCE] = 0.0, [CVK_B_L_D] = 0.2, [CVK_B_L_Q] = 0.06, [CVK_B_FLUX] = 0.0};
 static const double unlogged[] = {
     [CVK_B_RESISTANCE] = 0.03, [CVK_B_L_D] = 0.125, [CVK_B_L_Q] = 0.075, [CVK_B_FLUX] = 0.0075};
+/* And of the flux linkage's deviation, times what the fit says; and for the flux linkage that the d
+ * inductance's deviation makes of the rms current. */
+#define FLUX_BEYOND_FIT 1.5
+#define FLUX_OF_L_D 0.7
 #define UNLOGGED_VOLTAGE 0.15 /* the same, of the inverter's own voltage */
 #define USUAL_MISFIT 1.3
 #define LARGE_MISFIT 1.8 /* beyond it resistance and inductances are not believed, */
@@ -104,6 +108,15 @@ static void add_inverter_doubt(const cvk_turning_problem *f, const cvk_turning_r
     belief->cov[CVK_B_RESISTANCE * (CVK_B_COUNT + 1)] += doubt_v * doubt_v / square;
 }
 
+/* What bends an inductance bends the flux linkage along. */
+static void add_flux_doubt(const cvk_turning_problem *f, cvk_belief *belief)
+{
+    const double of_l_d_wb =
+        FLUX_OF_L_D * cvk_belief_deviation(belief, CVK_B_L_D) * sqrt(square_current(f));
+    double *variance = &belief->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)];
+    *variance = FLUX_BEYOND_FIT * FLUX_BEYOND_FIT * *variance + of_l_d_wb * of_l_d_wb;
+}
+
 /* Not of what a standstill log has shown better. */
 static void add_floors(const cvk_turning_problem *f, const cvk_turning_result *result,
                        const bool known_before[], cvk_belief *belief)
@@ -139,6 +152,7 @@ static void to_belief(const cvk_turning_problem *f, const cvk_turning_result *re
     }
     const double doubt = f->hold_delay > 0.0 ? WHOLE_DOUBT : DELAY_FLOOR;
     belief->cov[CVK_B_DELAY * (CVK_B_COUNT + 1)] += doubt * doubt;
+    add_flux_doubt(f, belief); /* before Ld gets a floor */
     add_floors(f, result, known_before, belief);
     add_voltage_doubt(f, belief);
     add_inverter_doubt(f, result, belief);
