@@ -20,7 +20,7 @@
  * 20-pole motor, every second to fourth row). The first three are taken from the errors of 8 motors
  * and 48 random ones on both inverters (bench_accuracy, spin and duty). */
 static const double floors[] = {
-    [CVK_B_RESISTANCE] = 0.001, [CVK_B_L_D] = 0.005, [CVK_B_L_Q] = 0.004, [CVK_B_FLUX] = 0.0};
+    [CVK_B_RESISTANCE] = 0.001, [CVK_B_L_D] = 0.009, [CVK_B_L_Q] = 0.006, [CVK_B_FLUX] = 0.0};
 static const double unfollowed[] = {
     [CVK_B_RESISTANCE] = 0.07, [CVK_B_L_D] = 0.08, [CVK_B_L_Q] = 0.045, [CVK_B_FLUX] = 0.003};
 static const double at_edges[] = {
