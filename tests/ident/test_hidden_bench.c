@@ -129,8 +129,50 @@ START_TEST(logs_of_one_motor_do_not_contradict_each_other)
 }
 END_TEST
 
+/* Few microhenry at 40 kHz: within the dead time the bus moves the current by a seventh of its rms,
+ * and a model of when the legs move is off by as much. The first motor's fit is as good as its
+ * noise, the second's misses by 1.7 times that: the d inductances are 9 and 16 % low. */
+START_TEST(edges_leave_the_d_inductance_in_doubt)
+{
+    static const struct {
+        double is[4];
+        float told[4];
+        double dead_time_s, capacitor_ohm, diode_ohm, late_s;
+        uint64_t seed;
+    } cases[] = {{{0.0145173, 4.50034e-6, 7.55776e-6, 2.15693e-3},
+                  {0.0127511F, 3.8507e-6F, 8.43137e-6F, 1.99421e-3F},
+                  431.078e-9,
+                  3.72276e-3,
+                  3.76832e-3,
+                  478.999e-9,
+                  35000},
+                 {{0.0179688, 2.83334e-6, 6.03986e-6, 1.50647e-3},
+                  {0.0177597F, 2.47518e-6F, 5.15224e-6F, 1.55641e-3F},
+                  356.009e-9,
+                  7.01976e-3,
+                  2.09479e-3,
+                  239.267e-9,
+                  14000}};
+    cvk_rig_config rig = exact_rig("blower");
+    give_winding(&rig, cases[_i].is, cases[_i].told);
+    rig.inverter.dead_time_s = cases[_i].dead_time_s;
+    rig.supply.capacitor_resistance_ohm = cases[_i].capacitor_ohm;
+    rig.inverter.diode_resistance_ohm = cases[_i].diode_ohm;
+    rig.sensing.amplifier_lag_s = cases[_i].late_s;
+    recording r;
+    record(&r, &rig, "duty", cases[_i].seed, true);
+    const cvk_log *logs[] = {&r.log};
+    estimate(logs, 1);
+    assert_inside(CVK_CARD_INDUCTANCE_D, rig.motor.inductance_d_h);
+    assert_inside(CVK_CARD_INDUCTANCE_Q, rig.motor.inductance_q_h);
+    assert_inside(CVK_CARD_FLUX_LINKAGE, rig.motor.flux_linkage_wb);
+    recording_free(&r);
+}
+END_TEST
+
 static void add(TCase *tests)
 {
+    tcase_add_loop_test(tests, edges_leave_the_d_inductance_in_doubt, 0, 2);
     tcase_add_loop_test(tests, standstill_leaves_room_for_a_bus_capacitor, 0, 6);
     tcase_add_loop_test(tests, standstill_holds_on_a_poor_bench, 0, 4);
     tcase_add_test(tests, logs_of_one_motor_do_not_contradict_each_other);
