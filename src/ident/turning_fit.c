@@ -22,7 +22,7 @@
 static const double floors[] = {
     [CVK_B_RESISTANCE] = 0.001, [CVK_B_L_D] = 0.009, [CVK_B_L_Q] = 0.006, [CVK_B_FLUX] = 0.0};
 static const double unfollowed[] = {
-    [CVK_B_RESISTANCE] = 0.07, [CVK_B_L_D] = 0.1, [CVK_B_L_Q] = 0.045, [CVK_B_FLUX] = 0.003};
+    [CVK_B_RESISTANCE] = 0.07, [CVK_B_L_D] = 0.1, [CVK_B_L_Q] = 0.06, [CVK_B_FLUX] = 0.005};
 static const double at_edges[] = {
     [CVK_B_RESISTANCE] = 0.0, [CVK_B_L_D] = 0.2, [CVK_B_L_Q] = 0.06, [CVK_B_FLUX] = 0.0};
 static const double unlogged[] = {
