@@ -177,9 +177,9 @@ END_TEST
 START_TEST(flux_linkage_is_doubted_with_the_d_inductance)
 {
     cvk_rig_config rig = lift();
-    rig.supply.capacitor_resistance_ohm = 6.150006e-03;
-    rig.inverter.diode_resistance_ohm = 9.403198e-03;
-    rig.sensing.amplifier_lag_s = 2.851660e-07;
+    rig.supply.capacitor_resistance_ohm = 6.15000625e-3;
+    rig.inverter.diode_resistance_ohm = 9.40319803e-3;
+    rig.sensing.amplifier_lag_s = 285.165951e-9;
     recording r;
     record(&r, &rig, "spin", 1000, true);
     const cvk_log *logs[] = {&r.log};
