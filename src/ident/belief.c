@@ -94,6 +94,15 @@ bool cvk_belief_merge(cvk_belief *belief, const cvk_belief *learnt)
     return true;
 }
 
+void cvk_belief_doubt(cvk_belief *belief, int parameter, double variance)
+{
+    const double grow = sqrt(variance / belief->cov[parameter * (CVK_B_COUNT + 1)]);
+    for (int c = 0; c < CVK_B_COUNT && grow > 1.0; c++) {
+        belief->cov[parameter * CVK_B_COUNT + c] *= grow;
+        belief->cov[c * CVK_B_COUNT + parameter] *= grow;
+    }
+}
+
 void cvk_belief_note(cvk_belief *belief, int parameter, const char *log, const char *method)
 {
     char *text = belief->from[parameter];

@@ -47,6 +47,9 @@ double cvk_belief_variance(const cvk_belief *belief, const int *parameter, const
 
 double cvk_belief_deviation(const cvk_belief *belief, int parameter);
 
+/* Raises a parameter's variance to at least `variance`; correlations stay. */
+void cvk_belief_doubt(cvk_belief *belief, int parameter, double variance);
+
 /* Notes that log `log` told something of a parameter by `method`. */
 void cvk_belief_note(cvk_belief *belief, int parameter, const char *log, const char *method);
 

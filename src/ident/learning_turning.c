@@ -85,6 +85,7 @@ static void learn_driven(cvk_learning *l, cvk_path path, cvk_prepared *logs, siz
 {
     static const int told[] = {CVK_B_RESISTANCE, CVK_B_L_D, CVK_B_L_Q, CVK_B_FLUX};
     const cvk_belief before = l->known.of[path];
+    double sharpest[CVK_B_COUNT]; /* variance by one log */
     bool first = true;
     for (size_t n = 0; n < count; n++) {
         cvk_prepared *w = &logs[n];
@@ -97,6 +98,8 @@ static void learn_driven(cvk_learning *l, cvk_path path, cvk_prepared *logs, siz
         }
         w->fitted = true;
         for (size_t k = 0; k < sizeof told / sizeof told[0]; k++) {
+            const double variance = after.cov[told[k] * (CVK_B_COUNT + 1)];
+            sharpest[told[k]] = first ? variance : fmin(variance, sharpest[told[k]]);
             memcpy(after.from[told[k]], first ? before.from[told[k]] : "",
                    first ? sizeof after.from[0] : 1u);
             if (cvk_belief_knows(&after, told[k], USEFUL_SHARE)) {
@@ -114,6 +117,10 @@ static void learn_driven(cvk_learning *l, cvk_path path, cvk_prepared *logs, siz
             w->fitted = false;
         }
         first = false;
+    }
+    /* what limits is the model, which is the same in each */
+    for (size_t k = 0; k < sizeof told / sizeof told[0] && !first; k++) {
+        cvk_belief_doubt(&l->known.of[path], told[k], sharpest[told[k]]);
     }
     if (!first) {
         cvk_knowledge_share(&l->known, path);

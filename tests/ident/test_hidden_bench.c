@@ -8,6 +8,8 @@
 #include "recording.h"
 #include "suite.h"
 
+#include <math.h>
+
 static cvk_estimate result;
 
 static void estimate(const cvk_log *const *logs, size_t count)
@@ -189,8 +191,43 @@ START_TEST(flux_linkage_is_doubted_with_the_d_inductance)
 }
 END_TEST
 
+static double half_width(cvk_card_key key)
+{
+    const cvk_card_entry *entry = &result.card.entry[key];
+    return 0.5 * (entry->statistical_high - entry->statistical_low);
+}
+
+/* What the model has wrong is the same in every log of a bench: more logs do not make it right. */
+START_TEST(more_logs_do_not_narrow_what_the_model_leaves_open)
+{
+    static const cvk_card_key keys[] = {CVK_CARD_INDUCTANCE_D, CVK_CARD_INDUCTANCE_Q,
+                                        CVK_CARD_FLUX_LINKAGE};
+    double sharpest[3] = {INFINITY, INFINITY, INFINITY};
+    cvk_rig_config rig = exact_rig("blower");
+    recording r[3];
+    const cvk_log *logs[3];
+    for (int n = 0; n < 3; n++) {
+        record(&r[n], &rig, "spin", 51 + (unsigned)n, false);
+        logs[n] = &r[n].log;
+        estimate(&logs[n], 1);
+        for (int k = 0; k < 3; k++) {
+            sharpest[k] = fmin(sharpest[k], half_width(keys[k]));
+        }
+    }
+    estimate(logs, 3);
+    assert_inside(CVK_CARD_INDUCTANCE_D, rig.motor.inductance_d_h);
+    assert_inside(CVK_CARD_INDUCTANCE_Q, rig.motor.inductance_q_h);
+    assert_inside(CVK_CARD_FLUX_LINKAGE, rig.motor.flux_linkage_wb);
+    for (int k = 0; k < 3; k++) {
+        ck_assert_double_gt(half_width(keys[k]), 0.95 * sharpest[k]);
+        recording_free(&r[k]);
+    }
+}
+END_TEST
+
 static void add(TCase *tests)
 {
+    tcase_add_test(tests, more_logs_do_not_narrow_what_the_model_leaves_open);
     tcase_add_test(tests, flux_linkage_is_doubted_with_the_d_inductance);
     tcase_add_loop_test(tests, edges_leave_the_d_inductance_in_doubt, 0, 2);
     tcase_add_loop_test(tests, standstill_leaves_room_for_a_bus_capacitor, 0, 6);
