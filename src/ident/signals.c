@@ -247,16 +247,25 @@ static bool report_rows(const cvk_log *log, const row_counts *counts, size_t kep
 static void check_wiring(const cvk_signals *s, cvk_estimate *out)
 {
     const cvk_wiring wiring = cvk_find_wiring(s);
-    if (cvk_miswired(&wiring)) {
+    if (!cvk_miswired(&wiring)) {
+        return;
+    }
+    if (wiring.inverted && strcmp(wiring.phase, "abc") == 0) {
         cvk_add_finding(
             out, CVK_ERROR, s->name,
-            "currents and voltages do not belong together as named (likeness %.2f), or another "
-            "machine drives the motor; "
-            "they do when ia, ib, ic are taken for i%c, i%c, i%c%s (%.2f): rename the "
-            "columns, or use --map",
-            wiring.as_named, wiring.phase[0], wiring.phase[1], wiring.phase[2],
-            wiring.inverted ? " with the other sign" : "", wiring.score);
+            "the motor gives power back all through the log (likeness %.2f): it brakes, "
+            "another machine drives it, or all currents have the wrong sign, and "
+            "nothing tells which: record a run that also takes power, or negate the "
+            "currents (`scale: -1` in a mapping file)",
+            wiring.as_named);
+        return;
     }
+    cvk_add_finding(out, CVK_ERROR, s->name,
+                    "currents and voltages do not belong together as named (likeness %.2f), or "
+                    "another machine drives the motor; they do when ia, ib, ic are taken for i%c, "
+                    "i%c, i%c%s (%.2f): rename the columns, or use --map",
+                    wiring.as_named, wiring.phase[0], wiring.phase[1], wiring.phase[2],
+                    wiring.inverted ? " with the other sign" : "", wiring.score);
 }
 
 /* Without current columns nothing may have driven the motor: a back-EMF is smooth, and does not

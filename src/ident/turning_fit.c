@@ -19,14 +19,12 @@
  * time; and by what a period does that has no row, for each that has (runs of a mixer and of a
  * 20-pole motor, every second to fourth row). The first three are taken from the errors of 8 motors
  * and 48 random ones on both inverters (bench_accuracy, spin and duty). */
-static const double floors[] = {
-    [CVK_B_RESISTANCE] = 0.001, [CVK_B_L_D] = 0.009, [CVK_B_L_Q] = 0.006, [CVK_B_FLUX] = 0.0};
-static const double unfollowed[] = {
-    [CVK_B_RESISTANCE] = 0.07, [CVK_B_L_D] = 0.1, [CVK_B_L_Q] = 0.06, [CVK_B_FLUX] = 0.005};
-static const double at_edges[] = {
-    [CVK_B_RESISTANCE] = 0.0, [CVK_B_L_D] = 0.2, [CVK_B_L_Q] = 0.06, [CVK_B_FLUX] = 0.0};
-static const double unlogged[] = {
-    [CVK_B_RESISTANCE] = 0.03, [CVK_B_L_D] = 0.125, [CVK_B_L_Q] = 0.075, [CVK_B_FLUX] = 0.0075};
+static const struct {
+    double always, unfollowed, at_edges, unlogged;
+} doubts[] = {[CVK_B_RESISTANCE] = {0.001, 0.07, 0.0, 0.03},
+              [CVK_B_L_D] = {0.009, 0.1, 0.2, 0.125},
+              [CVK_B_L_Q] = {0.006, 0.06, 0.06, 0.075},
+              [CVK_B_FLUX] = {0.0, 0.005, 0.0, 0.0075}};
 /* And of the flux linkage's deviation, times what the fit says; and for the flux linkage that the d
  * inductance's deviation makes of the rms current. */
 #define FLUX_BEYOND_FIT 1.5
@@ -46,7 +44,7 @@ static const double unlogged[] = {
 /* Of the inverter's voltage that is expected: less is not believed. */
 #define LEAST_INVERTER_SHARE 0.3
 #define SHAPE_DOUBT 0.12   /* of it, at currents like the knee's, */
-#define HEIGHT_DOUBT 0.012 /* and at all: found as the floors are */
+#define HEIGHT_DOUBT 0.012 /* and at all: found as the others are */
 
 /* Voltages that are off by a steady amount look like a drop across R or L, or like back-EMF: most
  * of all where the motor turns slowest. */
@@ -118,7 +116,7 @@ static void add_flux_doubt(const cvk_turning_problem *f, cvk_belief *belief)
 }
 
 /* Not of what a standstill log has shown better. */
-static void add_floors(const cvk_turning_problem *f, const cvk_turning_result *result,
+static void add_doubts(const cvk_turning_problem *f, const cvk_turning_result *result,
                        const bool known_before[], cvk_belief *belief)
 {
     const double beyond = fmax(0.0, result->misfit * result->misfit - USUAL_MISFIT * USUAL_MISFIT);
@@ -126,8 +124,9 @@ static void add_floors(const cvk_turning_problem *f, const cvk_turning_result *r
         fabs(result->p[CVK_B_DEAD_TIME]) * f->s->pwm_period_s / belief->mean[CVK_B_L_D];
     const double moved = in_dead_time_a / sqrt(square_current(f));
     for (int k = 0; k <= CVK_B_FLUX; k++) {
-        double share = hypot(hypot(floors[k], unfollowed[k] * beyond), at_edges[k] * moved) +
-                       unlogged[k] * periods_missing(f->s);
+        double share = hypot(hypot(doubts[k].always, doubts[k].unfollowed * beyond),
+                             doubts[k].at_edges * moved) +
+                       doubts[k].unlogged * periods_missing(f->s);
         if (result->misfit > LARGE_MISFIT) {
             share = k == CVK_B_FLUX ? fmax(share, ROUGH_FLUX) : 1.0;
         }
@@ -152,8 +151,8 @@ static void to_belief(const cvk_turning_problem *f, const cvk_turning_result *re
     }
     const double doubt = f->hold_delay > 0.0 ? WHOLE_DOUBT : DELAY_FLOOR;
     belief->cov[CVK_B_DELAY * (CVK_B_COUNT + 1)] += doubt * doubt;
-    add_flux_doubt(f, belief); /* before Ld gets a floor */
-    add_floors(f, result, known_before, belief);
+    add_flux_doubt(f, belief); /* by what the fit alone says of Ld */
+    add_doubts(f, result, known_before, belief);
     add_voltage_doubt(f, belief);
     add_inverter_doubt(f, result, belief);
     const double saliency = belief->mean[CVK_B_L_Q] / belief->mean[CVK_B_L_D];
