@@ -5,6 +5,7 @@
 #include "cli.h"
 
 #include <math.h>
+#include <string.h>
 #include <stdio.h>
 
 #define DASH "-"
@@ -97,9 +98,12 @@ static void print_currents(const cvk_examination *e)
                 e->offset_a[1], e->offset_a[2]);
     }
     if (isfinite(e->alike)) {
+        const char *wrong = e->inverted && strcmp(e->phase, "abc") == 0
+                                ? "THE SIGN IS WRONG, OR THE MOTOR BRAKES"
+                                : "THE NAMES ARE WRONG";
         g_print("  likeness to voltage  %.2f with the columns taken for phases %s%s: %s\n",
                 e->alike, e->phase, e->inverted ? ", inverted" : "",
-                e->miswired ? "THE NAMES ARE WRONG" : "the names fit");
+                e->miswired ? wrong : "the names fit");
     }
     const cvk_card_entry *delay = &e->estimate.card.entry[CVK_CARD_DELAY];
     if (delay->known) {
