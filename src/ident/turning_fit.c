@@ -15,15 +15,15 @@
 #define SHOWN_TURNS 4.0 /* electrical, in a figure */
 /* Relative deviations of a value that only a turning motor shows: by what is in no model, such as
  * iron loss and cross-saturation; by what the model does not follow, for each square of the misfit
- * beyond the usual one's; by edges, for each rms current that the bus moves it by within the dead
- * time; and by what a period does that has no row, for each that has (runs of a mixer and of a
- * 20-pole motor, every second to fourth row). The first three are taken from the errors of 8 motors
- * and 48 random ones on both inverters (bench_accuracy, spin and duty). */
+ * beyond the usual one's; by edges, for each rms current, ripple included, that the bus moves it
+ * by within the dead time; and by what a period does that has no row, for each that has (runs of a
+ * mixer and of a 20-pole motor, every second to fourth row). The first three are taken from the
+ * errors of 8 motors and 48 random ones on both inverters (bench_accuracy, spin and duty). */
 static const struct {
     double always, unfollowed, at_edges, unlogged;
 } doubts[] = {[CVK_B_RESISTANCE] = {0.001, 0.07, 0.0, 0.03},
-              [CVK_B_L_D] = {0.009, 0.1, 0.2, 0.125},
-              [CVK_B_L_Q] = {0.006, 0.06, 0.06, 0.075},
+              [CVK_B_L_D] = {0.007, 0.1, 0.35, 0.125},
+              [CVK_B_L_Q] = {0.005, 0.06, 0.15, 0.075},
               [CVK_B_FLUX] = {0.0, 0.005, 0.0, 0.0075}};
 /* And of the flux linkage's deviation, times what the fit says; and for the flux linkage that the d
  * inductance's deviation makes of the rms current. */
@@ -31,6 +31,7 @@ static const struct {
 #define FLUX_OF_L_D 0.7
 #define UNLOGGED_VOLTAGE 0.15 /* the same, of the inverter's own voltage */
 #define USUAL_MISFIT 1.3
+#define RIPPLE_SHARE 0.1 /* its rms over what the bus moves the current by in a period */
 #define LARGE_MISFIT 1.8 /* beyond it resistance and inductances are not believed, */
 #define ROUGH_FLUX 0.03  /* and the flux linkage to that deviation */
 /* A ratio of Lq to Ld beyond these is no motor, but a log that shows neither. */
@@ -120,9 +121,9 @@ static void add_doubts(const cvk_turning_problem *f, const cvk_turning_result *r
                        const bool known_before[], cvk_belief *belief)
 {
     const double beyond = fmax(0.0, result->misfit * result->misfit - USUAL_MISFIT * USUAL_MISFIT);
-    const double in_dead_time_a =
-        fabs(result->p[CVK_B_DEAD_TIME]) * f->s->pwm_period_s / belief->mean[CVK_B_L_D];
-    const double moved = in_dead_time_a / sqrt(square_current(f));
+    const double a_per_v = f->s->pwm_period_s / belief->mean[CVK_B_L_D];
+    const double rms_a = hypot(sqrt(square_current(f)), RIPPLE_SHARE * f->s->bus_v * a_per_v);
+    const double moved = fabs(result->p[CVK_B_DEAD_TIME]) * a_per_v / rms_a;
     for (int k = 0; k <= CVK_B_FLUX; k++) {
         double share = hypot(hypot(doubts[k].always, doubts[k].unfollowed * beyond),
                              doubts[k].at_edges * moved) +
