@@ -225,8 +225,8 @@ void cvk_circle_curve(const cvk_signals *s, const cvk_turns *turns, const cvk_be
     /* an offset lets the integral drift: the centre moves from the first turn to the last */
     double complex centre = mean_of(active, cvk_turn_rows(turns, first));
     double complex later = mean_of(active + last_at, cvk_turn_rows(turns, last));
-    double apart =
-        (double)last_at + 0.5 * ((double)cvk_turn_rows(turns, last) - (double)cvk_turn_rows(turns, first));
+    double apart = (double)last_at +
+                   0.5 * ((double)cvk_turn_rows(turns, last) - (double)cvk_turn_rows(turns, first));
     double complex drift = (later - centre) / apart;
     double middle = 0.5 * (double)cvk_turn_rows(turns, first);
     const size_t stride = rows / CVK_CURVE_POINTS + 1u;

@@ -1,8 +1,8 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
  * A single shunt in the bus: the studio's motors start without a sensor and run from 2 to 95 % of
- * what the voltage allows, the currents that the core makes of two readings are the true ones, and the pulses leave
- * room for both in every period.
+ * what the voltage allows, the currents that the core makes of two readings are the true ones, and
+ * the pulses leave room for both in every period.
  */
 #include "recording.h"
 #include "sensorless.h"
