@@ -7,7 +7,7 @@
 
 #include "learning.h"
 
-void cvk_learn_standstill(cvk_learning *learning, cvk_prepared *log,
+void cvk_learn_standstill(cvk_learning *learning, cvk_prepared *w,
                           const cvk_estimate_options *options, cvk_estimate *out);
 
 /* All logs, after those of a motor that stands still. */
