@@ -5,7 +5,6 @@
 #include "cli.h"
 
 #include <math.h>
-#include <string.h>
 #include <stdio.h>
 
 #define DASH "-"
@@ -98,9 +97,8 @@ static void print_currents(const cvk_examination *e)
                 e->offset_a[1], e->offset_a[2]);
     }
     if (isfinite(e->alike)) {
-        const char *wrong = e->inverted && strcmp(e->phase, "abc") == 0
-                                ? "THE SIGN IS WRONG, OR THE MOTOR BRAKES"
-                                : "THE NAMES ARE WRONG";
+        const char *wrong =
+            e->gives_back ? "THE SIGN IS WRONG, OR THE MOTOR BRAKES" : "THE NAMES ARE WRONG";
         g_print("  likeness to voltage  %.2f with the columns taken for phases %s%s: %s\n",
                 e->alike, e->phase, e->inverted ? ", inverted" : "",
                 e->miswired ? wrong : "the names fit");

@@ -97,9 +97,8 @@ bool cvk_belief_merge(cvk_belief *belief, const cvk_belief *learnt)
 void cvk_belief_doubt(cvk_belief *belief, int parameter, double variance)
 {
     const double grow = sqrt(variance / belief->cov[parameter * (CVK_B_COUNT + 1)]);
-    for (int c = 0; c < CVK_B_COUNT && grow > 1.0; c++) {
-        belief->cov[parameter * CVK_B_COUNT + c] *= grow;
-        belief->cov[c * CVK_B_COUNT + parameter] *= grow;
+    if (grow > 1.0) {
+        cvk_widen(CVK_B_COUNT, belief->cov, parameter, grow);
     }
 }
 

@@ -392,11 +392,7 @@ cvk_status cvk_fit_circle(const cvk_windows *windows, cvk_belief *belief)
     cvk_sandwich(N, h, middle, cov);
     for (int k = 0; k < N; k++) {
         double ratio = h[k * N + k] / cov[k * N + k];
-        double grow = ratio > 1.0 ? sqrt(ratio) : 1.0;
-        for (int c = 0; c < N; c++) {
-            cov[k * N + c] *= grow;
-            cov[c * N + k] *= grow;
-        }
+        cvk_widen(N, cov, k, ratio > 1.0 ? sqrt(ratio) : 1.0);
     }
     for (int k = 0; k < N; k++) {
         if (!isfinite(p[k])) {

@@ -168,6 +168,7 @@ static cvk_status examine_signals(cvk_examination *e, const cvk_log *log,
         cvk_wiring wiring = cvk_find_wiring(&signals);
         memcpy(e->phase, wiring.phase, sizeof e->phase);
         e->inverted = wiring.inverted;
+        e->gives_back = cvk_gives_back(&wiring);
         e->miswired = cvk_miswired(&wiring);
         e->alike = fmax(wiring.score, 0.0);
     }

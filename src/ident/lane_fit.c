@@ -272,13 +272,9 @@ static bool covariance(const fit *at, cvk_lane_result *result)
     result->colour = 0.0;
     for (int k = 0; k < n; k++) {
         double ratio = plain[k * n + k] / result->cov[k * n + k];
-        double grow = ratio > 1.0 ? sqrt(ratio) : 1.0;
         result->colour += 1.0 / (ratio * n);
         result->widened[k] = fmax(1.0, 1.0 / ratio);
-        for (int c = 0; c < n; c++) {
-            result->cov[k * n + c] *= grow;
-            result->cov[c * n + k] *= grow;
-        }
+        cvk_widen(n, result->cov, k, ratio > 1.0 ? sqrt(ratio) : 1.0);
     }
     for (int k = 0; k < n * n && f->model_doubt > 0.0; k++) {
         result->cov[k] += plain[k] * (double)f->data / f->model_doubt;

@@ -4,15 +4,6 @@
  */
 #include "learning_parts.h"
 
-#include <math.h>
-
-void cvk_doubt_two_channels(const cvk_learning *l, const cvk_signals *s, cvk_belief *belief)
-{
-    for (int k = CVK_B_RESISTANCE; k <= CVK_B_FLUX && s->two_voltages; k++) {
-        belief->cov[k * (CVK_B_COUNT + 1)] += pow(0.5 * l->channel_mismatch * belief->mean[k], 2.0);
-    }
-}
-
 void cvk_learn(cvk_learning *l, cvk_prepared *logs, size_t count,
                const cvk_estimate_options *options, cvk_estimate *out)
 {

@@ -7,6 +7,8 @@
 
 #include "learning.h"
 
+#include <math.h>
+
 void cvk_learn_standstill(cvk_learning *learning, cvk_prepared *w,
                           const cvk_estimate_options *options, cvk_estimate *out);
 
@@ -15,7 +17,12 @@ void cvk_learn_turning(cvk_learning *learning, cvk_prepared *logs, size_t count,
                        cvk_estimate *out);
 
 /* Two voltage channels may differ in gain, which three would have shown. */
-void cvk_doubt_two_channels(const cvk_learning *learning, const cvk_signals *signals,
-                            cvk_belief *belief);
+static inline void cvk_doubt_two_channels(const cvk_learning *l, const cvk_signals *s,
+                                          cvk_belief *belief)
+{
+    for (int k = CVK_B_RESISTANCE; k <= CVK_B_FLUX && s->two_voltages; k++) {
+        belief->cov[k * (CVK_B_COUNT + 1)] += pow(0.5 * l->channel_mismatch * belief->mean[k], 2.0);
+    }
+}
 
 #endif

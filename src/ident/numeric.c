@@ -100,6 +100,14 @@ double cvk_median(double *values, size_t n)
     return n % 2 == 1 ? values[n / 2] : 0.5 * (values[n / 2 - 1] + values[n / 2]);
 }
 
+void cvk_widen(int n, double *cov, int k, double by)
+{
+    for (int c = 0; c < n; c++) {
+        cov[k * n + c] *= by;
+        cov[c * n + k] *= by;
+    }
+}
+
 double cvk_student95(double dof)
 {
     static const double exact[] = {12.706, 4.303, 3.182, 2.776, 2.571, 2.447, 2.365, 2.306};

@@ -22,6 +22,9 @@ bool cvk_whitening(int n, const double *cov, double *out);
  * covariance. */
 void cvk_sandwich(int n, const double *a, const double *b, double *out);
 
+/* The deviation of parameter `k` times `by`, in an n x n covariance: correlations stay. */
+void cvk_widen(int n, double *cov, int k, double by);
+
 /* Eigenvalues (ascending) and eigenvectors (columns) of a symmetric 3 x 3 matrix. */
 bool cvk_eigen3(double matrix[9], double values[3]);
 

@@ -250,7 +250,7 @@ static void check_wiring(const cvk_signals *s, cvk_estimate *out)
     if (!cvk_miswired(&wiring)) {
         return;
     }
-    if (wiring.inverted && strcmp(wiring.phase, "abc") == 0) {
+    if (cvk_gives_back(&wiring)) {
         cvk_add_finding(
             out, CVK_ERROR, s->name,
             "the motor gives power back all through the log (likeness %.2f): it brakes, "

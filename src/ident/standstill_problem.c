@@ -80,9 +80,7 @@ double cvk_standstill_largest_voltage(const cvk_standstill_problem *f)
 {
     double largest = 1e-3;
     for (size_t b = 0; b < f->block_count; b++) {
-        for (size_t k = f->blocks[b].rows.begin; k < f->blocks[b].rows.end; k++) {
-            largest = fmax(largest, hypot(f->s->v_alpha[k], f->s->v_beta[k]));
-        }
+        largest = fmax(largest, cvk_largest_voltage(f->s, f->blocks[b].rows));
     }
     return largest;
 }

@@ -65,8 +65,8 @@ static void add_voltage_doubt(const cvk_turning_problem *f, cvk_belief *belief)
     }
 }
 
-/* Mean square current of the fitted rows. */
-static double square_current(const cvk_turning_problem *f)
+/* Rms current of the fitted rows. */
+static double rms_current(const cvk_turning_problem *f)
 {
     double square = 0.0, rows = 0.0;
     for (size_t b = 0; b < f->blocks.count; b++) {
@@ -75,7 +75,7 @@ static double square_current(const cvk_turning_problem *f)
             rows += 1.0;
         }
     }
-    return square / rows;
+    return sqrt(square / rows);
 }
 
 /* Periods of the pulses that have no row, for each that has: their voltages are guessed. */
@@ -89,12 +89,12 @@ static double periods_missing(const cvk_signals *s)
  * so small that it looked like resistance; where it does, the shape of its curve around the knee is
  * still a guess. */
 static void add_inverter_doubt(const cvk_turning_problem *f, const cvk_turning_result *result,
-                               cvk_belief *belief)
+                               double rms_a, cvk_belief *belief)
 {
     const double expected_v = f->centre[CVK_B_DEAD_TIME], found_v = result->p[CVK_B_DEAD_TIME];
     const double deviation_v = sqrt(result->cov[CVK_B_DEAD_TIME * (N + 1)]);
-    const double square = square_current(f), knee_a = exp(result->p[CVK_TM_LOG_KNEE]);
-    const double shape = SHAPE_DOUBT * fmin(1.0, knee_a / sqrt(square));
+    const double knee_a = exp(result->p[CVK_TM_LOG_KNEE]);
+    const double shape = SHAPE_DOUBT * fmin(1.0, knee_a / rms_a);
     double doubt_v =
         fabs(found_v) * hypot(hypot(shape, HEIGHT_DOUBT), UNLOGGED_VOLTAGE * periods_missing(f->s));
     if (belief->knee_a > 0.0) {
@@ -104,26 +104,25 @@ static void add_inverter_doubt(const cvk_turning_problem *f, const cvk_turning_r
         found_v < fmax(3.0 * deviation_v, LEAST_INVERTER_SHARE * expected_v)) {
         doubt_v = 2.0 * expected_v;
     }
-    belief->cov[CVK_B_RESISTANCE * (CVK_B_COUNT + 1)] += doubt_v * doubt_v / square;
+    belief->cov[CVK_B_RESISTANCE * (CVK_B_COUNT + 1)] += pow(doubt_v / rms_a, 2.0);
 }
 
 /* What bends an inductance bends the flux linkage along. */
-static void add_flux_doubt(const cvk_turning_problem *f, cvk_belief *belief)
+static void add_flux_doubt(double rms_a, cvk_belief *belief)
 {
-    const double of_l_d_wb =
-        FLUX_OF_L_D * cvk_belief_deviation(belief, CVK_B_L_D) * sqrt(square_current(f));
+    const double of_l_d_wb = FLUX_OF_L_D * cvk_belief_deviation(belief, CVK_B_L_D) * rms_a;
     double *variance = &belief->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)];
     *variance = FLUX_BEYOND_FIT * FLUX_BEYOND_FIT * *variance + of_l_d_wb * of_l_d_wb;
 }
 
 /* Not of what a standstill log has shown better. */
-static void add_doubts(const cvk_turning_problem *f, const cvk_turning_result *result,
+static void add_doubts(const cvk_turning_problem *f, const cvk_turning_result *result, double rms_a,
                        const bool known_before[], cvk_belief *belief)
 {
     const double beyond = fmax(0.0, result->misfit * result->misfit - USUAL_MISFIT * USUAL_MISFIT);
     const double a_per_v = f->s->pwm_period_s / belief->mean[CVK_B_L_D];
-    const double rms_a = hypot(sqrt(square_current(f)), RIPPLE_SHARE * f->s->bus_v * a_per_v);
-    const double moved = fabs(result->p[CVK_B_DEAD_TIME]) * a_per_v / rms_a;
+    const double rippled_a = hypot(rms_a, RIPPLE_SHARE * f->s->bus_v * a_per_v);
+    const double moved = fabs(result->p[CVK_B_DEAD_TIME]) * a_per_v / rippled_a;
     for (int k = 0; k <= CVK_B_FLUX; k++) {
         double share = hypot(hypot(doubts[k].always, doubts[k].unfollowed * beyond),
                              doubts[k].at_edges * moved) +
@@ -150,12 +149,13 @@ static void to_belief(const cvk_turning_problem *f, const cvk_turning_result *re
             belief->cov[r * CVK_B_COUNT + c] = result->cov[r * N + c];
         }
     }
+    const double rms_a = rms_current(f);
     const double doubt = f->hold_delay > 0.0 ? WHOLE_DOUBT : DELAY_FLOOR;
     belief->cov[CVK_B_DELAY * (CVK_B_COUNT + 1)] += doubt * doubt;
-    add_flux_doubt(f, belief); /* by what the fit alone says of Ld */
-    add_doubts(f, result, known_before, belief);
+    add_flux_doubt(rms_a, belief); /* by what the fit alone says of Ld */
+    add_doubts(f, result, rms_a, known_before, belief);
     add_voltage_doubt(f, belief);
-    add_inverter_doubt(f, result, belief);
+    add_inverter_doubt(f, result, rms_a, belief);
     const double saliency = belief->mean[CVK_B_L_Q] / belief->mean[CVK_B_L_D];
     const bool shown = saliency > SMALLEST_SALIENCY && saliency < LARGEST_SALIENCY &&
                        cvk_belief_knows(belief, CVK_B_L_Q, USEFUL_LQ);

@@ -8,6 +8,7 @@
 
 #include <complex.h>
 #include <math.h>
+#include <string.h>
 
 #define SURE_SCORE 0.25 /* at least this alike, */
 #define SURE_RATIO 0.3  /* and as named at most this share of it, or minus that */
@@ -61,6 +62,11 @@ cvk_wiring cvk_find_wiring(const cvk_signals *s)
         }
     }
     return best;
+}
+
+bool cvk_gives_back(const cvk_wiring *w)
+{
+    return w->inverted && strcmp(w->phase, "abc") == 0;
 }
 
 bool cvk_miswired(const cvk_wiring *w)

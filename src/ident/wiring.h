@@ -19,6 +19,9 @@ typedef struct cvk_wiring {
 /* The likeliest naming. With the names as they are it is "abc", not inverted. */
 cvk_wiring cvk_find_wiring(const cvk_signals *signals);
 
+/* Only the sign differs: the currents have the wrong one, or the motor gives power back. */
+bool cvk_gives_back(const cvk_wiring *wiring);
+
 /* The names are surely wrong. */
 bool cvk_miswired(const cvk_wiring *wiring);
 

@@ -9,6 +9,7 @@
 #include "suite.h"
 
 #include <math.h>
+#include <string.h>
 
 static cvk_estimate result;
 
@@ -60,10 +61,10 @@ static cvk_rig_config pump(void)
     return rig;
 }
 
-static void estimate_standstill(const cvk_rig_config *rig, uint64_t seed)
+static void estimate_run(const cvk_rig_config *rig, const char *excitation, uint64_t seed)
 {
     recording r;
-    record(&r, rig, "standstill", seed, false);
+    record(&r, rig, excitation, seed, strcmp(excitation, "standstill") != 0);
     const cvk_log *logs[] = {&r.log};
     estimate(logs, 1);
     recording_free(&r);
@@ -75,7 +76,7 @@ START_TEST(standstill_leaves_room_for_a_bus_capacitor)
     cvk_rig_config rig = lift();
     rig.supply.capacitor_resistance_ohm = capacitor_ohm[_i / 2];
     rig.inverter.fidelity = _i % 2 == 0 ? CVK_FIDELITY_AVERAGED : CVK_FIDELITY_SWITCHED;
-    estimate_standstill(&rig, 31);
+    estimate_run(&rig, "standstill", 31);
     assert_inside(CVK_CARD_RESISTANCE, cvk_rig_visible_resistance(&rig));
 }
 END_TEST
@@ -89,7 +90,7 @@ START_TEST(standstill_holds_on_a_poor_bench)
     rig.supply.capacitor_resistance_ohm = 0.008;
     rig.inverter.diode_resistance_ohm = 4.0 * rig.inverter.switch_resistance_ohm;
     rig.sensing.amplifier_lag_s = 0.6e-6;
-    estimate_standstill(&rig, 41);
+    estimate_run(&rig, "standstill", 41);
     assert_inside(CVK_CARD_RESISTANCE, cvk_rig_visible_resistance(&rig));
     assert_inside(CVK_CARD_INDUCTANCE_D, rig.motor.inductance_d_h);
     assert_inside(CVK_CARD_INDUCTANCE_Q, rig.motor.inductance_q_h);
@@ -105,7 +106,7 @@ START_TEST(the_same_bench_gives_the_same_resistance)
     rig.supply.capacitor_resistance_ohm = 0.006;
     rig.sensing.amplifier_lag_s = 0.31e-6;
     for (int n = 0; n < 2; n++) {
-        estimate_standstill(&rig, 3000 + 1000 * (uint64_t)n);
+        estimate_run(&rig, "standstill", 3000 + 1000 * (uint64_t)n);
         resistance_ohm[n] = result.card.entry[CVK_CARD_RESISTANCE].value;
     }
     ck_assert_double_eq_tol(resistance_ohm[1] / resistance_ohm[0], 1.0, 0.005);
@@ -163,14 +164,10 @@ START_TEST(edges_leave_the_d_inductance_in_doubt)
     rig.supply.capacitor_resistance_ohm = cases[_i].capacitor_ohm;
     rig.inverter.diode_resistance_ohm = cases[_i].diode_ohm;
     rig.sensing.amplifier_lag_s = cases[_i].late_s;
-    recording r;
-    record(&r, &rig, "duty", cases[_i].seed, true);
-    const cvk_log *logs[] = {&r.log};
-    estimate(logs, 1);
+    estimate_run(&rig, "duty", cases[_i].seed);
     assert_inside(CVK_CARD_INDUCTANCE_D, rig.motor.inductance_d_h);
     assert_inside(CVK_CARD_INDUCTANCE_Q, rig.motor.inductance_q_h);
     assert_inside(CVK_CARD_FLUX_LINKAGE, rig.motor.flux_linkage_wb);
-    recording_free(&r);
 }
 END_TEST
 
@@ -182,12 +179,8 @@ START_TEST(flux_linkage_is_doubted_with_the_d_inductance)
     rig.supply.capacitor_resistance_ohm = 6.15000625e-3;
     rig.inverter.diode_resistance_ohm = 9.40319803e-3;
     rig.sensing.amplifier_lag_s = 285.165951e-9;
-    recording r;
-    record(&r, &rig, "spin", 1000, true);
-    const cvk_log *logs[] = {&r.log};
-    estimate(logs, 1);
+    estimate_run(&rig, "spin", 1000);
     assert_inside(CVK_CARD_FLUX_LINKAGE, rig.motor.flux_linkage_wb);
-    recording_free(&r);
 }
 END_TEST
 

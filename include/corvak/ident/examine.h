@@ -38,6 +38,7 @@ typedef struct cvk_examination {
     double offset_a[3];      /* of each current channel; NaN when not visible */
     char phase[4];           /* phases to which columns ia, ib, ic belong: "abc" when named right */
     bool inverted, miswired; /* all with the other sign; surely so */
+    bool gives_back;         /* only the sign differs: it is wrong, or the motor brakes */
     double alike;            /* 0 .. 1: how alike voltage and current are, named so */
     /* what the log can show: the estimate's own intervals, and the reasons where there is none */
     cvk_estimate estimate;
