@@ -149,6 +149,10 @@ void cvk_motor_warm(cvk_rig *rig, double copper_w, double dt_s)
     double cooling_w = (rig->state.winding_degc - motor->ambient_degc) / motor->winding_k_w;
     rig->state.winding_degc += dt_s * (copper_w - cooling_w) / motor->winding_j_k;
     set_temperature(rig);
+    if (rig->state.speed_mech_rad_s == 0.0) { /* the magnets of a rotor that stands weaken, too */
+        rig->rotor = cvk_rotor_at(rig, rig->state.angle_mech_rad);
+        cvk_set_flux(rig, cvk_flux_now(rig));
+    }
 }
 
 double cvk_field_j(const cvk_rig_derived *d, cvk_vec own_wb)
