@@ -6,8 +6,8 @@ cd "$(dirname "$0")/.."
 seconds=${1:-20}
 cmake --preset fuzz >/dev/null
 cmake --build --preset fuzz --target corvak fuzz_card_yaml fuzz_framing fuzz_link_controller \
-    fuzz_link_host fuzz_log_csv fuzz_log_hdf5 fuzz_observers fuzz_rig_yaml fuzz_scenario_yaml fuzz_tune_yaml | tail -n 1
-for target in card_yaml framing link_controller link_host log_csv log_hdf5 observers rig_yaml scenario_yaml tune_yaml; do
+    fuzz_link_host fuzz_log_csv fuzz_log_hdf5 fuzz_observers fuzz_rig_yaml fuzz_scenario_yaml fuzz_session fuzz_tune_yaml | tail -n 1
+for target in card_yaml framing link_controller link_host log_csv log_hdf5 observers rig_yaml scenario_yaml session tune_yaml; do
     corpus=build/fuzz/corpus-$target
     mkdir -p "$corpus"
     longest=65536 largest_block_mb=2048
@@ -36,7 +36,7 @@ for target in card_yaml framing link_controller link_host log_csv log_hdf5 obser
         printf '\030\010\001\042\024\010\001\022\001a\032\001b\040\002\050\001\060\001\075\027\267\121\070' \
             >"$corpus/identity"
         printf '\011\010\001\052\005\022\003\012\001c\004\122\002\010\001' >"$corpus/rows"
-    elif [ "$target" = observers ]; then
+    elif [ "$target" = observers ] || [ "$target" = session ]; then
         head -c 3400 data/wheel-duty.h5 >"$corpus/anything"
     elif [ "$target" = tune_yaml ]; then
         cp data/*.tune.yaml "$corpus"

@@ -110,18 +110,17 @@ static int measure_messages(void)
                                {.which_what = corvak_ToController_parameters_tag},
                                {.which_what = corvak_ToController_signals_tag},
                                {.which_what = corvak_ToController_values_tag},
-                               {.which_what = corvak_ToController_stage_tag},
                                {.which_what = corvak_ToController_claim_tag},
+                               {.which_what = corvak_ToController_stage_tag},
                                {.which_what = corvak_ToController_request_tag},
                                {.which_what = corvak_ToController_word_tag},
                                {.which_what = corvak_ToController_stream_tag}};
-    static const char *const names[] = {"identify",          "a page of parameters",
-                                        "a page of signals", "all values",
-                                        "stage 2 settings",  "claim",
-                                        "request",           "a word",
-                                        "begin a stream"};
-    m[4].what.stage = (corvak_Stage){.setting_count = 2, .setting = {{10, 5.0f}, {11, 6.0f}}};
-    m[5].what.claim.lease_s = 1.0f;
+    static const char *const names[] = {
+        "identify",      "a page of parameters", "a page of signals", "all values",
+        "claim",         "stage 2 settings",     "request",           "a word",
+        "begin a stream"};
+    m[4].what.claim.lease_s = 1.0f;
+    m[5].what.stage = (corvak_Stage){.setting_count = 2, .setting = {{10, 5.0f}, {11, 6.0f}}};
     m[8].what.stream = (corvak_Stream){.signal_count = 8, .decimation = 1};
     int failed = 0;
     for (unsigned n = 0; n < sizeof m / sizeof m[0]; n++) {

@@ -13,6 +13,7 @@
 enum { STORE_WORDS = 16384, IN_BYTES = 4096, OUT_BYTES = 65536, POLLS_MOST = 64 };
 #define POLL_S 0.25e-3
 #define SUPERVISE_S 1e-3
+#define CROWDED_S 3.0
 #define CLEAR_SHARE 2 /* a queue is moved to its beginning when so much of it has been taken */
 
 /* Bytes on their way: behind the end of what waits there is room for more. */
@@ -35,6 +36,9 @@ struct cvk_sim_controller {
     cvk_sim sim;
     cvk_hardware hardware;
     char name[32];
+    const cvk_link_lock *lock;
+    double crowded_s; /* since then all links are taken, and nobody commands; NaN: not so */
+    int last;         /* link that came last */
     double polled_s, supervised_s;
     connection connection[CVK_SIM_LINKS];
 };
@@ -97,6 +101,7 @@ cvk_status cvk_sim_controller_open(cvk_sim_controller **controller, const cvk_ri
     if (status == CVK_OK) {
         c->hardware = cvk_sim_hardware(config);
         memcpy(c->name, config->name, sizeof c->name - 1);
+        c->crowded_s = (double)NAN;
         status = cvk_drive_release(&c->sim.drive, CVK_SIM_OWNER);
     }
     return status;
@@ -131,6 +136,24 @@ static void serve(connection *link)
     }
 }
 
+/* One place is kept for an owner: when all are taken and nobody commands, who came last goes. */
+static void keep_a_place(cvk_sim_controller *c, double time_s)
+{
+    int open = 0;
+    for (int n = 0; n < CVK_SIM_LINKS; n++) {
+        open += c->connection[n].open ? 1 : 0;
+    }
+    if (open < CVK_SIM_LINKS || cvk_drive_owner(&c->sim.drive) != CVK_NOBODY) {
+        c->crowded_s = (double)NAN;
+    } else if (isnan(c->crowded_s)) {
+        c->crowded_s = time_s;
+    } else if (time_s - c->crowded_s > CROWDED_S) {
+        cvk_link_dismiss(&c->connection[c->last].link,
+                         "the last place is for who commands: claim within 3 s");
+        serve(&c->connection[c->last]); /* told before it is dropped */
+    }
+}
+
 void cvk_sim_controller_run(cvk_sim_controller *c, double until_s)
 {
     double time_s = cvk_sim_controller_time_s(c);
@@ -149,6 +172,7 @@ void cvk_sim_controller_run(cvk_sim_controller *c, double until_s)
         }
         if (time_s - c->supervised_s >= SUPERVISE_S) {
             cvk_drive_supervise(&c->sim.drive);
+            keep_a_place(c, time_s);
             c->supervised_s = time_s;
         }
     }
@@ -169,6 +193,7 @@ int cvk_sim_controller_connect(cvk_sim_controller *c)
     const cvk_link_config config = {.owner = (cvk_owner)((int)CVK_SIM_OWNER + 1 + n),
                                     .name = c->name,
                                     .version = "simulated",
+                                    .lock = c->lock,
                                     .store = link->store,
                                     .store_words = STORE_WORDS};
     link->controller = c;
@@ -180,7 +205,33 @@ int cvk_sim_controller_connect(cvk_sim_controller *c)
                             .clock_us = clock_us};
     link->open = cvk_link_init(&link->link, &c->sim.drive, &link->port, &c->hardware, &config,
                                NULL) == CVK_OK;
+    c->last = link->open ? n : c->last;
     return link->open ? n : -1;
+}
+
+void cvk_sim_controller_lock(cvk_sim_controller *c, const cvk_link_lock *lock)
+{
+    c->lock = lock;
+}
+
+bool cvk_sim_controller_is_there(const cvk_sim_controller *c, int link)
+{
+    return cvk_drive_is_there(&c->sim.drive, c->connection[link].link.config.owner);
+}
+
+void cvk_sim_controller_dismiss(cvk_sim_controller *c, int link, const char *reason)
+{
+    cvk_link_dismiss(&c->connection[link].link, reason);
+}
+
+bool cvk_sim_controller_has_ended(const cvk_sim_controller *c, int link)
+{
+    return cvk_link_has_ended(&c->connection[link].link);
+}
+
+void cvk_sim_controller_stop(cvk_sim_controller *c, bool at_once)
+{
+    cvk_drive_stop(&c->sim.drive, at_once);
 }
 
 void cvk_sim_controller_disconnect(cvk_sim_controller *c, int link)

@@ -15,11 +15,12 @@
 #define ANSWER_S 0.5 /* a question is asked again after that time */
 #define TRIES 6
 #define SILENT_S 3.0
-#define LOOK_MOST_S 0.1   /* longer between two looks at the wire: this host was held up itself */
-#define REFRESHES 4.0     /* in one lease */
-#define ESCAPED 1.03      /* bytes on the wire for one of a message, on average */
-#define MESSAGE_BYTES 4.0 /* beside its values, for each row, when many go together */
-#define STREAM_SHARE 0.7  /* of what the wire carries */
+#define SIGN_OF_LIFE_S 5.0 /* from a host that only looks on: else it is taken for gone */
+#define LOOK_MOST_S 0.1    /* longer between two looks at the wire: this host was held up itself */
+#define REFRESHES 4.0      /* in one lease */
+#define ESCAPED 1.03       /* bytes on the wire for one of a message, on average */
+#define MESSAGE_BYTES 4.0  /* beside its values, for each row, when many go together */
+#define STREAM_SHARE 0.7   /* of what the wire carries */
 
 struct cvk_session_inside {
     cvk_wire wire;
@@ -28,6 +29,8 @@ struct cvk_session_inside {
     uint32_t next_id, wanted_id; /* wanted: 0 when nothing is waited for */
     bool answered;
     uint32_t refresh_id;
+    double said_s;      /* when something was sent last */
+    char farewell[192]; /* why the controller sent this host away */
     double lease_s, refreshed_s;
     double looked_s; /* when the wire was looked at last */
     double waited_s; /* time spent on looking: what this host slept through does not count */
@@ -50,14 +53,14 @@ complain(cvk_session *s, cvk_status status, const char *format, ...)
     return status;
 }
 
-/* Text from the other end, fit for a terminal: what is no printing character becomes a question
- * mark. */
+/* Text from the other end, fit for a terminal: what is no printing ASCII character becomes a
+ * question mark. Two bytes of UTF-8 may be a control character as well. */
 static void copy_text(char *out, size_t size, const char *text)
 {
     size_t n = 0;
     for (; text[n] != '\0' && n + 1 < size; n++) {
         const unsigned char byte = (unsigned char)text[n];
-        out[n] = byte < 0x20 || byte == 0x7F ? '?' : text[n];
+        out[n] = byte < 0x20 || byte >= 0x7F ? '?' : text[n];
     }
     out[n] = '\0';
 }
@@ -119,6 +122,8 @@ static void take_message(cvk_session *s)
         in->answered = true;
     } else if (m.id != 0 && m.id == in->refresh_id) {
         s->owner = s->owner && m.which_what != corvak_FromController_refused_tag;
+    } else if (m.id == 0 && m.which_what == corvak_FromController_refused_tag) {
+        copy_text(in->farewell, sizeof in->farewell, m.what.refused.reason);
     } else if (m.which_what == corvak_FromController_state_tag) {
         take_state(s, &m.what.state);
     } else if (m.which_what == corvak_FromController_samples_tag) {
@@ -136,6 +141,7 @@ static bool send(cvk_session *s, const corvak_ToController *m)
 {
     uint8_t wire[CVK_FRAME_BYTES_MAX];
     const size_t count = cvk_write_to_controller(m, wire, sizeof wire);
+    s->inside->said_s = cvk_session_now_s(s);
     return count > 0 && s->inside->wire.write(s->inside->wire.context, wire, count);
 }
 
@@ -155,9 +161,27 @@ static void refresh(cvk_session *s)
     }
 }
 
+/* Asks for nothing: a page behind the last signal. */
+static void give_sign_of_life(cvk_session *s)
+{
+    if (s->signals > 0 && cvk_session_now_s(s) - s->inside->said_s > SIGN_OF_LIFE_S) {
+        corvak_ToController m = corvak_ToController_init_zero;
+        m.id = new_id(s->inside);
+        m.which_what = corvak_ToController_signals_tag;
+        m.what.signals.first = s->signals;
+        if (!send(s, &m)) {
+            s->inside->heard_s = -INFINITY;
+        }
+    }
+}
+
 static cvk_status gone(cvk_session *s)
 {
     s->owner = false;
+    if (s->inside->farewell[0] != '\0') {
+        return complain(s, CVK_NO_ANSWER, "%s sent this host away: %s", s->name,
+                        s->inside->farewell);
+    }
     return complain(s, CVK_NO_ANSWER, "%s does not answer any more", s->name);
 }
 
@@ -166,6 +190,7 @@ cvk_status cvk_session_pump(cvk_session *s, double wait_s)
     struct cvk_session_inside *in = s->inside;
     uint8_t bytes[8192];
     refresh(s);
+    give_sign_of_life(s);
     const double longest_s = s->owner ? fmin(wait_s, in->lease_s / REFRESHES) : wait_s;
     const int got =
         in->wire.read(in->wire.context, bytes, sizeof bytes, fmin(longest_s, LOOK_MOST_S));
@@ -177,7 +202,7 @@ cvk_status cvk_session_pump(cvk_session *s, double wait_s)
             take_message(s);
         }
     }
-    if (got < 0) {
+    if (got < 0 || in->farewell[0] != '\0') {
         return gone(s);
     }
     refresh(s);
@@ -227,6 +252,7 @@ static cvk_status status_of(corvak_Why why)
     case corvak_Why_UNKNOWN_NAME:
     case corvak_Why_NOT_OWNER:
     case corvak_Why_NO_TRIAL:
+    case corvak_Why_LOCKED:
         return (cvk_status)why;
     case corvak_Why_NONE:
     default:
@@ -247,6 +273,10 @@ static cvk_status refusal_of(cvk_session *s, const corvak_Refused *r)
     if (status == CVK_OUT_OF_RANGE) {
         return complain(s, status, "%s: %g%s%s is outside %g .. %g", field, (double)r->value, gap,
                         unit, (double)r->low, (double)r->high);
+    }
+    if (status == CVK_CONTRADICTION && r->high > 0.0f) {
+        return complain(s, status, "%s: %g%s%s; %s allows %g: %s", field, (double)r->value, gap,
+                        unit, against, (double)r->high, reason);
     }
     if (status == CVK_CONTRADICTION) {
         return complain(s, status, "%s contradicts %s: %s", field, against, reason);
@@ -304,7 +334,11 @@ static corvak_ToController message_of(pb_size_t which)
 
 static void put_parameter(cvk_session_parameter *p, const corvak_Parameter *m)
 {
-    *p = (cvk_session_parameter){.row = {.kind = (uint8_t)m->kind,
+    /* a choice without choices is a number; so is what this host does not know */
+    const bool known = m->kind == corvak_Parameter_Kind_REAL ||
+                       m->kind == corvak_Parameter_Kind_YES_NO ||
+                       (m->kind == corvak_Parameter_Kind_CHOICE && m->choice_count > 0);
+    *p = (cvk_session_parameter){.row = {.kind = known ? (uint8_t)m->kind : (uint8_t)CVK_WHOLE,
                                          .low = m->low,
                                          .high = m->high,
                                          .preset = m->preset,
@@ -406,6 +440,23 @@ cvk_status cvk_session_read_values(cvk_session *s)
     return CVK_OK;
 }
 
+/* Whoever is let in by a secret proves that it is known here. */
+static cvk_status unlock(cvk_session *s, const uint8_t challenge[16])
+{
+    const cvk_wire *wire = &s->inside->wire;
+    corvak_ToController m = message_of(corvak_ToController_unlock_tag);
+    if (wire->secret_bytes == 0) {
+        return complain(s, CVK_LOCKED,
+                        "it lets in only who knows its secret: give it behind the address, such as "
+                        "tcp:HOST:PORT?secret=FILE");
+    }
+    m.what.unlock.proof.size = sizeof m.what.unlock.proof.bytes;
+    cvk_prove_secret(wire->secret, wire->secret_bytes, challenge, m.what.unlock.proof.bytes);
+    const cvk_status status = ask_done(s, &m);
+    return status == CVK_LOCKED ? complain(s, status, "it has another secret than this one")
+                                : status;
+}
+
 static cvk_status identify(cvk_session *s)
 {
     corvak_ToController m = message_of(corvak_ToController_identify_tag);
@@ -438,7 +489,12 @@ static cvk_status identify(cvk_session *s)
     s->parameter = calloc(s->parameters, sizeof *s->parameter);
     s->signal = calloc(s->signals, sizeof *s->signal);
     s->value = calloc(s->parameters, sizeof *s->value);
-    return s->parameter != NULL && s->signal != NULL && s->value != NULL ? CVK_OK : CVK_NO_MEMORY;
+    if (s->parameter == NULL || s->signal == NULL || s->value == NULL) {
+        return CVK_NO_MEMORY;
+    }
+    uint8_t challenge[sizeof identity->challenge.bytes];
+    memcpy(challenge, identity->challenge.bytes, sizeof challenge);
+    return identity->challenge.size > 0 ? unlock(s, challenge) : CVK_OK;
 }
 
 cvk_status cvk_session_open(cvk_session *s, const cvk_wire *wire)
@@ -530,6 +586,11 @@ cvk_status cvk_session_clear_fault(cvk_session *s)
 cvk_status cvk_session_keep(cvk_session *s)
 {
     return say(s, corvak_Word_Kind_KEEP);
+}
+
+cvk_status cvk_session_call_good(cvk_session *s)
+{
+    return say(s, corvak_Word_Kind_CALL_GOOD);
 }
 
 cvk_status cvk_session_take_back(cvk_session *s)

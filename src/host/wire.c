@@ -15,6 +15,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/file.h>
 #include <termios.h>
 #include <unistd.h>
 
@@ -85,6 +86,32 @@ static void tcp_close(void *context)
     g_io_stream_close(G_IO_STREAM(t->connection), NULL, NULL);
     g_object_unref(t->connection);
     free(t);
+}
+
+/* What stands behind the address. */
+typedef struct extras {
+    int baud;
+    char secret[256];
+} extras;
+
+/* `?baud=RATE&secret=FILE`, in any order. */
+static bool read_extras(const char *question, extras *out)
+{
+    *out = (extras){.baud = BAUD};
+    for (const char *at = question; at != NULL && *at != '\0';) {
+        const char *end = strchr(++at, '&'); /* beyond ? or & */
+        const int length = end != NULL ? (int)(end - at) : (int)strlen(at);
+        char rest = '\0';
+        char item[sizeof out->secret];
+        snprintf(item, sizeof item, "%.*s", length, at);
+        if (strncmp(item, "secret=", 7) == 0 && item[7] != '\0') {
+            snprintf(out->secret, sizeof out->secret, "%s", item + 7);
+        } else if (sscanf(item, "baud=%d%c", &out->baud, &rest) != 1 || out->baud < 1) {
+            return false;
+        }
+        at = end;
+    }
+    return true;
 }
 
 static cvk_status open_tcp(cvk_wire *wire, const char *address, const char *host, char *text)
@@ -188,6 +215,17 @@ static void pseudo_close(void *context)
     free(context);
 }
 
+/* Two hosts on one line would be taken for one. */
+static bool is_mine(int fd)
+{
+    return flock(fd, LOCK_EX | LOCK_NB) == 0 || errno != EWOULDBLOCK;
+}
+
+static cvk_status taken(char *text, const char *address)
+{
+    return complain(text, CVK_BUSY, "%s: another host has this line%s", address, ": end it first");
+}
+
 static cvk_status open_pseudo(cvk_wire *wire, const char *address, const char *path, char *text)
 {
     struct termios raw;
@@ -205,6 +243,11 @@ static cvk_status open_pseudo(cvk_wire *wire, const char *address, const char *p
         free(fd);
         return CVK_NO_ANSWER;
     }
+    if (!is_mine(*fd)) {
+        close(*fd);
+        free(fd);
+        return taken(text, address);
+    }
     cfmakeraw(&raw);
     tcsetattr(*fd, TCSANOW, &raw);
     tcflush(*fd, TCIOFLUSH); /* what was meant for somebody else */
@@ -217,16 +260,9 @@ static cvk_status open_pseudo(cvk_wire *wire, const char *address, const char *p
     return CVK_OK;
 }
 
-static cvk_status open_serial(cvk_wire *wire, const char *address, const char *rest, char *text)
+static cvk_status open_serial(cvk_wire *wire, const char *address, const char *path, int baud,
+                              char *text)
 {
-    char path[128];
-    const char *question = strchr(rest, '?');
-    int baud = BAUD;
-    snprintf(path, sizeof path, "%.*s", (int)(question != NULL ? question - rest : 127), rest);
-    if (question != NULL && (sscanf(question, "?baud=%d", &baud) != 1 || baud < 1)) {
-        return complain(text, CVK_BAD_FORMAT, "%s: behind the path only ?baud=RATE may stand%s",
-                        address, ", such as serial:/dev/ttyACM0?baud=921600");
-    }
     if (strncmp(path, "/dev/pts/", 9) == 0) {
         return open_pseudo(wire, address, path, text);
     }
@@ -245,6 +281,11 @@ static cvk_status open_serial(cvk_wire *wire, const char *address, const char *r
         return complain(text, CVK_BAD_FORMAT, "%s: the line does not take this rate%s", address,
                         "; choose another with ?baud=RATE");
     }
+    int fd = -1;
+    if (sp_get_port_handle(port, &fd) == SP_OK && !is_mine(fd)) {
+        serial_close(port);
+        return taken(text, address);
+    }
     sp_flush(port, SP_BUF_BOTH);
     *wire = (cvk_wire){.read = serial_read,
                        .write = serial_write,
@@ -260,14 +301,35 @@ cvk_status cvk_wire_open(cvk_wire *wire, const char *address, char *text)
 {
     *wire = (cvk_wire){.context = NULL};
     text[0] = '\0';
-    if (strncmp(address, "tcp:", 4) == 0) {
-        return open_tcp(wire, address, address + 4, text);
+    const bool by_tcp = strncmp(address, "tcp:", 4) == 0;
+    if (!by_tcp && strncmp(address, "serial:", 7) != 0) {
+        return complain(text, CVK_BAD_FORMAT,
+                        "%s: a device is tcp:HOST:PORT, serial:PATH or sim:RIG%s", address, "");
     }
-    if (strncmp(address, "serial:", 7) == 0) {
-        return open_serial(wire, address, address + 7, text);
+    extras more;
+    const char *place = address + (by_tcp ? 4 : 7), *question = strchr(place, '?');
+    char path[256];
+    snprintf(path, sizeof path, "%.*s", (int)(question != NULL ? question - place : 255), place);
+    if (!read_extras(question, &more)) {
+        return complain(text, CVK_BAD_FORMAT,
+                        "%s: behind it only ?baud=RATE and ?secret=FILE may stand%s", address,
+                        ", such as serial:/dev/ttyACM0?baud=921600");
     }
-    return complain(text, CVK_BAD_FORMAT, "%s: a device is tcp:HOST:PORT, serial:PATH or sim:RIG%s",
-                    address, "");
+    uint8_t secret[CVK_SECRET_BYTES];
+    size_t bytes = 0;
+    cvk_status status =
+        more.secret[0] != '\0'
+            ? cvk_secret_file_read(more.secret, secret, sizeof secret, &bytes, text, CVK_WIRE_TEXT)
+            : CVK_OK;
+    if (status == CVK_OK) {
+        status = by_tcp ? open_tcp(wire, address, path, text)
+                        : open_serial(wire, address, path, more.baud, text);
+    }
+    if (status == CVK_OK) {
+        memcpy(wire->secret, secret, bytes);
+        wire->secret_bytes = bytes;
+    }
+    return status;
 }
 
 void cvk_wire_close(cvk_wire *wire)

@@ -8,7 +8,10 @@
 #include "corvak/core/parameters.h"
 #include "corvak/core/signals.h"
 
+#include <string.h>
+
 #define UNREADABLE CVK_BAD_FORMAT
+#define WRONG_PROOFS 3u
 
 _Static_assert((int)CVK_OUT_OF_RANGE == (int)corvak_Why_OUT_OF_RANGE &&
                    (int)CVK_BAD_FORMAT == (int)corvak_Why_UNREADABLE &&
@@ -17,7 +20,8 @@ _Static_assert((int)CVK_OUT_OF_RANGE == (int)corvak_Why_OUT_OF_RANGE &&
                    (int)CVK_BUSY == (int)corvak_Why_BUSY &&
                    (int)CVK_UNKNOWN_NAME == (int)corvak_Why_UNKNOWN_NAME &&
                    (int)CVK_NOT_OWNER == (int)corvak_Why_NOT_OWNER &&
-                   (int)CVK_NO_TRIAL == (int)corvak_Why_NO_TRIAL,
+                   (int)CVK_NO_TRIAL == (int)corvak_Why_NO_TRIAL &&
+                   (int)CVK_LOCKED == (int)corvak_Why_LOCKED,
                "A status has another number on the wire: Why in corvak.proto and cvk_status must "
                "be alike.");
 _Static_assert((int)CVK_MODE_BRAKE == (int)corvak_Request_Mode_BRAKE &&
@@ -144,9 +148,12 @@ static void answer_values(const cvk_link *link, const corvak_Page *page,
     }
 }
 
-/* A host that begins: what one before it asked for is over. */
+/* A host that begins: what one before it asked for is over, also on a line that two share. */
 static void answer_identify(cvk_link *link, corvak_FromController *answer)
 {
+    if (cvk_drive_release(link->drive, link->config.owner) != CVK_OK) {
+        /* it was not ours */
+    }
     link->stream_on = link->look_wanted = false;
     link->look_id = link->last_id = 0;
     answer->which_what = corvak_FromController_identity_tag;
@@ -159,6 +166,12 @@ static void answer_identify(cvk_link *link, corvak_FromController *answer)
     identity->updates_per_period = (uint32_t)link->hardware.updates_per_period;
     copy(identity->name, sizeof identity->name, link->config.name);
     copy(identity->version, sizeof identity->version, link->config.version);
+    if (link->config.lock != NULL && !link->unlocked) {
+        link->config.lock->challenge(link->config.lock->context, link->challenge);
+        identity->challenge.size = CVK_LINK_CHALLENGE_BYTES;
+        memcpy(identity->challenge.bytes, link->challenge, CVK_LINK_CHALLENGE_BYTES);
+        link->challenged = true;
+    }
 }
 
 /* ---- settings ------------------------------------------------------------------------------- */
@@ -193,6 +206,9 @@ static void put_staged(const cvk_link *link, corvak_FromController *answer)
 static cvk_status stage(cvk_link *link, const corvak_Stage *wanted, corvak_FromController *answer,
                         cvk_refusal *why)
 {
+    if (cvk_drive_owner(link->drive) != link->config.owner) {
+        return CVK_NOT_OWNER;
+    }
     const cvk_settings *in_force = cvk_drive_settings(link->drive);
     cvk_settings draft = wanted->fresh ? *in_force : link->draft;
     for (pb_size_t n = 0; n < wanted->setting_count; n++) {
@@ -212,7 +228,9 @@ static cvk_status stage(cvk_link *link, const corvak_Stage *wanted, corvak_FromC
 
 static cvk_status adopt(cvk_link *link, const corvak_Adopt *wanted, cvk_refusal *why)
 {
-    const cvk_owner owner = cvk_drive_owner(link->drive);
+    if (cvk_drive_owner(link->drive) != link->config.owner) {
+        return CVK_NOT_OWNER;
+    }
     if (wanted->check != link->draft_check) {
         *why = (cvk_refusal){.field = "check",
                              .against = "the draft",
@@ -225,9 +243,7 @@ static cvk_status adopt(cvk_link *link, const corvak_Adopt *wanted, cvk_refusal 
                                        wanted->terms.least_quality};
         return cvk_drive_try(link->drive, link->config.owner, &link->draft, &terms, why);
     }
-    return owner == CVK_NOBODY || owner == link->config.owner
-               ? cvk_drive_stage(link->drive, &link->draft, why)
-               : CVK_NOT_OWNER;
+    return cvk_drive_stage(link->drive, &link->draft, why);
 }
 
 /* ---- commands ------------------------------------------------------------------------------- */
@@ -245,6 +261,8 @@ static cvk_status say(cvk_link *link, corvak_Word_Kind word)
         return cvk_drive_keep(drive, me);
     case corvak_Word_Kind_TAKE_BACK:
         return cvk_drive_take_back(drive, me);
+    case corvak_Word_Kind_CALL_GOOD:
+        return cvk_drive_call_good(drive, me);
     case corvak_Word_Kind_CLEAR_FAULT:
         if (cvk_drive_refresh(drive, me) != CVK_OK) {
             return CVK_NOT_OWNER;
@@ -259,12 +277,35 @@ static cvk_status say(cvk_link *link, corvak_Word_Kind word)
 static cvk_status hand_over(cvk_link *link, uint32_t to, cvk_refusal *why)
 {
     const cvk_status status = cvk_check_range("to", (float)to, 1.0f, 255.0f, why);
-    return status == CVK_OK ? cvk_drive_hand_over(link->drive, link->config.owner, (cvk_owner)to)
-                            : status;
+    if (status != CVK_OK) {
+        return status;
+    }
+    if (!cvk_drive_is_there(link->drive, (cvk_owner)to)) {
+        *why = (cvk_refusal){.field = "to",
+                             .value = (float)to,
+                             .against = "the links that are there",
+                             .reason = "nobody is on that link, so nobody could stop the motor"};
+        return CVK_CONTRADICTION;
+    }
+    return cvk_drive_hand_over(link->drive, link->config.owner, (cvk_owner)to);
+}
+
+/* What anybody may ask for, at any time. */
+static bool is_a_stop(const corvak_ToController *m)
+{
+    return m->which_what == corvak_ToController_request_tag &&
+           (m->what.request.mode == corvak_Request_Mode_OFF ||
+            m->what.request.mode == corvak_Request_Mode_STOP);
 }
 
 static cvk_status request(cvk_link *link, const corvak_Request *wanted, cvk_refusal *why)
 {
+    const bool off = wanted->mode == corvak_Request_Mode_OFF;
+    if ((off || wanted->mode == corvak_Request_Mode_STOP) &&
+        cvk_drive_owner(link->drive) != link->config.owner) {
+        cvk_drive_stop(link->drive, off);
+        return CVK_OK;
+    }
     const cvk_request r = {.mode = (int32_t)wanted->mode,
                            .voltage_v = {wanted->voltage_alpha_v, wanted->voltage_beta_v},
                            .current_a = {wanted->current_d_a, wanted->current_q_a},
@@ -277,14 +318,33 @@ static cvk_status request(cvk_link *link, const corvak_Request *wanted, cvk_refu
 
 static cvk_status claim(cvk_link *link, float lease_s, cvk_refusal *why)
 {
-    const cvk_status status = cvk_check_range("lease_s", lease_s, 0.01f, 3600.0f, why);
+    const float most_s = link->config.most_lease_s;
+    const cvk_status status = cvk_check_range("lease_s", lease_s, 0.01f,
+                                              most_s > 0.0f ? most_s : CVK_LINK_MOST_LEASE_S, why);
     return status == CVK_OK ? cvk_drive_claim(link->drive, link->config.owner, lease_s) : status;
+}
+
+static cvk_status unlock(cvk_link *link, const corvak_Unlock *said)
+{
+    const cvk_link_lock *lock = link->config.lock;
+    const bool fits =
+        lock == NULL || (link->challenged && said->proof.size == CVK_LINK_PROOF_BYTES &&
+                         lock->opens(lock->context, link->challenge, said->proof.bytes));
+    link->challenged = false; /* one try for each */
+    link->unlocked = link->unlocked || fits;
+    link->wrong_proofs = (uint8_t)(link->wrong_proofs + (fits ? 0u : 1u));
+    if (link->wrong_proofs >= WRONG_PROOFS) {
+        cvk_link_dismiss(link, "wrong secret");
+    }
+    return link->unlocked ? CVK_OK : CVK_LOCKED;
 }
 
 static cvk_status command(cvk_link *link, const corvak_ToController *m,
                           corvak_FromController *answer, cvk_refusal *why)
 {
     switch (m->which_what) {
+    case corvak_ToController_unlock_tag:
+        return unlock(link, &m->what.unlock);
     case corvak_ToController_stage_tag:
         return stage(link, &m->what.stage, answer, why);
     case corvak_ToController_adopt_tag:
@@ -306,10 +366,11 @@ static cvk_status command(cvk_link *link, const corvak_ToController *m,
     }
 }
 
-/* May be done twice; and a lease is refreshed between a command and its repetition. */
+/* May be done twice; and a lease is refreshed between a command and its repetition. A stop is never
+ * taken for a repetition. */
 static bool harmless(const corvak_ToController *m)
 {
-    return m->which_what == corvak_ToController_look_tag ||
+    return m->which_what == corvak_ToController_look_tag || is_a_stop(m) ||
            (m->which_what == corvak_ToController_word_tag &&
             m->what.word.kind == corvak_Word_Kind_REFRESH);
 }
@@ -321,10 +382,12 @@ static cvk_status command_once(cvk_link *link, const corvak_ToController *m,
     if (harmless(m)) {
         return command(link, m, answer, why);
     }
-    if (m->id == 0u || m->id != link->last_id) {
+    const uint32_t check = cvk_check_of_bytes(link->reader.bytes, link->reader.length);
+    if (m->id == 0u || m->id != link->last_id || check != link->last_check) {
         link->last_status = command(link, m, answer, why);
         link->last_why = *why;
         link->last_id = m->id;
+        link->last_check = check;
     } else if (m->which_what == corvak_ToController_stage_tag && link->last_status == CVK_OK) {
         put_staged(link, answer);
     }
@@ -335,8 +398,15 @@ static cvk_status command_once(cvk_link *link, const corvak_ToController *m,
 bool cvk_link_answer(cvk_link *link, const corvak_ToController *m, corvak_FromController *answer)
 {
     cvk_refusal why = {0};
+    const bool may = link->config.lock == NULL || link->unlocked ||
+                     m->which_what == corvak_ToController_identify_tag ||
+                     m->which_what == corvak_ToController_unlock_tag;
     cvk_status status = CVK_OK;
     answer->which_what = corvak_FromController_done_tag;
+    if (!may) {
+        cvk_link_refuse(answer, CVK_LOCKED, &why);
+        return true;
+    }
     switch (m->which_what) {
     case corvak_ToController_identify_tag:
         answer_identify(link, answer);

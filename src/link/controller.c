@@ -32,13 +32,23 @@ cvk_status cvk_link_init(cvk_link *link, cvk_drive *drive, const cvk_port *port,
     return status;
 }
 
-void cvk_link_close(cvk_link *link)
+/* Nobody is there: the drive is not kept, nor handed over to here. */
+static void leave(cvk_link *link)
 {
     if (cvk_drive_release(link->drive, link->config.owner) != CVK_OK) {
         /* it was not ours */
     }
+    cvk_drive_leave(link->drive, link->config.owner);
+    link->there = link->challenged = link->unlocked = false;
+    link->wrong_proofs = 0;
     link->stream_on = link->look_wanted = false;
     link->look_id = 0;
+}
+
+void cvk_link_close(cvk_link *link)
+{
+    leave(link);
+    link->ended = false;
     link->reader = (cvk_frame_reader){.state = 0};
     link->read_count = link->read_taken = link->wire_count = link->wire_sent = 0;
     link->draft = *cvk_drive_settings(link->drive);
@@ -64,6 +74,27 @@ static void send(cvk_link *link, const corvak_FromController *message)
     link->wire_sent = 0;
 }
 
+void cvk_link_dismiss(cvk_link *link, const char *reason)
+{
+    leave(link);
+    link->wire_count = (uint32_t)cvk_link_write_dismissal(reason, link->wire, sizeof link->wire);
+    link->wire_sent = 0;
+    link->ended = true;
+}
+
+bool cvk_link_has_ended(const cvk_link *link)
+{
+    return link->ended;
+}
+
+size_t cvk_link_write_dismissal(const char *reason, uint8_t *wire, size_t room)
+{
+    const cvk_refusal why = {.field = "link", .reason = reason};
+    corvak_FromController message = corvak_FromController_init_zero;
+    cvk_link_refuse(&message, CVK_BUSY, &why);
+    return cvk_write_from_controller(&message, wire, room);
+}
+
 /* Up to the end of one message. */
 static bool receive(cvk_link *link)
 {
@@ -80,6 +111,25 @@ static bool receive(cvk_link *link)
     return false;
 }
 
+static uint32_t time_us(const cvk_link *link)
+{
+    return link->port->clock_us != NULL ? link->port->clock_us(link->port->context)
+                                        : (uint32_t)((float)cvk_drive_now(link->drive)->tick *
+                                                     link->hardware.period_s * 1e6f);
+}
+
+/* Whoever says something is there; after an end only who begins anew. */
+static void hear(cvk_link *link, const corvak_ToController *message, bool readable)
+{
+    link->heard_us = time_us(link);
+    link->ended =
+        link->ended && !(readable && message->which_what == corvak_ToController_identify_tag);
+    link->there = (link->there || readable) && !link->ended;
+    if (link->there) {
+        cvk_drive_arrive(link->drive, link->config.owner);
+    }
+}
+
 static bool send_answer(cvk_link *link)
 {
     corvak_ToController message = corvak_ToController_init_zero;
@@ -89,21 +139,24 @@ static bool send_answer(cvk_link *link)
     }
     const bool readable = cvk_read_to_controller(link->reader.bytes, link->reader.length, &message);
     answer.id = message.id;
+    hear(link, &message, readable);
+    if (link->ended) {
+        return false;
+    }
     if (!readable) {
         const cvk_refusal why = {.field = "message"};
         cvk_link_refuse(&answer, CVK_BAD_FORMAT, &why);
     } else if (!cvk_link_answer(link, &message, &answer)) {
         return false;
     }
+    if (link->ended) { /* the answer was to go */
+        return true;
+    }
+    if (link->config.lock != NULL && !link->unlocked) { /* not to be handed over to either */
+        cvk_drive_leave(link->drive, link->config.owner);
+    }
     send(link, &answer);
     return true;
-}
-
-static uint32_t time_us(const cvk_link *link)
-{
-    return link->port->clock_us != NULL ? link->port->clock_us(link->port->context)
-                                        : (uint32_t)((float)cvk_drive_now(link->drive)->tick *
-                                                     link->hardware.period_s * 1e6f);
 }
 
 /* Of one control call: again when the interrupt came in between. Returns its tick. */
@@ -132,6 +185,9 @@ static uint32_t copy_state(const cvk_link *link, uint32_t *state)
 
 static bool send_state(cvk_link *link)
 {
+    if (link->ended || (link->config.lock != NULL && !link->unlocked)) {
+        return false;
+    }
     uint32_t state[STATE_PARTS];
     const uint32_t tick = copy_state(link, state);
     const uint32_t at_us = time_us(link);
@@ -183,6 +239,9 @@ bool cvk_link_poll(cvk_link *link)
 {
     static bool (*const kinds[])(cvk_link *) = {send_answer, send_state, send_look, send_samples};
     enum { KINDS = sizeof kinds / sizeof kinds[0] };
+    if (link->there && time_us(link) - link->heard_us > (uint32_t)(1e6f * CVK_LINK_IDLE_S)) {
+        cvk_link_dismiss(link, "nothing was heard of you for 30 s");
+    }
     if (!flush(link)) {
         return false;
     }

@@ -46,6 +46,15 @@ size_t cvk_length_from_controller(const corvak_FromController *message)
     return pb_get_encoded_size(&length, corvak_FromController_fields, message) ? length : 0;
 }
 
+uint32_t cvk_check_of_bytes(const uint8_t *bytes, size_t count)
+{
+    uint32_t check = UINT32_MAX;
+    for (size_t n = 0; n < count; n++) {
+        check = cvk_check_next(check, bytes[n]);
+    }
+    return ~check;
+}
+
 uint32_t cvk_check_of_values(uint32_t before, const float *values, size_t count)
 {
     uint32_t check = ~before;

@@ -5,6 +5,7 @@
  */
 #include "corvak/core/parameters.h"
 #include "corvak/core/signals.h"
+#include "corvak/link/hmac.h"
 #include "noise.h"
 #include "suite.h"
 #include "toy_controller.h"
@@ -149,6 +150,7 @@ END_TEST
 
 START_TEST(a_draft_comes_into_force_whole_with_its_check)
 {
+    claim(1.0f);
     const uint32_t check = stage("current.bandwidth_hz", 33.0f);
     float values[128];
     for (unsigned n = 0; n < cvk_parameter_count(); n++) {
@@ -173,6 +175,7 @@ END_TEST
 
 START_TEST(refusals_name_the_parameter)
 {
+    claim(1.0f);
     corvak_ToController m = message(corvak_ToController_stage_tag);
     m.what.stage.fresh = true;
     m.what.stage.setting_count = 2;
@@ -188,10 +191,6 @@ START_TEST(refusals_name_the_parameter)
     m.what.stage.setting[0] = (corvak_Setting){4711, 1.0f};
     ask(&m, corvak_FromController_refused_tag);
     ck_assert_int_eq(heard.what.refused.why, corvak_Why_UNKNOWN_NAME);
-    m = request_message(corvak_Request_Mode_SPEED);
-    ask(&m, corvak_FromController_refused_tag);
-    ck_assert_int_eq(heard.what.refused.why, corvak_Why_NOT_OWNER);
-    claim(1.0f);
     m = request_message(corvak_Request_Mode_SPEED);
     m.what.request.speed_rad_s = NAN;
     ask(&m, corvak_FromController_refused_tag);
@@ -229,6 +228,224 @@ START_TEST(a_command_that_comes_twice_is_done_once)
     m.id = ++id;
     ask(&m, corvak_FromController_refused_tag);
     ck_assert_int_eq(heard.what.refused.why, corvak_Why_BUSY);
+}
+END_TEST
+
+/* ---- who may what ---------------------------------------------------------------------------- */
+
+static void refused(corvak_ToController m, corvak_Why why)
+{
+    ask(&m, corvak_FromController_refused_tag);
+    ck_assert_int_eq(heard.what.refused.why, why);
+}
+
+/* Whoever owns nothing may look, and stop; nothing else. */
+START_TEST(who_does_not_own_only_looks_and_stops)
+{
+    corvak_ToController m = message(corvak_ToController_stage_tag);
+    m.what.stage.fresh = true;
+    m.what.stage.setting_count = 1;
+    m.what.stage.setting[0] = (corvak_Setting){place_of("protect.trip_current_a"), 2000.0f};
+    refused(m, corvak_Why_NOT_OWNER);
+    m = message(corvak_ToController_adopt_tag);
+    refused(m, corvak_Why_NOT_OWNER);
+    refused(request_message(corvak_Request_Mode_SPEED), corvak_Why_NOT_OWNER);
+    for (int off = 0; off < 2; off++) {
+        ck_assert_int_eq(cvk_drive_claim(&toy.drive, 3, 60.0f), CVK_OK);
+        const cvk_request turns = {.mode = CVK_MODE_CURRENT, .current_a = {0.0f, 1.0f}};
+        ck_assert_int_eq(cvk_drive_request(&toy.drive, 3, &turns, NULL), CVK_OK);
+        toy_step(&toy);
+        ck_assert(toy.gates_on);
+        m = request_message(off ? corvak_Request_Mode_OFF : corvak_Request_Mode_STOP);
+        ask(&m, corvak_FromController_done_tag);
+        toy_step(&toy);
+        ck_assert_uint_eq(cvk_drive_owner(&toy.drive), CVK_NOBODY);
+        ck_assert_int_eq(cvk_drive_now(&toy.drive)->request.mode, CVK_MODE_OFF); /* it stands */
+    }
+}
+END_TEST
+
+START_TEST(a_lease_has_a_ceiling_and_nobody_there_gets_no_motor)
+{
+    corvak_ToController m = message(corvak_ToController_claim_tag);
+    m.what.claim.lease_s = 10.1f;
+    refused(m, corvak_Why_OUT_OF_RANGE);
+    ck_assert_float_eq(heard.what.refused.high, 10.0f);
+    claim(10.0f);
+    m = message(corvak_ToController_hand_over_tag);
+    m.what.hand_over.to = 8;
+    refused(m, corvak_Why_CONTRADICTION);
+    ck_assert_uint_eq(cvk_drive_owner(&toy.drive), 7);
+    cvk_drive_arrive(&toy.drive, 8);
+    m.id = ++id;
+    ask(&m, corvak_FromController_done_tag);
+    ck_assert_uint_eq(cvk_drive_owner(&toy.drive), 8);
+    cvk_drive_leave(&toy.drive, 8);
+    ck_assert(!cvk_drive_is_there(&toy.drive, 8));
+    ck_assert(cvk_drive_is_there(&toy.drive, 7));
+}
+END_TEST
+
+/* The same id again with another content is another command; and a stop is always done. */
+START_TEST(a_stop_is_never_taken_for_a_repetition)
+{
+    claim(1.0f);
+    corvak_ToController m = request_message(corvak_Request_Mode_CURRENT);
+    ask(&m, corvak_FromController_done_tag);
+    toy_step(&toy);
+    ck_assert(toy.gates_on);
+    m.what.request.mode = corvak_Request_Mode_OFF;
+    ask(&m, corvak_FromController_done_tag);
+    toy_step(&toy);
+    ck_assert(!toy.gates_on);
+    m = request_message(corvak_Request_Mode_CURRENT);
+    ask(&m, corvak_FromController_done_tag);
+    m.what.request.mode = corvak_Request_Mode_REST;
+    ask(&m, corvak_FromController_done_tag);
+    toy_step(&toy);
+    ck_assert_int_eq(cvk_drive_now(&toy.drive)->request.mode, CVK_MODE_REST);
+}
+END_TEST
+
+/* A second host on the same line does not inherit what the first commands. */
+START_TEST(who_begins_anew_owns_nothing)
+{
+    claim(5.0f);
+    const corvak_ToController m = message(corvak_ToController_identify_tag);
+    ask(&m, corvak_FromController_identity_tag);
+    ck_assert_uint_eq(cvk_drive_owner(&toy.drive), CVK_NOBODY);
+}
+END_TEST
+
+START_TEST(a_host_that_says_nothing_is_gone)
+{
+    claim(5.0f);
+    bool dismissed = false;
+    for (int ms = 0; ms < 31000; ms++) {
+        toy_step(&toy);
+        while (hear()) {
+            dismissed = dismissed ||
+                        (heard.id == 0 && heard.which_what == corvak_FromController_refused_tag);
+        }
+    }
+    ck_assert(dismissed);
+    ck_assert(cvk_link_has_ended(&toy.link));
+    ck_assert(!cvk_drive_is_there(&toy.drive, 7));
+    corvak_ToController m = message(corvak_ToController_claim_tag);
+    say(&m); /* not before it has said anew who it is */
+    toy_step(&toy);
+    ck_assert_uint_eq(cvk_drive_owner(&toy.drive), CVK_NOBODY);
+    m = message(corvak_ToController_identify_tag);
+    ask(&m, corvak_FromController_identity_tag);
+    claim(1.0f);
+}
+END_TEST
+
+/* ---- the secret ------------------------------------------------------------------------------ */
+
+static const uint8_t key[] = "the potter's secret";
+
+static void challenge(void *context, uint8_t bytes[CVK_LINK_CHALLENGE_BYTES])
+{
+    uint8_t *count = context;
+    memset(bytes, ++*count, CVK_LINK_CHALLENGE_BYTES);
+}
+
+static bool opens(void *context, const uint8_t said[CVK_LINK_CHALLENGE_BYTES],
+                  const uint8_t proof[CVK_LINK_PROOF_BYTES])
+{
+    uint8_t wanted[CVK_HMAC_BYTES];
+    (void)context;
+    cvk_hmac(key, sizeof key - 1, said, CVK_LINK_CHALLENGE_BYTES, wanted);
+    return cvk_hmac_is(wanted, proof);
+}
+
+static corvak_ToController proof_of(const uint8_t *secret, size_t bytes)
+{
+    corvak_ToController m = message(corvak_ToController_identify_tag);
+    ask(&m, corvak_FromController_identity_tag);
+    ck_assert_uint_eq(heard.what.identity.challenge.size, CVK_LINK_CHALLENGE_BYTES);
+    m = message(corvak_ToController_unlock_tag);
+    m.what.unlock.proof.size = CVK_LINK_PROOF_BYTES;
+    cvk_hmac(secret, bytes, heard.what.identity.challenge.bytes, CVK_LINK_CHALLENGE_BYTES,
+             m.what.unlock.proof.bytes);
+    return m;
+}
+
+START_TEST(a_locked_link_lets_in_who_proves_the_secret)
+{
+    uint8_t count = 0;
+    const cvk_link_lock lock = {&count, challenge, opens};
+    toy.link.config.lock = &lock;
+    corvak_ToController m = message(corvak_ToController_claim_tag);
+    m.what.claim.lease_s = 1.0f;
+    refused(m, corvak_Why_LOCKED);
+    refused(message(corvak_ToController_values_tag), corvak_Why_LOCKED);
+    refused(proof_of(key, 3), corvak_Why_LOCKED);
+    ck_assert(!cvk_drive_is_there(&toy.drive, 7));
+    m = proof_of(key, sizeof key - 1);
+    ask(&m, corvak_FromController_done_tag);
+    ck_assert(cvk_drive_is_there(&toy.drive, 7));
+    const corvak_ToController heard_by_others = m;
+    claim(1.0f);
+    cvk_link_close(&toy.link);
+    m = heard_by_others; /* the next one has another challenge */
+    m.id = ++id;
+    refused(m, corvak_Why_LOCKED);
+    for (int wrong = 0; wrong < 2; wrong++) {
+        m = proof_of(key, 2);
+        say(&m);
+        toy_step(&toy);
+    }
+    ck_assert(cvk_link_has_ended(&toy.link)); /* three wrong ones */
+}
+END_TEST
+
+/* RFC 4231, cases 1, 2, 4, 6 and 7 (keys and data of several lengths), and each length around a
+ * block against another implementation's: their hash of hashes. */
+START_TEST(the_proof_is_hmac_sha_256)
+{
+    static const uint8_t zero_b[20] = {0x0b, 0x0b, 0x0b, 0x0b, 0x0b, 0x0b, 0x0b, 0x0b, 0x0b, 0x0b,
+                                       0x0b, 0x0b, 0x0b, 0x0b, 0x0b, 0x0b, 0x0b, 0x0b, 0x0b, 0x0b};
+    uint8_t count[25], long_aa[131], cd[50], out[CVK_HMAC_BYTES];
+    char text[2 * CVK_HMAC_BYTES + 1];
+    memset(long_aa, 0xaa, sizeof long_aa);
+    memset(cd, 0xcd, sizeof cd);
+    for (unsigned n = 0; n < sizeof count; n++) {
+        count[n] = (uint8_t)(n + 1u);
+    }
+    static const char long_text[] =
+        "This is a test using a larger than block-size key and a larger than block-size data. "
+        "The key needs to be hashed before being used by the HMAC algorithm.";
+    const struct {
+        const void *key;
+        size_t key_bytes;
+        const void *data;
+        size_t bytes;
+        const char *wanted;
+    } cases[] = {
+        {zero_b, 20, "Hi There", 8,
+         "b0344c61d8db38535ca8afceaf0bf12b881dc200c9833da726e9376c2e32cff7"},
+        {"Jefe", 4, "what do ya want for nothing?", 28,
+         "5bdcc146bf60754e6a042426089575c75a003f089d2739839dec58b964ec3843"},
+        {count, 25, cd, 50, "82558a389a443c0ea4cc819899f2083a85f0faa3e578f8077a2e3ff46729665b"},
+        {long_aa, 131, "Test Using Larger Than Block-Size Key - Hash Key First", 54,
+         "60e431591ee0b67f0d8a26aacbf5b77f8e0bc6213728c5140546040f0ee37f54"},
+        {long_aa, 131, long_text, sizeof long_text - 1,
+         "9b09ffa71b942fcb27635fbcd5b0e944bfdc63644f0713938a7f51535c3a35e2"},
+    };
+    for (size_t n = 0; n < sizeof cases / sizeof cases[0]; n++) {
+        cvk_hmac(cases[n].key, cases[n].key_bytes, cases[n].data, cases[n].bytes, out);
+        for (unsigned k = 0; k < CVK_HMAC_BYTES; k++) {
+            snprintf(&text[2 * k], 3, "%02x", out[k]);
+        }
+        ck_assert_str_eq(text, cases[n].wanted);
+    }
+    uint8_t other[CVK_HMAC_BYTES];
+    memcpy(other, out, sizeof out);
+    ck_assert(cvk_hmac_is(out, other));
+    other[31] ^= 1u;
+    ck_assert(!cvk_hmac_is(out, other));
 }
 END_TEST
 
@@ -367,6 +584,8 @@ START_TEST(no_wrong_parameter_on_a_line_that_flips_bytes)
     float last = 0.0f, in_force = 0.0f;
     bool staged = false;
     lcg = 5;
+    toy.link.config.most_lease_s = 3600.0f;
+    claim(3600.0f);
     for (uint32_t ms = 0; ms < (uint32_t)HOUR_MS; ms++) {
         if (ms % 40 == 0) {
             corvak_ToController m =
@@ -422,6 +641,13 @@ static void add(TCase *tests)
     tcase_add_test(tests, a_draft_comes_into_force_whole_with_its_check);
     tcase_add_test(tests, refusals_name_the_parameter);
     tcase_add_test(tests, a_command_that_comes_twice_is_done_once);
+    tcase_add_test(tests, who_does_not_own_only_looks_and_stops);
+    tcase_add_test(tests, a_lease_has_a_ceiling_and_nobody_there_gets_no_motor);
+    tcase_add_test(tests, a_stop_is_never_taken_for_a_repetition);
+    tcase_add_test(tests, who_begins_anew_owns_nothing);
+    tcase_add_test(tests, a_host_that_says_nothing_is_gone);
+    tcase_add_test(tests, a_locked_link_lets_in_who_proves_the_secret);
+    tcase_add_test(tests, the_proof_is_hmac_sha_256);
     tcase_add_test(tests, a_stream_comes_without_gaps_and_counts_what_is_lost);
     tcase_add_test(tests, a_cut_at_any_byte_ends_in_a_stop);
     tcase_add_test(tests, a_host_that_does_not_read_loses_its_lease);

@@ -64,7 +64,9 @@ typedef struct cvk_gains {
     cvk_gains_item item[CVK_GAINS_MOST]; /* what was set, in the order of the table */
     cvk_loop_prediction current;
     cvk_motion_prediction speed, position;
-    double top_speed_rad_s;      /* electrical; at the linear range's end */
+    double top_speed_rad_s;  /* electrical; at the linear range's end */
+    double hides_a, first_a; /* d current that leaves nothing of the active flux, when it is within
+                                the limit (else 0), and current of a first start */
     char missing[CVK_CARD_TEXT]; /* what the card lacks, or which wish cannot be kept and why */
 } cvk_gains;
 

@@ -77,8 +77,9 @@ typedef struct cvk_session {
 } cvk_session;
 
 /* Takes over an open wire, identifies the controller and reads its tables and values. The wire is
- * closed with the session, also when this fails. CVK_NO_ANSWER; CVK_BAD_FORMAT when what answers is
- * no controller or speaks another protocol; CVK_NO_MEMORY. */
+ * closed with the session, also when this fails. CVK_NO_ANSWER; CVK_LOCKED without the right
+ * secret; CVK_BAD_FORMAT when what answers is no controller or speaks another protocol;
+ * CVK_NO_MEMORY. */
 cvk_status cvk_session_open(cvk_session *session, const cvk_wire *wire) CVK_MUST_CHECK;
 
 /* A session of zeros may be closed too. The drive is released first, when this session owns it. */
@@ -123,6 +124,8 @@ cvk_status cvk_session_adopt(cvk_session *session, const cvk_session_change *cha
                              unsigned count, const cvk_trial_terms *terms) CVK_MUST_CHECK;
 cvk_status cvk_session_keep(cvk_session *session) CVK_MUST_CHECK;
 cvk_status cvk_session_take_back(cvk_session *session) CVK_MUST_CHECK;
+/* What runs now is good: the controller's guards are measured from here as well. */
+cvk_status cvk_session_call_good(cvk_session *session) CVK_MUST_CHECK;
 
 /* Signals of one moment, by their place in the table; 16 at most. */
 cvk_status cvk_session_look(cvk_session *session, const unsigned *signal, unsigned count,

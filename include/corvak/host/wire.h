@@ -7,6 +7,7 @@
 #define CORVAK_HOST_WIRE_H
 
 #include "corvak/core/status.h"
+#include "corvak/host/secret.h"
 
 #include <stddef.h>
 #include <stdint.h>
@@ -28,13 +29,17 @@ typedef struct cvk_wire {
      * read with a timeout is what makes time pass. */
     int (*descriptor)(void *context);
     void (*close)(void *context);
-    double bytes_per_s; /* that it carries; 0: more than are ever needed */
+    double bytes_per_s;               /* that it carries; 0: more than are ever needed */
+    uint8_t secret[CVK_SECRET_BYTES]; /* to be proved when the controller asks for it */
+    size_t secret_bytes;              /* 0: none */
 } cvk_wire;
 
 #define CVK_WIRE_TEXT 256u
 
-/* Opens `tcp:HOST:PORT`, or `serial:PATH` with `?baud=RATE` (115200). CVK_NO_ANSWER when there is
- * nobody, CVK_BAD_FORMAT for another address; `text` (CVK_WIRE_TEXT) says what and the cure. */
+/* Opens `tcp:HOST:PORT` or `serial:PATH`; behind it may stand `?baud=RATE` (115200; of a line) and
+ * `?secret=FILE`, joined by `&`. A line is this host's alone while it is open. CVK_NO_ANSWER when
+ * there is nobody, CVK_BUSY when another host has the line, CVK_BAD_FORMAT for another address, and
+ * what cvk_secret_file_read() returns; `text` (CVK_WIRE_TEXT) says what and the cure. */
 cvk_status cvk_wire_open(cvk_wire *wire, const char *address, char *text) CVK_MUST_CHECK;
 
 void cvk_wire_close(cvk_wire *wire);

@@ -19,13 +19,29 @@ extern "C" {
 #endif
 
 #define CVK_LINK_STREAM_SIGNALS 16u
+#define CVK_LINK_MOST_LEASE_S 10.0f
+#define CVK_LINK_IDLE_S 30.0f
+#define CVK_LINK_CHALLENGE_BYTES 16u
+#define CVK_LINK_PROOF_BYTES 32u
 #define CVK_LINK_READ_BYTES 64u
+
+/* Who may in: whoever proves a shared secret, by HMAC-SHA-256 of a challenge (hmac.h, or a
+ * library's own). */
+typedef struct cvk_link_lock {
+    void *context;
+    /* Bytes that nobody can foretell. */
+    void (*challenge)(void *context, uint8_t bytes[CVK_LINK_CHALLENGE_BYTES]);
+    bool (*opens)(void *context, const uint8_t challenge[CVK_LINK_CHALLENGE_BYTES],
+                  const uint8_t proof[CVK_LINK_PROOF_BYTES]);
+} cvk_link_lock;
 
 typedef struct cvk_link_config {
     uint8_t stream;      /* which of the port's byte streams */
     cvk_owner owner;     /* as whom this link commands: not CVK_NOBODY, another for each link */
     const char *name;    /* of the controller: at most 31 characters */
     const char *version; /* of its program: at most 15 */
+    const cvk_link_lock *lock; /* null: whoever has the line may in */
+    float most_lease_s;        /* longest lease that may be claimed; 0: CVK_LINK_MOST_LEASE_S */
     /* Rows of a stream wait here for their turn: words of the caller's, at least 64. A row takes
      * one more than it has signals. */
     uint32_t *store;
@@ -56,12 +72,17 @@ typedef struct cvk_link {
     cvk_settings draft;
     uint32_t draft_check;
     /* the last command, in case that it comes again */
-    uint32_t last_id;
+    uint32_t last_id, last_check;
     cvk_status last_status;
     cvk_refusal last_why;
     /* last state that was sent */
     uint32_t state_sent[10];
     uint32_t state_us;
+    /* whether a host is there, and may in */
+    bool there, challenged, unlocked, ended;
+    uint8_t wrong_proofs;
+    uint8_t challenge[CVK_LINK_CHALLENGE_BYTES];
+    uint32_t heard_us;
     /* stream and look: `stream_on` and `look_wanted` hand them to the interrupt */
     cvk_link_sampler stream, look;
     volatile bool stream_on, look_wanted;
@@ -84,8 +105,18 @@ cvk_status cvk_link_init(cvk_link *link, cvk_drive *drive, const cvk_port *port,
 /* Keeps the moment's signals that the host asked for. Interrupt. */
 void cvk_link_sample(cvk_link *link);
 
-/* True while there is more to do at once. Task. */
+/* True while there is more to do at once. A host of which nothing is heard for CVK_LINK_IDLE_S is
+ * gone: cvk_link_dismiss(). Task. */
 bool cvk_link_poll(cvk_link *link);
+
+/* Tells the host why it has to go, and lets the drive go. What carries the bytes may be closed once
+ * they are sent (cvk_link_has_ended()); on a line that stays, the next host identifies itself
+ * anew. Task. */
+void cvk_link_dismiss(cvk_link *link, const char *reason);
+bool cvk_link_has_ended(const cvk_link *link);
+
+/* The same for a host that finds no link free: a frame to be sent to it. Returns its length. */
+size_t cvk_link_write_dismissal(const char *reason, uint8_t *wire, size_t room);
 
 /* The other end is known to be gone: the drive is released, when this link owns it, and the link
  * begins anew. Task. */

@@ -32,6 +32,9 @@ bool cvk_read_from_controller(const uint8_t *bytes, size_t length, corvak_FromCo
 /* Encoded, a message has so many bytes; 0 when it cannot be encoded. */
 size_t cvk_length_from_controller(const corvak_FromController *message);
 
+/* CRC-32. */
+uint32_t cvk_check_of_bytes(const uint8_t *bytes, size_t count);
+
 /* The check of a draft: CRC-32 of values as little-endian floats. Begin with 0; go on with what
  * came back. */
 uint32_t cvk_check_of_values(uint32_t before, const float *values, size_t count);

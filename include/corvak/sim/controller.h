@@ -6,6 +6,7 @@
 #ifndef CORVAK_SIM_CONTROLLER_H
 #define CORVAK_SIM_CONTROLLER_H
 
+#include "corvak/link/controller.h"
 #include "corvak/sim/sim.h"
 
 #include <stddef.h>
@@ -38,6 +39,21 @@ cvk_sim *cvk_sim_controller_inside(cvk_sim_controller *controller);
 /* A new link, 0 .. CVK_SIM_LINKS - 1; -1 when all are taken. Its owner number is 2 more. */
 int cvk_sim_controller_connect(cvk_sim_controller *controller);
 void cvk_sim_controller_disconnect(cvk_sim_controller *controller, int link);
+
+/* Links that connect from now on have to prove a secret; null: none. The lock must outlive them. */
+void cvk_sim_controller_lock(cvk_sim_controller *controller, const cvk_link_lock *lock);
+
+/* A host has identified itself on this link, and proved the secret where one is asked for. */
+bool cvk_sim_controller_is_there(const cvk_sim_controller *controller, int link);
+
+/* Tells the host why it has to go. */
+void cvk_sim_controller_dismiss(cvk_sim_controller *controller, int link, const char *reason);
+
+/* The controller has told this link to go: once what is there for it has been sent, disconnect. */
+bool cvk_sim_controller_has_ended(const cvk_sim_controller *controller, int link);
+
+/* Whoever commands: the motor stops in a controlled way, or the bridge is switched off. */
+void cvk_sim_controller_stop(cvk_sim_controller *controller, bool at_once);
 
 /* Bytes from the host: takes as many as there is room for, and answers at once what needs no
  * control call. */
