@@ -41,6 +41,7 @@ static bool storage_erase(void *context, uint32_t page)
 }
 
 #define LEASE_S 1.0f
+#define SEEN 0.96              /* of a channel's range: a protection needs 3 % of it */
 #define SWEEP_MOST_RAD_S 22.0f /* electrical */
 
 static const int32_t rotor_kinds[] = {
@@ -48,20 +49,50 @@ static const int32_t rotor_kinds[] = {
     [CVK_SENSOR_SINCOS] = CVK_ROTOR_SINCOS,         [CVK_SENSOR_HALLS] = CVK_ROTOR_HALLS,
     [CVK_SENSOR_TACHOMETER] = CVK_ROTOR_TACHOMETER, [CVK_SENSOR_NONE] = CVK_ROTOR_NONE};
 
-/* The tune, with the rotor sensor as a calibration would have found it: which way it counts, where
- * its zero is, and how often the field turns in one of its turns. */
+cvk_rotor_settings cvk_sim_rotor(const cvk_rig_config *config)
+{
+    cvk_rotor_settings s = config->tune.rotor;
+    s.kind = config->stated.kind ? s.kind : rotor_kinds[config->rotor_sensor.kind];
+    if (!config->stated.counts && config->rotor_sensor.counts >= 4.0) {
+        s.counts = (int32_t)config->rotor_sensor.counts;
+    }
+    if (!config->stated.periods) {
+        s.periods_per_turn = (int32_t)config->rotor_sensor.periods_per_turn;
+    }
+    return s;
+}
+
+/* A trip that is the preset and beyond what this bench's channel measures comes within it. */
+static float preset_within(float value, bool stated, float preset, double range)
+{
+    const float most = (float)(SEEN * range);
+    return !stated && value == preset && value > most ? most : value;
+}
+
+static void preset_trips(cvk_settings *s, const cvk_rig_config *config)
+{
+    const cvk_settings preset = cvk_settings_default();
+    s->protect.trip_current_a =
+        preset_within(s->protect.trip_current_a, config->stated.trip, preset.protect.trip_current_a,
+                      config->sensing.current_range_a);
+    s->protect.bus_max_v = preset_within(s->protect.bus_max_v, config->stated.bus_max,
+                                         preset.protect.bus_max_v, config->sensing.voltage_range_v);
+}
+
+/* The tune; what it does not state of the rotor sensor is as a calibration would have found it:
+ * which way it counts, where its zero is, and how often the field turns in one of its turns. */
 static cvk_settings calibrated(const cvk_rig *rig)
 {
-    const cvk_rig_rotor_sensor *sensor = &cvk_rig_config_of(rig)->rotor_sensor;
     cvk_settings s = cvk_rig_config_of(rig)->tune;
     double direction, offset_e_rad;
     cvk_rig_calibration(rig, &direction, &offset_e_rad);
-    s.rotor.kind = rotor_kinds[sensor->kind];
-    s.rotor.counts = sensor->counts >= 4.0 ? (int32_t)sensor->counts : s.rotor.counts;
-    s.rotor.periods_per_turn = (int32_t)sensor->periods_per_turn;
-    s.rotor.reversed = direction < 0.0 ? 1 : 0;
-    s.rotor.offset_rad = (float)offset_e_rad;
-    s.motor.pole_pairs = (int32_t)cvk_rig_config_of(rig)->motor.pole_pairs;
+    const cvk_rig_config *config = cvk_rig_config_of(rig);
+    s.rotor = cvk_sim_rotor(config);
+    s.rotor.reversed = config->stated.reversed ? s.rotor.reversed : (direction < 0.0 ? 1 : 0);
+    s.rotor.offset_rad = config->stated.offset ? s.rotor.offset_rad : (float)offset_e_rad;
+    s.motor.pole_pairs =
+        config->stated.pole_pairs ? s.motor.pole_pairs : (int32_t)config->motor.pole_pairs;
+    preset_trips(&s, config);
     return s;
 }
 
@@ -77,7 +108,9 @@ cvk_hardware cvk_sim_hardware(const cvk_rig_config *config)
                           .current_sensing = low_side ? CVK_CURRENTS_LOW_SIDE
                                              : single ? CVK_CURRENTS_SINGLE_SHUNT
                                                       : CVK_CURRENTS_ALWAYS,
-                          .window_s = low_side || single ? (float)window_s : 0.0f};
+                          .window_s = low_side || single ? (float)window_s : 0.0f,
+                          .current_range_a = (float)config->sensing.current_range_a,
+                          .bus_range_v = (float)config->sensing.voltage_range_v};
 }
 
 cvk_status cvk_sim_init(cvk_sim *sim, const cvk_rig_config *config, uint64_t seed, cvk_refusal *why)
@@ -119,6 +152,16 @@ static int32_t counts_of(double counts)
     return isfinite(counts) ? (int32_t)(int64_t)fmod(counts, 2147483648.0) : 0;
 }
 
+/* The gate driver's fault pin. */
+static int32_t stage_tripped(cvk_rig *rig)
+{
+    uint16_t events = 0;
+    return cvk_rig_gate_read(rig, CVK_GATE_EVENTS, &events) &&
+                   (events & (CVK_GATE_EVENT_LATCHED | CVK_GATE_EVENT_UNDERVOLTAGE)) != 0
+               ? 1
+               : 0;
+}
+
 static cvk_readings readings_of(const cvk_rig_sample *sample)
 {
     cvk_readings out = {
@@ -148,7 +191,8 @@ static cvk_readings readings_of(const cvk_rig_sample *sample)
 cvk_sim_row cvk_sim_step(cvk_sim *sim)
 {
     cvk_sim_row row = {.time_s = cvk_rig_time_s(sim->rig), .sample = cvk_rig_read(sim->rig)};
-    const cvk_readings readings = readings_of(&row.sample);
+    cvk_readings readings = readings_of(&row.sample);
+    readings.stage_tripped = stage_tripped(sim->rig);
     sim->sample = row.sample;
     if (cvk_drive_refresh(&sim->drive, CVK_SIM_OWNER) != CVK_OK) {
         /* it was released, or handed over: then it is somebody else's to refresh */

@@ -113,6 +113,18 @@ cvk_kalman_observer cvk_kalman_begin(const cvk_setup *setup, const cvk_tracked *
 void cvk_observers_seed(cvk_angles *angles, const cvk_setup *setup, const cvk_moment *now,
                         float angle_rad, float speed_rad_s, float variance_rad2);
 
+/* One goes on with all that another one has observed. */
+void cvk_observers_hand_over(cvk_angles *to, const cvk_angles *from);
+
+/* Observers with other settings look at the same motor; the moment stays as it is. `seen`: what
+ * their chosen one has last seen, and sees now. */
+void cvk_observers_step_aside(cvk_angles *twin, const cvk_setup *setup, cvk_moment *now,
+                              cvk_angle *seen);
+
+/* At standstill the resistance has turned out to be off by so much more; nothing unless
+ * observer.adapt. */
+void cvk_observers_measure_resistance(cvk_angles *angles, const cvk_setup *setup, float off_ohm);
+
 /* Neither does the bridge make voltages nor are the terminals measured. */
 static inline bool cvk_is_blind(const cvk_moment *now)
 {

@@ -29,9 +29,12 @@
 #define SETTLE_S 0.6f
 #define SWEEP_RAD_S 25.0f /* electrical */
 #define SWEEP_RISE_S 0.5f
-#define FEWEST_TURNS 4.0f   /* electrical, each way */
-#define SWEEP_SHARE 0.5f    /* of the current limit, in the first pair of sweeps */
-#define SECOND_SHARE 0.3f   /* and in the second */
+#define FEWEST_TURNS 4.0f /* electrical, each way */
+#define SWEEP_SHARE 0.5f  /* of the current limit, in the first pair of sweeps, */
+#define SECOND_RATIO 0.6f /* and in the second, of that in the first */
+#define HEAVY_RATIO 0.75f /* the same where friction is large */
+#define MORE_SHARE 1.35f  /* each time that it was too little */
+#define MOST_SHARE 0.9f
 #define MOST_PULL_RAD 0.09f /* between the two offsets: more is a load */
 #define MOST_PULL_HALLS_RAD 0.2f
 #define ALIKE 0.7f        /* likeness of a sensor that turns with the current */
@@ -46,11 +49,11 @@
 #define TRY_S 0.25f
 #define MOVED_RAD 2.0f   /* electrical: the torque has turned the rotor */
 #define SPEED_SHARE 0.1f /* of program.speed_rad_s */
-#define SPEED_LONGEST_S 8.0f
+#define SPEED_LONGEST_S 15.0f
 #define SPEED_RISE_S 0.3f /* the voltage moves by that of a sweep in this time, */
 #define GIVE_WAY 8.0f     /* and so much faster back when too much current flows */
 #define HELD_SHARE 0.7f   /* of the speed, that is still there while it is held */
-#define HELD_S 0.6f
+#define HELD_S 0.4f
 #define REFINE_S 0.1f
 #define LOOK_S 0.02f      /* a torque is looked at for so long at least */
 #define STANDS_RAD_S 4.0f /* electrical */
@@ -81,7 +84,7 @@ static void fail(cvk_calibrator *c, cvk_moment *now, cvk_calibration_reason reas
 
 void cvk_calibrator_start(cvk_calibrator *c, cvk_moment *now)
 {
-    *c = (cvk_calibrator){.share = TEST_SHARE};
+    *c = (cvk_calibrator){.share = TEST_SHARE, .sweep_share = SWEEP_SHARE};
     enter(c, now, CVK_CALIBRATE_RISE);
     now->calibration_reason = CVK_CALIBRATE_FINE;
     now->found_direction = 0;
@@ -202,7 +205,7 @@ static void turn_vector(cvk_calibrator *c, const cvk_setup *setup, float speed_r
 /* The voltage rises until the current flows. */
 static void rise(cvk_calibrator *c, const cvk_setup *setup, cvk_moment *now)
 {
-    const float wanted_a = SWEEP_SHARE * setup->bounds.current_a;
+    const float wanted_a = c->sweep_share * setup->bounds.current_a;
     const float flows_a = length_of(now->current_ab_a);
     const float share = RISE_START * expf(seconds(c, setup) / RISE_TIME_S);
     c->amplitude_v = now->bus_v * (share < RISE_END ? share : RISE_END);
@@ -214,16 +217,21 @@ static void rise(cvk_calibrator *c, const cvk_setup *setup, cvk_moment *now)
     }
 }
 
-static float current_of(int32_t phase, const cvk_setup *setup)
+static float second_share(const cvk_calibrator *c)
+{
+    return c->sweep_share * (c->sweep_share > SWEEP_SHARE ? HEAVY_RATIO : SECOND_RATIO);
+}
+
+static float current_of(const cvk_calibrator *c, int32_t phase, const cvk_setup *setup)
 {
     const bool second = phase == CVK_CALIBRATE_SETTLE_AGAIN || phase == CVK_CALIBRATE_UP_AGAIN ||
                         phase == CVK_CALIBRATE_DOWN_AGAIN;
-    return (second ? SECOND_SHARE : SWEEP_SHARE) * setup->bounds.current_a;
+    return (second ? second_share(c) : c->sweep_share) * setup->bounds.current_a;
 }
 
 static void settle(cvk_calibrator *c, const cvk_setup *setup, cvk_moment *now)
 {
-    hold_current(c, setup, current_of(now->calibration, setup), now);
+    hold_current(c, setup, current_of(c, now->calibration, setup), now);
     if (fabsf(c->travel_rad) > DRAGGED_RAD) {
         fail(c, now, is_noise(c) ? CVK_CALIBRATE_UNPLUGGED : CVK_CALIBRATE_LOAD);
     } else if (seconds(c, setup) > SETTLE_S) {
@@ -316,6 +324,21 @@ static float sweep_length_rad(const cvk_setup *setup)
     return CVK_TWO_PI * (pole_pairs > FEWEST_TURNS ? pole_pairs : FEWEST_TURNS);
 }
 
+/* A sensor that did not go round as it should: the current may be too little for the friction. */
+static bool may_be_friction(cvk_calibration_reason reason)
+{
+    return reason == CVK_CALIBRATE_TOO_LITTLE || reason == CVK_CALIBRATE_NOT_FOLLOWING ||
+           reason == CVK_CALIBRATE_BLOCKED;
+}
+
+static void again_with_more(cvk_calibrator *c, cvk_moment *now)
+{
+    const float more = c->sweep_share * MORE_SHARE;
+    *c =
+        (cvk_calibrator){.share = TEST_SHARE, .sweep_share = more < MOST_SHARE ? more : MOST_SHARE};
+    enter(c, now, CVK_CALIBRATE_RISE);
+}
+
 static void sweep(cvk_calibrator *c, const cvk_setup *setup, cvk_angles *angles, cvk_moment *now)
 {
     const int32_t phase = now->calibration;
@@ -326,7 +349,7 @@ static void sweep(cvk_calibrator *c, const cvk_setup *setup, cvk_angles *angles,
                                                             : 3;
     const float share = seconds(c, setup) / SWEEP_RISE_S, x = share < 1.0f ? share : 1.0f;
     const float speed = SWEEP_RAD_S * x * x * (3.0f - 2.0f * x);
-    hold_current(c, setup, current_of(phase, setup), now);
+    hold_current(c, setup, current_of(c, phase, setup), now);
     turn_vector(c, setup, up ? speed : -speed);
     if (share >= 1.0f) {
         look(&c->sweep[which], setup, &angles->rotor, now);
@@ -338,10 +361,12 @@ static void sweep(cvk_calibrator *c, const cvk_setup *setup, cvk_angles *angles,
     if (reason == CVK_CALIBRATE_FINE && phase == CVK_CALIBRATE_DOWN_AGAIN) {
         reason = judge_sweeps(c, setup, now);
     }
-    if (reason != CVK_CALIBRATE_FINE) {
-        fail(c, now, reason);
-    } else {
+    if (reason == CVK_CALIBRATE_FINE) {
         enter(c, now, (cvk_calibration_phase)(phase + 1));
+    } else if (may_be_friction(reason) && c->sweep_share < MOST_SHARE) {
+        again_with_more(c, now);
+    } else {
+        fail(c, now, reason);
     }
 }
 
@@ -361,7 +386,7 @@ static float lead_rotor(cvk_calibrator *c, const cvk_moment *now, float way)
 static void rest(cvk_calibrator *c, const cvk_setup *setup, cvk_angles *angles, cvk_moment *now)
 {
     const bool stands = fabsf(now->source[CVK_ANGLE_ROTOR].speed_rad_s) < STANDS_RAD_S;
-    hold_current(c, setup, SECOND_SHARE * setup->bounds.current_a, now);
+    hold_current(c, setup, second_share(c) * setup->bounds.current_a, now);
     c->stood = stands ? c->stood + 1u : 0u;
     if ((seconds(c, setup) > SETTLE_S && (float)c->stood * setup->period_s > STOOD_S) ||
         seconds(c, setup) > REST_LONGEST_S) {
@@ -385,7 +410,7 @@ static void torque(cvk_calibrator *c, const cvk_setup *setup, cvk_moment *now)
     } else if (seconds(c, setup) > TRY_S) {
         c->ticks = 0;
         c->share *= TEST_GROWTH;
-        if (c->share > SWEEP_SHARE) {
+        if (c->share > (c->sweep_share > SWEEP_SHARE ? MOST_SHARE : SWEEP_SHARE)) {
             fail(c, now, CVK_CALIBRATE_NO_TORQUE);
         }
     }
@@ -404,13 +429,36 @@ static void refine(cvk_calibrator *c, const cvk_setup *setup, cvk_angles *angles
     angles->rotor.found_offset_rad -= error * setup->period_s / REFINE_S;
 }
 
-/* The speed has been held for a while: one way after the other. */
+/* The mean over a turn of the shaft, in which a sensor's error once a turn has no share; the first
+ * moments are left out, in which the offset still moves to its place. */
+static void average_refined(cvk_calibrator *c, const cvk_setup *setup, const cvk_angles *angles)
+{
+    if ((float)c->stood * setup->period_s < HELD_S) {
+        c->held_rad = c->travel_rad;
+        c->middle_rad = angles->rotor.found_offset_rad;
+        c->off_rad = 0.0f;
+        c->averaged = 0;
+    } else {
+        c->off_rad += cvk_wrap_angle(angles->rotor.found_offset_rad - c->middle_rad);
+        c->averaged++;
+    }
+}
+
+static bool has_gone_round(const cvk_calibrator *c, const cvk_setup *setup)
+{
+    const float turn_rad = CVK_TWO_PI * (float)setup->settings.motor.pole_pairs;
+    return c->averaged > 0u && c->stood > 0u && fabsf(c->travel_rad - c->held_rad) > turn_rad;
+}
+
+/* The speed has been held for a turn of the shaft: one way after the other. */
 static void finish_speed(cvk_calibrator *c, cvk_angles *angles, cvk_moment *now)
 {
+    const float mean_rad = c->middle_rad + c->off_rad / (float)c->averaged;
+    c->averaged = 0;
     if (now->calibration == CVK_CALIBRATE_SPEED) {
-        c->refined_rad = angles->rotor.found_offset_rad;
+        c->refined_rad = mean_rad;
     } else {
-        const float apart = cvk_wrap_angle(angles->rotor.found_offset_rad - c->refined_rad);
+        const float apart = cvk_wrap_angle(mean_rad - c->refined_rad);
         now->found_offset_rad = cvk_wrap_angle(c->refined_rad + 0.5f * apart);
         angles->rotor.found_offset_rad = now->found_offset_rad;
     }
@@ -423,7 +471,7 @@ static void speed(cvk_calibrator *c, const cvk_setup *setup, cvk_angles *angles,
 {
     const float way = now->calibration == CVK_CALIBRATE_SPEED ? 1.0f : -1.0f;
     const float wanted = SPEED_SHARE * setup->settings.program.speed_rad_s;
-    const float most_a = SWEEP_SHARE * setup->bounds.current_a, most_v = RISE_END * now->bus_v;
+    const float most_a = c->sweep_share * setup->bounds.current_a, most_v = RISE_END * now->bus_v;
     const float seen = way * now->source[CVK_ANGLE_ROTOR].speed_rad_s;
     const float step_v = c->ohm * most_a * setup->period_s / SPEED_RISE_S;
     const bool too_much = length_of(now->current_ab_a) > most_a;
@@ -435,8 +483,9 @@ static void speed(cvk_calibrator *c, const cvk_setup *setup, cvk_angles *angles,
     c->stood = seen > HELD_SHARE * wanted ? c->stood + 1u : 0u;
     if (c->stood > 0u) {
         refine(c, setup, angles, now);
+        average_refined(c, setup, angles);
     }
-    if ((float)c->stood * setup->period_s > HELD_S) {
+    if (has_gone_round(c, setup)) {
         finish_speed(c, angles, now);
     } else if (seconds(c, setup) > SPEED_LONGEST_S) {
         fail(c, now, seen < -0.1f * wanted ? CVK_CALIBRATE_WRONG_WAY : CVK_CALIBRATE_NO_SPEED);

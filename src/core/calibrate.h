@@ -33,6 +33,10 @@ typedef struct cvk_calibrator {
     cvk_sweep sweep[4];            /* up, down; up, down with less current */
     int32_t bad, seen_codes;       /* unusable readings in this phase; halls: bit n for code n */
     bool primed;
+    float sweep_share; /* of the current limit */
+    float held_rad, middle_rad,
+        off_rad; /* since the speed is held: way, offset, and its changes' sum */
+    uint32_t averaged;
 } cvk_calibrator;
 
 /* Begins anew. */

@@ -20,6 +20,10 @@ _Static_assert(sizeof(float) == 4, "The core computes in 32-bit floats: choose a
                                    "options with a 4-byte float.");
 
 #define DEPTH_HEADROOM 0.15f /* of the voltage, that a change of the depth needs */
+#define SIX_STEPS 0.6366f    /* of the bus: the fundamental of six steps, 2 / pi */
+#define LEAST_FLUX 0.1f      /* of the magnets' flux linkage, that weakening leaves */
+#define MOST_RAD_S 1e5f
+#define MOST_STRAY 1.25f /* observers follow a fifth: beyond, the next start would fail */
 
 #if defined(__GNUC__)
 #define CVK_RARE __attribute__((noinline, cold))
@@ -58,23 +62,38 @@ static const cvk_setup *adopt(cvk_drive_state *d, cvk_moment *now)
         come_into_force(d, now, d->setup_staged);
         if (d->trial.wish == CVK_WISH_BEGIN) {
             d->trial.wish = CVK_WISH_NONE;
-            cvk_trial_begin(&d->trial, now);
+            cvk_trial_begin(&d->trial, &d->setup[1u - d->setup_live], now);
+            d->twin = d->angles;
         }
     }
     return &d->setup[d->setup_live];
 }
 
 /* A change on trial stays, or goes back in this call. */
-static const cvk_setup *watch(cvk_drive_state *d, cvk_moment *now)
+static const cvk_setup *watch(cvk_drive_state *d, const cvk_setup *setup, cvk_moment *now)
 {
-    if (cvk_trial_step(&d->trial, d->owner != CVK_NOBODY, now)) {
+    cvk_trial_look(&d->trial, setup, now);
+    if (!d->trial.runs) {
+        return setup;
+    }
+    if (cvk_trial_step(&d->trial, setup, d->owner != CVK_NOBODY, now)) {
         d->setup_staged = (uint8_t)(1u - d->setup_live);
         come_into_force(d, now, d->setup_staged);
+        cvk_observers_hand_over(&d->angles, &d->twin);
     } else if (now->trial == CVK_TRIAL_KEPT) { /* its own limits count from now on */
         cvk_setup *kept = &d->setup[d->setup_live];
         kept->bounds = cvk_bounds_of(&kept->settings);
     }
     return &d->setup[d->setup_live];
+}
+
+/* Every source of the angle; and while a change is on trial, the observers as they were before. */
+static void look_at_angle(cvk_drive_state *d, const cvk_setup *setup, cvk_moment *now)
+{
+    cvk_angles_step(&d->angles, setup, now);
+    if (d->trial.runs) {
+        cvk_observers_step_aside(&d->twin, &d->setup[1u - d->setup_live], now, &d->trial.twin);
+    }
 }
 
 /* The lease of the owner runs out unless it is refreshed. */
@@ -109,13 +128,24 @@ CVK_RARE static void calibrate(cvk_drive_state *d, cvk_moment *now)
     d->calibrating = asked;
 }
 
+/* What was asked for before a fault does not count after it. */
+static bool is_over(cvk_drive_state *d, const cvk_moment *now)
+{
+    const uint8_t requests = d->requests;
+    d->request_over =
+        now->fault != CVK_FAULT_NONE || (d->request_over && requests == d->requests_seen);
+    d->requests_seen = requests;
+    return d->request_over;
+}
+
 /* Who commands: a program, or the owner's last request; and nobody means to stop. */
 static void take_request(cvk_drive_state *d, cvk_moment *now)
 {
     count_lease(d);
-    if (d->owner == CVK_NOBODY) {
-        const bool knows_angle =
-            cvk_mode_by_angle(d->mode); /* then it slows down, else it is off */
+    const bool over = is_over(d, now);
+    if (d->owner == CVK_NOBODY || over) {
+        const bool knows_angle = /* then it slows down, else it is off */
+            cvk_mode_by_angle(d->mode) && !over && !d->off_at_once;
         d->excitation = NULL;
         now->request = (cvk_request){.mode = knows_angle ? CVK_MODE_STOP : CVK_MODE_OFF};
         if (d->calibrating) {
@@ -145,8 +175,9 @@ static void leave_nothing_stale(cvk_drive_state *d, const cvk_moment *now)
 
 static void set_gates(cvk_drive_state *d, cvk_moment *now)
 {
-    const bool on =
-        now->fault == CVK_FAULT_NONE && now->request.mode != CVK_MODE_OFF && now->bridge_waits == 0;
+    const bool on = now->fault == CVK_FAULT_NONE && now->request.mode != CVK_MODE_OFF &&
+                    now->bridge_waits == 0 &&
+                    (now->request.mode != CVK_MODE_REST || d->excitation != NULL);
     if (d->gates_on != on) {
         d->gates_on = on;
         d->port->gate_enable(d->port->context, on);
@@ -209,8 +240,8 @@ cvk_abc cvk_drive_control(cvk_drive *drive, const cvk_readings *readings)
     now->readings = *readings;
     cvk_measure_step(&d->measure, setup, now);                            /* currents, bus */
     cvk_protect_step(setup, clear, now);                                  /* faults */
-    setup = d->trial.runs ? watch(d, now) : setup;                        /* a change on trial */
-    cvk_angles_step(&d->angles, setup, now);                              /* every source */
+    setup = watch(d, setup, now);                                         /* a change on trial */
+    look_at_angle(d, setup, now);                                         /* every source */
     cvk_winding_step(&d->winding, setup, now);                            /* how warm it is */
     take_request(d, now);                                                 /* who commands */
     cvk_startup_step(&d->startup, setup, &d->angles, &d->reference, now); /* which angle */
@@ -247,6 +278,15 @@ static cvk_status check_hardware(const cvk_hardware *h, cvk_refusal *why)
         status =
             cvk_check_range("updates_per_period", (float)h->updates_per_period, 1.0f, 2.0f, why);
     }
+    const cvk_range ceilings[] = {
+        {"current_range_a", offsetof(cvk_hardware, current_range_a), 0.0f, 1e4f},
+        {"bus_range_v", offsetof(cvk_hardware, bus_range_v), 0.0f, 1e3f},
+        {"stage_current_a", offsetof(cvk_hardware, stage_current_a), 0.0f, 1e4f},
+        {"stage_bus_v", offsetof(cvk_hardware, stage_bus_v), 0.0f, 1e3f},
+    };
+    if (status == CVK_OK) {
+        status = cvk_check_ranges(h, ceilings, sizeof ceilings / sizeof ceilings[0], why);
+    }
     if (status == CVK_OK) {
         status = cvk_check_range("current_sensing", (float)h->current_sensing, 0.0f,
                                  (float)CVK_CURRENTS_SINGLE_SHUNT, why);
@@ -276,6 +316,7 @@ cvk_status cvk_drive_init(cvk_drive *drive, const cvk_port *port, const cvk_hard
     }
     if (status == CVK_OK) {
         cvk_measure_start(&d->setup[0], &d->now);
+        cvk_trial_call_good(&d->trial, settings);
         d->now.duty = (cvk_abc){0.5f, 0.5f, 0.5f};
         d->now.source[CVK_ANGLE_IMPOSED].quality = 1.0f;
         port->gate_enable(port->context, false);
@@ -308,14 +349,34 @@ static const cvk_parameter *difference(const cvk_settings *from, const cvk_setti
     return NULL;
 }
 
-/* The first parameter of motor or inverter that would change too much at once. */
-static const cvk_parameter *leap(const cvk_settings *from, const cvk_settings *to)
+static bool is_within(float factor, float a, float b)
 {
+    return a <= factor * b && b <= factor * a;
+}
+
+/* One change may lead as far as the row says; several may not lead far from what was called good.
+ */
+static bool strays(const cvk_parameter *row, float good, float before, float after)
+{
+    const bool on_its_way = before != good && (before < good) == (after < before);
+    return row->factor > 0.0f && on_its_way && !is_within(MOST_STRAY, good, after);
+}
+
+/* The first parameter of motor or inverter that would change too much at once, or since the
+ * settings were called good. */
+static const cvk_parameter *leap(const cvk_drive_state *d, const cvk_settings *to, bool *since_good)
+{
+    const cvk_settings *from = &d->setup[d->setup_live].settings;
+    unsigned model = 0;
     for (unsigned n = 0; n < cvk_parameter_count(); n++) {
         const cvk_parameter *row = cvk_parameter_at(n);
         const float before = cvk_parameter_get(from, row), after = cvk_parameter_get(to, row);
-        if (row->factor > 0.0f && before != after &&
-            !(after <= row->factor * before && after * row->factor >= before)) {
+        if (!(row->factor > 0.0f)) {
+            continue;
+        }
+        const float good = d->trial.good_model[model++];
+        *since_good = before != after && strays(row, good, before, after);
+        if (*since_good || (before != after && !is_within(row->factor, before, after))) {
             return row;
         }
     }
@@ -323,15 +384,19 @@ static const cvk_parameter *leap(const cvk_settings *from, const cvk_settings *t
 }
 
 static cvk_status refuse_leap(const cvk_parameter *row, const cvk_settings *settings,
-                              cvk_refusal *why)
+                              bool since_good, cvk_refusal *why)
 {
     if (why != NULL) {
         *why = (cvk_refusal){.field = row->name,
                              .value = cvk_parameter_get(settings, row),
                              .parameter = row,
-                             .against = "its value in force",
-                             .reason = "while the bridge is on one change makes it half to twice "
-                                       "of that: go there in steps, or stop first"};
+                             .against = since_good ? "its value when last called good"
+                                                   : "its value in force",
+                             .reason = since_good ? "several changes led it away from that: call "
+                                                    "what runs good, or stop first"
+                                                  : "while the bridge is on one change makes it "
+                                                    "half to twice of that: go there in steps, or "
+                                                    "stop first"};
     }
     return CVK_CONTRADICTION;
 }
@@ -378,9 +443,10 @@ static cvk_status prepare_next(cvk_drive_state *d, const cvk_settings *settings,
     if (d->gates_on && row != NULL) {
         return refuse_while_on(row, settings, why);
     }
-    row = leap(&d->setup[live].settings, settings);
+    bool since_good = false;
+    row = leap(d, settings, &since_good);
     if (d->gates_on && row != NULL) {
-        return refuse_leap(row, settings, why);
+        return refuse_leap(row, settings, since_good, why);
     }
     if (changes_depth_at_the_end(d, settings)) {
         return refuse_depth(settings, why);
@@ -399,6 +465,7 @@ cvk_status cvk_drive_stage(cvk_drive *drive, const cvk_settings *settings, cvk_r
     cvk_drive_state *d = state_of(drive);
     const cvk_status status = prepare_next(d, settings, false, why);
     if (status == CVK_OK) {
+        cvk_trial_call_good(&d->trial, settings);
         stage_next(d);
     }
     return status;
@@ -439,7 +506,7 @@ cvk_status cvk_drive_try(cvk_drive *drive, cvk_owner owner, const cvk_settings *
         status = check_bus(d, settings, why);
     }
     if (status == CVK_OK) {
-        status = cvk_trial_prepare(&d->trial, terms, in_force, why);
+        status = cvk_trial_prepare(&d->trial, terms, in_force, &d->now, why);
     }
     if (status == CVK_OK) {
         cvk_setup *next = &d->setup[1u - d->setup_live];
@@ -478,6 +545,20 @@ cvk_status cvk_drive_take_back(cvk_drive *drive, cvk_owner owner)
     return wish(drive, owner, CVK_WISH_TAKE_BACK);
 }
 
+cvk_status cvk_drive_call_good(cvk_drive *drive, cvk_owner owner)
+{
+    cvk_drive_state *d = state_of(drive);
+    const cvk_status status = cvk_drive_refresh(drive, owner);
+    if (status != CVK_OK) {
+        return status;
+    }
+    if (d->setup_staged != d->setup_live || d->trial.runs) {
+        return CVK_BUSY;
+    }
+    cvk_trial_call_good(&d->trial, &d->setup[d->setup_live].settings);
+    return CVK_OK;
+}
+
 void cvk_drive_supervise(cvk_drive *drive)
 {
     cvk_drive_state *d = state_of(drive);
@@ -490,14 +571,32 @@ void cvk_drive_supervise(cvk_drive *drive)
 
 /* ---- requests ------------------------------------------------------------------------------- */
 
-static cvk_status check_request(const cvk_request *request, cvk_refusal *why)
+/* No set-point beyond what bus and motor allow; a current is limited by limit.current_a. The
+ * fastest that the field may turn: with six steps of the highest bus, the field weakened as far as
+ * it may be. */
+static float fastest_rad_s(const cvk_setup *setup)
 {
-    static const cvk_range ranges[] = {
-        {"voltage_v.alpha", offsetof(cvk_request, voltage_v.alpha), -1e3f, 1e3f},
-        {"voltage_v.beta", offsetof(cvk_request, voltage_v.beta), -1e3f, 1e3f},
+    const cvk_settings *s = &setup->settings;
+    const float flux_wb = s->motor.flux_linkage_wb;
+    const float less_wb =
+        s->torque.weakening != 0 ? s->motor.inductance_d_h * setup->torque.most_a : 0.0f;
+    const float left_wb = flux_wb - less_wb;
+    const float least_wb = left_wb > LEAST_FLUX * flux_wb ? left_wb : LEAST_FLUX * flux_wb;
+    const float fastest = SIX_STEPS * s->protect.bus_max_v / least_wb;
+    return flux_wb > 0.0f && fastest < MOST_RAD_S ? fastest : MOST_RAD_S;
+}
+
+static cvk_status check_request(const cvk_setup *setup, const cvk_request *request,
+                                cvk_refusal *why)
+{
+    const float bus_v = setup->settings.protect.bus_max_v;
+    const float speed = fastest_rad_s(setup);
+    const cvk_range ranges[] = {
+        {"voltage_v.alpha", offsetof(cvk_request, voltage_v.alpha), -bus_v, bus_v},
+        {"voltage_v.beta", offsetof(cvk_request, voltage_v.beta), -bus_v, bus_v},
         {"current_a.d", offsetof(cvk_request, current_a.d), -1e4f, 1e4f},
         {"current_a.q", offsetof(cvk_request, current_a.q), -1e4f, 1e4f},
-        {"speed_rad_s", offsetof(cvk_request, speed_rad_s), -1e5f, 1e5f},
+        {"speed_rad_s", offsetof(cvk_request, speed_rad_s), -speed, speed},
         {"torque_nm", offsetof(cvk_request, torque_nm), -1e3f, 1e3f},
         {"position_mech_rad", offsetof(cvk_request, position_mech_rad), -1e3f, 1e3f},
     };
@@ -510,6 +609,23 @@ static cvk_status check_request(const cvk_request *request, cvk_refusal *why)
     return status == CVK_OK
                ? cvk_check_ranges(request, ranges, sizeof ranges / sizeof ranges[0], why)
                : status;
+}
+
+/* Nothing starts as long as there is a fault. */
+static cvk_status check_fault(const cvk_drive_state *d, const cvk_request *request,
+                              cvk_refusal *why)
+{
+    if (d->now.fault == CVK_FAULT_NONE || d->clear_fault || request->mode == CVK_MODE_OFF ||
+        request->mode == CVK_MODE_STOP) {
+        return CVK_OK;
+    }
+    if (why != NULL) {
+        *why = (cvk_refusal){.field = "mode",
+                             .value = (float)request->mode,
+                             .against = cvk_fault_text((cvk_fault)d->now.fault),
+                             .reason = "there is a fault: clear it first, then ask again"};
+    }
+    return CVK_CONTRADICTION;
 }
 
 /* ---- owner and lease ------------------------------------------------------------------------ */
@@ -542,6 +658,7 @@ cvk_status cvk_drive_claim(cvk_drive *drive, cvk_owner owner, float lease_s)
     d->beats++;
     atomic_signal_fence(memory_order_release);
     d->request_live = free_place;
+    d->off_at_once = false;
     d->owner = owner;
     return CVK_OK;
 }
@@ -566,6 +683,28 @@ cvk_status cvk_drive_hand_over(cvk_drive *drive, cvk_owner from, cvk_owner to)
     return status;
 }
 
+void cvk_drive_stop(cvk_drive *drive, bool at_once)
+{
+    cvk_drive_state *d = state_of(drive);
+    d->off_at_once = d->off_at_once || at_once;
+    d->owner = CVK_NOBODY;
+}
+
+void cvk_drive_arrive(cvk_drive *drive, cvk_owner who)
+{
+    state_of(drive)->there[who / 32u] |= 1u << (who % 32u);
+}
+
+void cvk_drive_leave(cvk_drive *drive, cvk_owner who)
+{
+    state_of(drive)->there[who / 32u] &= ~(1u << (who % 32u));
+}
+
+bool cvk_drive_is_there(const cvk_drive *drive, cvk_owner who)
+{
+    return (const_state_of(drive)->there[who / 32u] >> (who % 32u) & 1u) != 0u;
+}
+
 cvk_status cvk_drive_release(cvk_drive *drive, cvk_owner owner)
 {
     const cvk_status status = cvk_drive_refresh(drive, owner);
@@ -581,11 +720,14 @@ cvk_status cvk_drive_request(cvk_drive *drive, cvk_owner owner, const cvk_reques
     cvk_drive_state *d = state_of(drive);
     const uint8_t free_place = (uint8_t)(1u - d->request_live);
     cvk_status status = cvk_drive_refresh(drive, owner);
+    const cvk_setup *staged = &d->setup[d->setup_staged];
     if (status == CVK_OK) {
-        status = check_request(request, why);
+        status = check_request(staged, request, why);
     }
     if (status == CVK_OK) {
-        const cvk_setup *staged = &d->setup[d->setup_staged];
+        status = check_fault(d, request, why);
+    }
+    if (status == CVK_OK) {
         status = cvk_setup_allows(staged, (cvk_mode)request->mode,
                                   cvk_rotor_is_known(&d->angles, &staged->settings.rotor), why);
     }
@@ -594,6 +736,7 @@ cvk_status cvk_drive_request(cvk_drive *drive, cvk_owner owner, const cvk_reques
         d->calibrations = (uint8_t)(d->calibrations + (request->mode == CVK_MODE_CALIBRATE));
         atomic_signal_fence(memory_order_release);
         d->request_live = free_place;
+        d->requests++;
     }
     return status;
 }
@@ -616,6 +759,7 @@ cvk_status cvk_drive_run(cvk_drive *drive, cvk_owner owner, cvk_excitation *exci
         }
     }
     d->excitation = excitation;
+    d->requests = (uint8_t)(d->requests + (excitation != NULL));
     return CVK_OK;
 }
 

@@ -27,11 +27,17 @@ typedef struct cvk_drive_state {
     uint32_t lease_ticks;
     volatile uint8_t calibrations; /* requests for one */
     volatile uint8_t beats;        /* the task adds one to refresh the lease */
+    volatile uint8_t requests;     /* so many came, */
+    volatile bool off_at_once;     /* nobody commands, and the bridge is to be off */
+    uint32_t there[8];             /* a bit for each possible owner */
     cvk_excitation *volatile excitation;
     cvk_trial trial;
+    cvk_angles twin; /* while a change is on trial: observers with the settings before it */
     uint32_t tick_supervised;
     /* the interrupt's own */
     uint8_t beats_seen;
+    uint8_t requests_seen;
+    bool request_over;   /* a fault has ended it */
     uint32_t lease_left; /* control calls */
     cvk_measure measure;
     cvk_winding winding;

@@ -1,7 +1,7 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * Offsets at rest: with all legs at half duty no current flows, so what is read is the offset. The
- * first quarter of the time is left for currents to die out.
+ * Offsets at rest: with the bridge off no current flows, also in a motor that turns, so what is
+ * read is the offset. The first quarter of the time is left for currents to die out.
  */
 #include "measure.h"
 
@@ -74,12 +74,8 @@ static void finish_rest(cvk_measure *m, const cvk_setup *setup, float count, cvk
 static void calibrate(cvk_measure *m, const cvk_setup *setup, cvk_moment *now)
 {
     const uint32_t from = setup->rest_ticks / 4u;
-    if (now->bridge_on == 0 || m->rest_ticks == 0) {
-        m->rest_ticks = 0;
+    if (m->rest_ticks == 0) {
         m->sum_a = m->square_a2 = (cvk_abc){0.0f, 0.0f, 0.0f};
-    }
-    if (now->bridge_on == 0) {
-        return;
     }
     const cvk_abc i = now->phase_a;
     if (now->rest_done != 0 || m->rest_ticks++ < from) {

@@ -30,16 +30,33 @@ static const cvk_parameter modulation[] = {
 };
 const cvk_parameter_rows cvk_modulation_rows = CVK_ROWS(modulation);
 
+#define SMALL_KNEES 2.0f /* times inverter.knee_a */
+
 static const cvk_abc idle = {0.5f, 0.5f, 0.5f};
 
+/* A small current is noise, and about to become what is wanted; a large one is where it is. */
+static float expected(float flows_a, float wanted_a, float knee_a)
+{
+    const float ratio = flows_a / (SMALL_KNEES * knee_a);
+    return flows_a + (wanted_a - flows_a) / (1.0f + ratio * ratio);
+}
+
 /* The inverter's own voltage in the period for which the duties are meant, whose middle is one and
- * a half periods from now: the current as now, but turned on with the motor. */
+ * a half periods from now: the current as now, but turned on with the motor, and where it is small
+ * the one that is wanted. The sign of a noisy reading near zero would be a voltage at random. */
 static cvk_ab own_voltage(const cvk_setup *setup, const cvk_moment *now)
 {
     const float ahead = 1.5f * setup->period_s * now->angle.speed_rad_s;
+    const float knee_a = setup->settings.inverter.knee_a;
     const cvk_rotation on = cvk_small_rotation_of(cvk_clamp(ahead, 1.0f));
     const cvk_dq coming = {now->base_ab_a.alpha, now->base_ab_a.beta};
-    const cvk_abc i = cvk_clarke_inverse(cvk_park_inverse(coming, on));
+    cvk_abc i = cvk_clarke_inverse(cvk_park_inverse(coming, on));
+    if (now->request.mode != CVK_MODE_VOLTAGE && now->start_gives_v == 0) {
+        const cvk_rotation frame = cvk_rotation_then(now->frame, on);
+        const cvk_abc set = cvk_clarke_inverse(cvk_park_inverse(now->current_set_a, frame));
+        i = (cvk_abc){expected(i.a, set.a, knee_a), expected(i.b, set.b, knee_a),
+                      expected(i.c, set.c, knee_a)};
+    }
     return cvk_clarke((cvk_abc){cvk_inverter_own_v(setup, i.a), cvk_inverter_own_v(setup, i.b),
                                 cvk_inverter_own_v(setup, i.c)});
 }

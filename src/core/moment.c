@@ -16,7 +16,8 @@ const char *cvk_fault_text(cvk_fault fault)
         [CVK_FAULT_BUS_VOLTAGE] = "the bus voltage is outside its window",
         [CVK_FAULT_START] = "the rotor did not follow the start",
         [CVK_FAULT_ANGLE] = "the rotor's angle was lost",
-        [CVK_FAULT_REST] = "currents flowed during the calibration at rest"};
+        [CVK_FAULT_REST] = "currents flowed during the calibration at rest",
+        [CVK_FAULT_STAGE] = "the power stage has switched off by itself"};
     return TEXT_OF(fault, texts, "unknown fault");
 }
 

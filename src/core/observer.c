@@ -83,6 +83,20 @@ static const cvk_tracked *tracked_by(const cvk_angles *angles, cvk_angle_source 
                                         : &angles->flux.at;
 }
 
+static void adapt_resistance(cvk_angles *angles, const cvk_setup *setup, float off_ohm)
+{
+    const float most_ohm = MOST_R_SHARE * setup->settings.motor.resistance_ohm;
+    cvk_adaptation *a = &angles->adaptation;
+    a->resistance_ohm = cvk_clamp(a->resistance_ohm + off_ohm, most_ohm);
+}
+
+void cvk_observers_measure_resistance(cvk_angles *angles, const cvk_setup *setup, float off_ohm)
+{
+    if (setup->observer.adapting > 0.0f) {
+        adapt_resistance(angles, setup, off_ohm);
+    }
+}
+
 static void adapt(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
 {
     const cvk_motor_settings *m = &setup->settings.motor;
@@ -100,12 +114,16 @@ static void adapt(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
                     doubt_flux = DOUBT_FLUX_SHARE * m->flux_linkage_wb;
         const float by_r = doubt_r * doubt_r * per_ohm, by_flux = doubt_flux * doubt_flux;
         const float step = setup->observer.adapting * misfit / (by_r * per_ohm + by_flux);
-        a->resistance_ohm =
-            cvk_clamp(a->resistance_ohm - step * by_r, MOST_R_SHARE * m->resistance_ohm);
+        adapt_resistance(angles, setup, -step * by_r);
         a->flux_wb = cvk_clamp(a->flux_wb - step * by_flux, MOST_FLUX_SHARE * m->flux_linkage_wb);
     }
-    now->adapted_resistance_ohm = m->resistance_ohm + a->resistance_ohm;
-    now->adapted_flux_wb = m->flux_linkage_wb + a->flux_wb;
+}
+
+static void tell_adapted(const cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
+{
+    const cvk_motor_settings *m = &setup->settings.motor;
+    now->adapted_resistance_ohm = m->resistance_ohm + angles->adaptation.resistance_ohm;
+    now->adapted_flux_wb = m->flux_linkage_wb + angles->adaptation.flux_wb;
 }
 
 /* ---- all of them ----------------------------------------------------------------------------- */
@@ -115,6 +133,7 @@ void cvk_observers_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *
     if (cvk_is_blind(now) || now->fault != CVK_FAULT_NONE ||
         !(setup->settings.motor.flux_linkage_wb > 0.0f)) {
         restart(angles, now);
+        tell_adapted(angles, setup, now);
         return;
     }
     const bool all = setup->settings.observer.all != 0;
@@ -130,18 +149,56 @@ void cvk_observers_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *
     }
     if (angles->observed.judge) {
         adapt(angles, setup, now);
+        tell_adapted(angles, setup, now);
     }
 }
 
-void cvk_observers_seed(cvk_angles *angles, const cvk_setup *setup, const cvk_moment *now,
-                        float angle_rad, float speed_rad_s, float variance_rad2)
+void cvk_observers_hand_over(cvk_angles *to, const cvk_angles *from)
+{
+    to->observed = from->observed;
+    to->adaptation = from->adaptation;
+    to->flux = from->flux;
+    to->emf = from->emf;
+    to->kalman = from->kalman;
+    to->judged_ticks = from->judged_ticks;
+    to->observing = from->observing;
+}
+
+void cvk_observers_step_aside(cvk_angles *twin, const cvk_setup *setup, cvk_moment *now,
+                              cvk_angle *seen)
+{
+    cvk_angle kept[CVK_ANGLE_SOURCES];
+    const float ohm = now->adapted_resistance_ohm, flux_wb = now->adapted_flux_wb;
+    for (int n = 0; n < CVK_ANGLE_SOURCES; n++) {
+        kept[n] = now->source[n];
+    }
+    now->source[setup->observer.chosen] = *seen;
+    cvk_observers_step(twin, setup, now);
+    *seen = now->source[setup->observer.chosen];
+    for (int n = 0; n < CVK_ANGLE_SOURCES; n++) {
+        now->source[n] = kept[n];
+    }
+    now->adapted_resistance_ohm = ohm;
+    now->adapted_flux_wb = flux_wb;
+}
+
+/* The stator's flux linkage with the rotor at this angle. */
+static cvk_ab stator_at(const cvk_angles *angles, const cvk_setup *setup, const cvk_moment *now,
+                        float angle_rad)
 {
     const cvk_motor_settings *m = &setup->settings.motor;
     const float flux_wb = m->flux_linkage_wb + angles->adaptation.flux_wb;
     const cvk_rotation frame = cvk_rotation_of(angle_rad);
     const cvk_dq i = cvk_park(now->current_ab_a, frame);
-    const cvk_ab stator = cvk_park_inverse(
-        (cvk_dq){flux_wb + m->inductance_d_h * i.d, m->inductance_q_h * i.q}, frame);
+    return cvk_park_inverse((cvk_dq){flux_wb + m->inductance_d_h * i.d, m->inductance_q_h * i.q},
+                            frame);
+}
+
+void cvk_observers_seed(cvk_angles *angles, const cvk_setup *setup, const cvk_moment *now,
+                        float angle_rad, float speed_rad_s, float variance_rad2)
+{
+    const float flux_wb = setup->settings.motor.flux_linkage_wb + angles->adaptation.flux_wb;
+    const cvk_ab stator = stator_at(angles, setup, now, angle_rad);
     const cvk_tracked at = {
         .angle_rad = angle_rad, .speed_rad_s = speed_rad_s, .unknown_rad2 = variance_rad2};
     angles->flux = (cvk_flux_observer){.at = at, .stator_wb = stator};

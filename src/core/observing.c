@@ -47,7 +47,7 @@ cvk_status cvk_observing_init(cvk_observing *observing, float period_s,
     if (status == CVK_OK) {
         status = cvk_setup_prepare(&o->setup, &hardware, &s, why);
     }
-    return status == CVK_OK ? cvk_setup_allows(&o->setup, CVK_MODE_SPEED, true, why) : status;
+    return status == CVK_OK ? cvk_setup_allows(&o->setup, CVK_MODE_CURRENT, true, why) : status;
 }
 
 void cvk_observing_seed(cvk_observing *observing, cvk_ab current_a, float angle_rad,

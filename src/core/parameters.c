@@ -140,6 +140,11 @@ static const cvk_refusal *contradiction_in(const cvk_settings *s)
         .field = "start.speed_rad_s",
         .against = "observer.least_speed_rad_s",
         .reason = "there the observer does not trust its angle yet: raise it"};
+    static const cvk_refusal slew = {
+        .field = "speed.acceleration_rad_s2",
+        .against = "speed.feedforward_a_s2",
+        .reason = "0 is no slew at all, and what an acceleration takes is known: give one, at most "
+                  "limit.current_a / speed.feedforward_a_s2"};
     static const cvk_refusal pace = {
         .field = "observer.bandwidth_rad_s",
         .against = "observer.tracking_bandwidth_rad_s",
@@ -156,15 +161,16 @@ static const cvk_refusal *contradiction_in(const cvk_settings *s)
         .against = "observer.least_speed_rad_s",
         .reason = "there the observer does not trust its angle yet: raise it"};
     const bool injects = s->injection.voltage_v > 0.0f;
-    return s->protect.bus_max_v <= s->protect.bus_min_v                           ? &bus
-           : s->protect.trip_current_a <= s->limit.current_a                      ? &trip
-           : s->start.current_a > s->limit.current_a                              ? &start
-           : s->speed.current_a > s->limit.current_a                              ? &speed
-           : s->start.speed_rad_s < s->observer.least_speed_rad_s                 ? &takeover
-           : s->observer.bandwidth_rad_s > s->observer.tracking_bandwidth_rad_s   ? &pace
-           : injects && s->motor.inductance_q_h < 1.15f * s->motor.inductance_d_h ? &alike
-           : injects && s->injection.leave_rad_s < s->observer.least_speed_rad_s  ? &handover
-                                                                                  : NULL;
+    return s->protect.bus_max_v <= s->protect.bus_min_v                               ? &bus
+           : s->protect.trip_current_a <= s->limit.current_a                          ? &trip
+           : s->start.current_a > s->limit.current_a                                  ? &start
+           : s->speed.current_a > s->limit.current_a                                  ? &speed
+           : s->start.speed_rad_s < s->observer.least_speed_rad_s                     ? &takeover
+           : s->speed.acceleration_rad_s2 == 0.0f && s->speed.feedforward_a_s2 > 0.0f ? &slew
+           : s->observer.bandwidth_rad_s > s->observer.tracking_bandwidth_rad_s       ? &pace
+           : injects && s->motor.inductance_q_h < 1.15f * s->motor.inductance_d_h     ? &alike
+           : injects && s->injection.leave_rad_s < s->observer.least_speed_rad_s      ? &handover
+                                                                                      : NULL;
 }
 
 cvk_status cvk_settings_check(const cvk_settings *settings, cvk_refusal *why)

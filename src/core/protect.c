@@ -39,6 +39,9 @@ void cvk_protect_step(const cvk_setup *setup, bool clear, cvk_moment *now)
     const cvk_abc i = now->phase_a;
     const float trip_a = s->trip_current_a, bus_v = now->bus_v;
     now->fault = clear ? CVK_FAULT_NONE : now->fault;
+    if (now->readings.stage_tripped != 0) {
+        cvk_protect_raise(now, CVK_FAULT_STAGE);
+    }
     /* all of it is false for what is no number */
     if (!(fabsf(i.a) <= trip_a && fabsf(i.b) <= trip_a && fabsf(i.c) <= trip_a &&
           bus_v >= s->bus_min_v && bus_v <= s->bus_max_v)) {

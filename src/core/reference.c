@@ -61,12 +61,13 @@ void cvk_reference_reseen(cvk_reference *reference, const cvk_setup *setup, floa
 }
 
 /* While the observer gives the angle, the motor must not become slower than the observer can see:
- * there it waits until the start has taken over. */
+ * there it waits until the start has taken over. Nor is it sped up to wait there. */
 static float speed_wanted(const cvk_setup *setup, const cvk_moment *now)
 {
     const float wanted = now->request.mode == CVK_MODE_SPEED ? now->request.speed_rad_s : 0.0f;
-    const float floor = copysignf(setup->start.yield_rad_s, now->angle.speed_rad_s);
-    const bool too_slow = wanted * copysignf(1.0f, floor) < setup->start.yield_rad_s;
+    const float yields = setup->start.yield_rad_s, led = fabsf(now->speed_set_rad_s);
+    const float floor = copysignf(led < yields ? led : yields, now->angle.speed_rad_s);
+    const bool too_slow = wanted * copysignf(1.0f, floor) < fabsf(floor);
     const bool bound = now->start_phase != CVK_START_IDLE && !cvk_injects(setup);
     return bound && too_slow ? floor : wanted;
 }

@@ -41,7 +41,7 @@ static const cvk_parameter rows[] = {
     CVK_ROW(rotor, latency_s, "s", 0.0f, 1e-3f, 0.0f, true,
             "age of a reading: the angle is reckoned on by it"),
     CVK_ROW(rotor, bandwidth_hz, "Hz", 1.0f, 5000.0f, 100.0f, true,
-            "bandwidth of the tracking filter behind the sensor"),
+            "bandwidth of the tracking filter behind the sensor; halls get half of it"),
     CVK_ROW(rotor, cosine_1_rad, "rad", -0.5f, 0.5f, 0.0f, true,
             "error of a reading once a turn of the sensor, cosine part, in its own angle"),
     CVK_ROW(rotor, sine_1_rad, "rad", -0.5f, 0.5f, 0.0f, true, "the same, sine part"),

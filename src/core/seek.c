@@ -69,7 +69,7 @@ cvk_seek_answer cvk_seek_step(cvk_seek *s, const cvk_setup *setup, cvk_angles *a
     const bool pulses = s->stage >= NORTH;
     const float length =
         (float)(pulses ? setup->start.pulse_ticks : setup->start.seek_ticks) + 1.0f;
-    const float share = (float)s->ticks++ / length, full_a = setup->start.current_a;
+    const float share = (float)s->ticks++ / length, full_a = setup->start.pulse_a;
     const float step_a = full_a / ((float)setup->start.pulse_ticks * RISE_SHARE + 1.0f);
     const float goal_a = s->stage == NORTH ? full_a : s->stage == SOUTH ? -full_a : 0.0f;
     s->current_a = cvk_toward(s->current_a, goal_a, step_a);

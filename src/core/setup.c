@@ -14,9 +14,14 @@
 /* Of the period's share that low-side windows leave; a little more than the two windows. */
 #define WINDOW_MARGIN 2.1f
 #define SHUNT_MARGIN 1.05f
-#define CURRENT_SHARE 0.7f   /* of the limit, for the speed loop, when no other is set */
-#define START_SHARE 0.7f     /* of the limit, for the start, when no other is set */
-#define RISE_S 0.1f          /* the start's current rises within this time */
+#define CURRENT_SHARE 0.7f /* of the limit, for the speed loop, when no other is set */
+#define START_SHARE 0.7f   /* of the limit, for the start, when no other is set */
+#define RISE_S 0.1f        /* the start's current rises within this time, */
+#define RISE_SHARE 0.35f   /* or that share of start.align_s, if it is shorter */
+#define WAY_RAD_S 400.0f   /* how fast the vector gives way, at most, */
+#define WAY_SWINGS                                                                                 \
+    2.0f /* and so many times as fast as the rotor swings: what it moves by itself is seen as well \
+          */
 #define SLIP_SHARE 0.3f      /* of start.patience_s, that a rotor may be out of step */
 #define YIELD_SHARE 0.75f    /* of start.speed_rad_s */
 #define SETTLED_S 0.02f      /* the observer must agree so long */
@@ -28,10 +33,13 @@
 #define SEEK_BANDWIDTH_RAD_S 150.0f
 #define WEAKENING_RATIO 0.05f /* of the current loop's bandwidth */
 #define WEAKENING_FROM 0.3f
-#define ADAPT_S 0.3f     /* in which a misfit is taken up */
+#define MOST_LOST                                                                                  \
+    0.04f            /* of the linear range, cut off by six steps: a flat-topped wave loses that */
+#define ADAPT_S 0.3f /* in which a misfit is taken up */
 #define STUCK_RAD 0.6f   /* electrical, that the rotor goes on while the sensor's reading stays */
 #define STUCK_STEPS 4.0f /* and steps of the sensor */
 #define ANEW_S 0.01f     /* bridge off: a rotor elsewhere for so long is believed to be there */
+#define SEEN 0.97f       /* of a channel's range: offset and gain take the rest */
 #define DISPUTE_S 0.02f  /* sensor and observer apart for so long: one of the two is wrong */
 
 void cvk_tracking_gains(float bandwidth_rad_s, float period_s, float *gain_angle, float *gain_speed)
@@ -105,7 +113,14 @@ static void prepare_rotor(cvk_setup *setup)
     c->anew_ticks = cvk_ticks_of(ANEW_S, T);
     c->dispute_ticks = cvk_ticks_of(DISPUTE_S, T);
     prepare_halls(c, s);
-    cvk_tracking_gains(CVK_TWO_PI * s->bandwidth_hz, T, &c->gain_angle, &c->gain_speed);
+    /* six readings a turn are too few for as much: what is between them would swing */
+    const float bandwidth = (s->kind == CVK_ROTOR_HALLS ? CVK_HALLS_SHARE : 1.0f) * s->bandwidth_hz;
+    cvk_tracking_gains(CVK_TWO_PI * bandwidth, T, &c->gain_angle, &c->gain_speed);
+}
+
+static float lower(float a, float b)
+{
+    return a < b ? a : b;
 }
 
 static void prepare_start(cvk_setup *setup)
@@ -113,10 +128,20 @@ static void prepare_start(cvk_setup *setup)
     const cvk_settings *s = &setup->settings;
     const float T = setup->period_s, limit_a = s->limit.current_a;
     const float wanted_a = s->start.current_a > 0.0f ? s->start.current_a : START_SHARE * limit_a;
+    const float saliency_h = s->motor.inductance_q_h - s->motor.inductance_d_h;
+    const float quick_s = RISE_SHARE * s->start.align_s;
+    const float rise_s = quick_s < RISE_S && quick_s > 0.0f ? quick_s : RISE_S;
     cvk_start_constants *start = &setup->start;
-    start->current_a = wanted_a;
-    start->current_step_a = wanted_a * T / RISE_S;
+    start->saliency_h = saliency_h > 0.0f ? saliency_h : 0.0f;
+    start->most_d_a = saliency_h * limit_a > CVK_START_D_SHARE * s->motor.flux_linkage_wb
+                          ? CVK_START_D_SHARE * s->motor.flux_linkage_wb / saliency_h
+                          : limit_a;
+    start->pulse_a = wanted_a;
+    start->current_a = lower(wanted_a, start->most_d_a);
+    start->current_step_a = wanted_a * T / rise_s;
     start->yield_rad_s = YIELD_SHARE * s->start.speed_rad_s;
+    const float swing_rad_s = WAY_SWINGS / (s->start.damping_s + WAY_SWINGS / WAY_RAD_S);
+    start->way_step_rad = swing_rad_s * T;
     start->speed_step_rad_s = s->start.acceleration_rad_s2 * T;
     start->align_ticks = cvk_ticks_of(s->start.align_s, T);
     start->patience_ticks = cvk_ticks_of(s->start.patience_s, T);
@@ -180,6 +205,7 @@ static void prepare_torque(cvk_setup *setup)
     if (s->torque.weakening != 0 && known) {
         c->share = WEAKENING_RATIO * CVK_TWO_PI * s->current.bandwidth_hz * setup->period_s;
         c->most_used = used[s->modulation.depth];
+        c->most_lost = s->modulation.depth == CVK_DEPTH_SIX_STEP ? MOST_LOST : INFINITY;
         c->least_speed_rad_s = WEAKENING_FROM * s->protect.bus_min_v / m->flux_linkage_wb;
     }
 }
@@ -199,11 +225,6 @@ cvk_bounds cvk_bounds_of(const cvk_settings *s)
                         s->limit.current_a, s->limit.current_a * s->limit.current_a};
 }
 
-static float lower(float a, float b)
-{
-    return a < b ? a : b;
-}
-
 cvk_bounds cvk_bounds_tighter(cvk_bounds a, cvk_bounds b)
 {
     const float current_a = lower(a.current_a, b.current_a);
@@ -212,12 +233,52 @@ cvk_bounds cvk_bounds_tighter(cvk_bounds a, cvk_bounds b)
                         current_a, current_a * current_a};
 }
 
+static float or_none(float ceiling)
+{
+    return ceiling > 0.0f ? ceiling : INFINITY;
+}
+
+/* What is soldered is stronger than any setting. */
+static cvk_status check_ceilings(const cvk_hardware *h, const cvk_settings *s, cvk_refusal *why)
+{
+    const struct {
+        const char *key;
+        float value, most;
+        const char *against, *reason;
+    } ceilings[] = {
+        {"protect.trip_current_a", s->protect.trip_current_a, SEEN * or_none(h->current_range_a),
+         "the current channels' range", "beyond it no trip would ever come; lower it"},
+        {"protect.bus_max_v", s->protect.bus_max_v, SEEN * or_none(h->bus_range_v),
+         "the bus channel's range", "a bus beyond it would not be seen; lower it"},
+        {"protect.trip_current_a", s->protect.trip_current_a, or_none(h->stage_current_a),
+         "the power stage", "it bears no more; lower it"},
+        {"protect.bus_max_v", s->protect.bus_max_v, or_none(h->stage_bus_v), "the power stage",
+         "it bears no more; lower it"},
+    };
+    for (unsigned n = 0; n < sizeof ceilings / sizeof ceilings[0]; n++) {
+        if (ceilings[n].value > ceilings[n].most) {
+            if (why != NULL) {
+                *why = (cvk_refusal){.field = ceilings[n].key,
+                                     .value = ceilings[n].value,
+                                     .high = ceilings[n].most,
+                                     .against = ceilings[n].against,
+                                     .reason = ceilings[n].reason};
+            }
+            return CVK_CONTRADICTION;
+        }
+    }
+    return CVK_OK;
+}
+
 cvk_status cvk_setup_prepare(cvk_setup *setup, const cvk_hardware *hardware,
                              const cvk_settings *settings, cvk_refusal *why)
 {
     cvk_status status = cvk_settings_check(settings, why);
     *setup = (cvk_setup){
         .settings = *settings, .bounds = cvk_bounds_of(settings), .period_s = hardware->period_s};
+    if (status == CVK_OK) {
+        status = check_ceilings(hardware, settings, why);
+    }
     if (status == CVK_OK) {
         status = prepare_current(setup, why);
     }
@@ -343,5 +404,15 @@ cvk_status cvk_setup_allows(const cvk_setup *setup, cvk_mode mode, bool rotor_kn
     if (mode == CVK_MODE_POSITION && unknown_position(s) != NULL) {
         return unknown(unknown_position(s), name, "a move needs it (corvak gains)", why);
     }
-    return mode == CVK_MODE_IMPOSED ? CVK_OK : needs_angle(setup, name, rotor_known, why);
+    const cvk_status status =
+        mode == CVK_MODE_IMPOSED ? CVK_OK : needs_angle(setup, name, rotor_known, why);
+    if (status == CVK_OK && (mode == CVK_MODE_SPEED || mode == CVK_MODE_POSITION) &&
+        s->speed.gain_a_s == 0.0f) {
+        return unknown(
+            "speed.gain_a_s", name,
+            "a speed loop needs it, and it needs the inertia: estimate that from a spin and "
+            "a coast-down, then corvak gains; or set it by hand",
+            why);
+    }
+    return status;
 }

@@ -44,15 +44,21 @@ typedef struct cvk_injection_constants {
 typedef struct cvk_torque_constants {
     float saliency_h;        /* Lq - Ld, for the least current; 0: none */
     float share;             /* by which weakening follows in a period; 0: none */
-    float most_used;         /* of the linear range, that it leaves the voltage at */
+    float most_used;         /* of the linear range, that it leaves the voltage at, */
+    float most_lost;         /* and most that is cut off from it */
     float most_a;            /* largest d current */
     float least_speed_rad_s; /* below it the field is weakened no faster */
 } cvk_torque_constants;
 
 typedef struct cvk_start_constants {
     float current_a, current_step_a; /* vector, and its slew in one period */
+    float pulse_a;                   /* of the search for north */
+    float saliency_h;                /* Lq - Ld; 0 for none or the other way round */
+    float most_d_a; /* along the magnets: beyond it so little is left of the active flux that the
+                       angle does not show */
     float speed_step_rad_s;
-    float yield_rad_s; /* slower than that the vector is imposed again */
+    float way_step_rad; /* by which the vector gives way in one period, at most */
+    float yield_rad_s;  /* slower than that the vector is imposed again */
     uint32_t align_ticks, patience_ticks, slip_ticks, settle_ticks, lost_ticks, seek_ticks,
         pulse_ticks;
 } cvk_start_constants;

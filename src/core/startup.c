@@ -23,28 +23,43 @@
 
 #include <stddef.h>
 
-#define TRUSTED 0.8f /* quality: a probability */
+#define TRUSTED                                                                                    \
+    0.8f /* quality: a probability; and of a rotor that trails so far that it may soon be lost */
+#define TRUSTED_FAR 0.6f
+#define FALLS_OUT 0.3f /* follow */
 #define LOST 0.1f
 #define MOST_WAY_RAD 0.8f /* that the vector gives way */
-#define WAY_RAD_S 400.0f  /* how fast */
 #define STANDS_RAD_S 3.0f /* a stop is over below this electrical speed */
 /* While the vector stands: little current while the rotor comes, so that it comes slowly; much, and
  * from behind, when it passes or goes away. */
 #define NEAR 0.5f /* tangent of the angle to the vector from which it passes */
 #define GOING_SHARE 0.1f
-#define SWIFT 40.0f          /* times the slew of the current: while the rotor swings */
+#define MOVES                                                                                      \
+    0.25f           /* across over along, of a rotor that comes: a warm winding makes none across  \
+                     */
+#define SWIFT 40.0f /* times the slew of the current: while the rotor swings */
 #define CALM_SHARE 0.25f     /* of align_s without motion: the rotor has come */
 #define CAUGHT_RAD2 0.02f    /* variance of a caught rotor's angle */
 #define ALIGNED_RAD2 0.2f    /* variance of the rotor's angle then */
 #define APPROACH_RAD 1.3f    /* the vector comes from so far behind */
 #define APPROACH_SHARE 0.35f /* of align_s */
 /* While it turns: the current follows the load. */
-#define TIGHT 0.6f /* follow below it: more current */
-#define EASY 0.9f  /* above it: less */
+#define TIGHT 0.6f          /* follow below it: more current */
+#define TRAILS 0.3f         /* of the flux linkage, seen along the current: a rotor under load */
+#define NOTHING_SHARE 0.01f /* of the limit: a torque below it is none */
+#define EASY 0.9f           /* above it: less */
 #define LEAST_SHARE 0.4f
 #define FOLLOWS 0.35f     /* follow that the observer needs as a witness: no resistance makes it */
-#define SLIPS 0.25f       /* follow below it: not following */
-#define STILL_SHARE 0.35f /* of the back-EMF that the vector's speed would make */
+#define SLIPS 0.25f       /* follow below it: not following, */
+#define LEAST_PACE 0.2f   /* of the acceleration, with a rotor that trails far */
+#define DAMPED_ATTEMPTS 2 /* then it is no swing that makes them fail */
+#define DAMPED_SHARE 0.1f /* of slip_ticks, in which swings are still damped */
+#define SLIP_RAD 4.0f     /* for so far at least */
+#define STILL_SHARE 0.6f  /* of the back-EMF that the speed of the vector would make */
+#define TURNED_BY_VECTOR 0.56f /* of the saliency's voltage squared: a rotor that stands */
+#define WARM_SHARE 0.4f        /* by which a resistance may be off: a winding from 0 to 120 degC */
+#define FADE_S                                                                                     \
+    0.01f /* in which a d current as large as the limit is taken back: it hides the angle */
 #define ALIKE_RAD 0.4f    /* of two angles, that one may hand over to the other */
 #define RETURN_SHARE 0.7f /* of injection.leave_rad_s, below which injection is used again */
 #define WATCH_QUICK_S 3e-3f
@@ -52,11 +67,11 @@
 /* Each attempt after the first. */
 #define MOST_SHARE 0.95f /* of limit.current_a, at most */
 #define MORE_CURRENT 1.4f
-#define MORE_TIME 0.6f
+#define MORE_TIME 0.5f
 
 static const cvk_parameter rows[] = {
     CVK_ROW_YES_NO(start, catch_turning, 1, "whether a turning rotor is looked for first"),
-    CVK_ROW_WHOLE(start, retries, 0, 10, 2,
+    CVK_ROW_WHOLE(start, retries, 0, 10, 3,
                   "after a start that failed: each with more current, then gentler"),
     CVK_ROW(start, current_a, "A", 0.0f, 1000.0f, 0.0f, true,
             "current of the vector that starts the rotor; 0: 70 % of limit.current_a"),
@@ -86,10 +101,32 @@ static float wanted_speed(const cvk_setup *setup, const cvk_moment *now)
                           : 0.0f;
 }
 
+static bool by_torque(const cvk_moment *now)
+{
+    return now->request.mode == CVK_MODE_TORQUE || now->request.mode == CVK_MODE_CURRENT;
+}
+
+/* Largest current that a vector may have: no more torque than was asked for, where one was. */
+static float most_current(const cvk_setup *setup, const cvk_moment *now)
+{
+    const float most_a = MOST_SHARE * setup->settings.limit.current_a;
+    const float asked_a = fabsf(now->request.mode == CVK_MODE_TORQUE
+                                    ? now->request.torque_nm * setup->current_per_torque
+                                    : now->request.current_a.q);
+    return by_torque(now) && asked_a < most_a ? asked_a : most_a;
+}
+
+/* A torque that is none: the rotor is left alone. */
+static bool asks_for_nothing(const cvk_setup *setup, const cvk_moment *now)
+{
+    return by_torque(now) &&
+           most_current(setup, now) < NOTHING_SHARE * setup->settings.limit.current_a;
+}
+
 static void enter(cvk_startup *s, cvk_moment *now, cvk_start_phase phase)
 {
     now->start_phase = (int32_t)phase;
-    s->ticks = s->agreed = s->lost = s->calm = 0;
+    s->ticks = s->agreed = s->lost = s->slid = s->calm = 0;
     now->start_gives_v = now->bridge_waits = 0;
 }
 
@@ -145,12 +182,16 @@ static void turn_on(cvk_startup *s, cvk_angles *angles, cvk_moment *now, float a
     s->emf_v.d = s->back_rad = 0.0f;
 }
 
+/* The vector goes on to carry what the q current carried. */
 static void hand_back(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cvk_moment *now)
 {
     const cvk_dq i = seen_from(now, setup->observer.chosen);
     const cvk_angle seen = now->source[setup->observer.chosen];
+    const float most_a = most_current(setup, now);
     turn_on(s, angles, now, seen.angle_rad + cvk_angle_of(i.d, i.q), seen.speed_rad_s);
     s->current_a = sqrtf(i.d * i.d + i.q * i.q);
+    s->full_a = s->current_a > s->full_a ? s->current_a : s->full_a;
+    s->full_a = s->full_a > most_a ? most_a : s->full_a;
     now->start_d_a = 0.0f;
 }
 
@@ -158,11 +199,12 @@ static void hand_back(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles
 
 static void begin_attempt(cvk_startup *s, const cvk_setup *setup, cvk_moment *now)
 {
-    const float most_a = MOST_SHARE * setup->settings.limit.current_a, full_a = s->full_a;
+    const float most_a = most_current(setup, now), full_a = setup->start.current_a;
     const bool first = now->start_attempt++ == 0;
-    s->full_a = first ? setup->start.current_a : full_a * MORE_CURRENT;
-    s->full_a = s->full_a > most_a ? (full_a > most_a ? full_a : most_a) : s->full_a;
-    s->acceleration_share = now->start_attempt <= 2 ? 1.0f : s->acceleration_share * MORE_TIME;
+    s->full_a = first ? full_a : s->full_a * MORE_CURRENT;
+    s->full_a = s->full_a > most_a ? most_a : s->full_a;
+    s->acceleration_share = first ? (s->full_a < full_a ? s->full_a / full_a : 1.0f)
+                                  : s->acceleration_share * MORE_TIME;
     s->way = wanted_speed(setup, now) < 0.0f ? -1.0f : 1.0f;
     s->current_a = 0.0f;
     s->emf_v = (cvk_dq){0.0f, 0.0f};
@@ -205,6 +247,12 @@ static void fail(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cvk
                  cvk_start_reason reason)
 {
     now->start_reason = (int32_t)reason;
+    if (now->request.mode == CVK_MODE_STOP || now->request.mode == CVK_MODE_BRAKE) {
+        s->stopped = true; /* slow enough for it: it runs out */
+        return;
+    }
+    const bool stands = by_torque(now) && reason != CVK_START_NO_POLARITY; /* that is no fault */
+    now->start_attempt = stands ? 0 : now->start_attempt;
     if (now->start_attempt <= setup->settings.start.retries && reason != CVK_START_NO_CURRENT) {
         begin_attempt(s, setup, now);
         from_rest(s, setup, angles, now);
@@ -214,6 +262,34 @@ static void fail(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cvk
 }
 
 /* ---- what the rotor does --------------------------------------------------------------------- */
+
+/* Voltage that may be an error of the model and no motion. */
+static float doubt_v(const cvk_setup *setup, const cvk_moment *now)
+{
+    return setup->observer.doubt_rad_s * now->adapted_flux_wb;
+}
+
+/* Cosine of the angle x by which the rotor trails a vector of this current, from the flux linkage
+ * that is seen to turn with it, across the current and along it: that of the active flux,
+ * (flux - (Lq - Ld) i cos x) (cos x, sin x). The part across has two solutions when the current is
+ * large; the part along, which holds the resistance's error, is good enough to tell them apart. */
+static float cosine_of(const cvk_setup *setup, float flux_wb, cvk_dq turning_wb, float current_a)
+{
+    const float taken_wb = setup->start.saliency_h * current_a;
+    const float square = flux_wb * flux_wb - 4.0f * taken_wb * turning_wb.q;
+    const float root = square > 0.0f ? sqrtf(square) : 0.0f;
+    const float low = cvk_clamp(2.0f * turning_wb.q / (flux_wb + root), 1.0f);
+    if (!(2.0f * taken_wb > flux_wb)) {
+        return low;
+    }
+    const float high = (flux_wb + root) / (2.0f * taken_wb);
+    const float along_low = (flux_wb - taken_wb * low) * sqrtf(1.0f - low * low);
+    const float along_high =
+        high < 1.0f ? (flux_wb - taken_wb * high) * sqrtf(1.0f - high * high) : 0.0f;
+    const bool nearer =
+        fabsf(fabsf(turning_wb.d) - along_high) < fabsf(fabsf(turning_wb.d) - along_low);
+    return nearer && turning_wb.q > 0.0f ? (high < 1.0f ? high : 1.0f) : low;
+}
 
 /* The back-EMF since the sample before, along and across the current. */
 static void watch_rotor(cvk_startup *s, const cvk_setup *setup, const cvk_angles *angles,
@@ -229,14 +305,15 @@ static void watch_rotor(cvk_startup *s, const cvk_setup *setup, const cvk_angles
     s->emf_v.q += share * (across - s->emf_v.q);
     const float square = s->across_v * s->across_v;
     s->across_square_v2 += setup->period_s / WATCH_SLOW_S * (square - s->across_square_v2);
-    const float full_v = angles->imposed.speed_rad_s * now->adapted_flux_wb;
-    now->start_follow = full_v != 0.0f ? cvk_clamp(s->emf_v.q / full_v, 1.0f) : 1.0f;
-}
-
-/* Voltage that may be an error of the model and no motion. */
-static float doubt_v(const cvk_setup *setup, const cvk_moment *now)
-{
-    return setup->observer.doubt_rad_s * now->adapted_flux_wb;
+    const float speed = angles->imposed.speed_rad_s, flux_wb = now->adapted_flux_wb;
+    now->start_follow = s->taken_along = 1.0f;
+    s->beside = 0.0f;
+    if (speed != 0.0f && flux_wb > 0.0f) {
+        const cvk_dq turning_wb = {s->emf_v.d / speed, s->emf_v.q / speed};
+        s->beside = (fabsf(turning_wb.d) - doubt_v(setup, now) / fabsf(speed)) / flux_wb;
+        now->start_follow = cosine_of(setup, flux_wb, turning_wb, length);
+        s->taken_along = s->beside > now->start_follow ? s->beside : now->start_follow;
+    }
 }
 
 /* Calls in which it was so, less those in which it was not. */
@@ -282,6 +359,12 @@ static void look(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
                              : (cvk_ab){0.0f, 0.0f};
 }
 
+/* What the voltage along the current is too much by while nothing moves is the resistance's. */
+static void learn_resistance(const cvk_startup *s, const cvk_setup *setup, cvk_angles *angles)
+{
+    cvk_observers_measure_resistance(angles, setup, s->emf_v.d / s->current_a);
+}
+
 /* The vector comes to its place from behind, and stands there. */
 static void align(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cvk_moment *now)
 {
@@ -290,13 +373,21 @@ static void align(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cv
     impose(angles, now, left > 0.0f ? -s->way * APPROACH_RAD * left : 0.0f, 0.0f);
     watch_rotor(s, setup, angles, now, WATCH_QUICK_S);
     const float doubt = doubt_v(setup, now), speed_v2 = s->across_square_v2;
-    s->calm = left <= 0.0f && speed_v2 < doubt * doubt ? s->calm + 1u : 0u;
+    /* a resistance that is off, and an inductance along the current that is not the q axis' */
+    const float step_a = 2.0f * setup->start.current_step_a,
+                per_step_v = setup->start.saliency_h / setup->period_s;
+    const float warm_v =
+        WARM_SHARE * setup->settings.motor.resistance_ohm * s->current_a + step_a * per_step_v;
+    const bool steady = left <= 0.0f && s->current_a == s->full_a;
+    s->calm = steady && speed_v2 < doubt * doubt ? s->calm + 1u : 0u;
     const bool rests = (float)s->calm > CALM_SHARE * length;
     const float along = s->emf_v.d, across = fabsf(s->emf_v.q);
-    const bool passes = across > doubt && along<NEAR * across, comes = along> doubt && !passes;
-    const bool swings = comes || passes || along < -doubt;
+    const bool passes = across > doubt && along<NEAR * across, comes = along> doubt &&
+                        (along > doubt + warm_v || across > MOVES * along) && !passes;
+    const bool swings = comes || passes || along < -doubt - warm_v;
+    const float swift_a = SWIFT * setup->start.current_step_a;
     s->current_a = cvk_toward(s->current_a, comes ? GOING_SHARE * s->full_a : s->full_a,
-                              (swings ? SWIFT : 2.0f) * setup->start.current_step_a);
+                              swings ? swift_a : step_a);
     s->gives_way = swings && !comes;
     const float flows_a = seen_from(now, CVK_ANGLE_IMPOSED).d;
     s->lost = counted(s->lost, flows_a < 0.3f * s->current_a);
@@ -304,6 +395,9 @@ static void align(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cv
         if (s->lost > setup->start.settle_ticks) {
             fail(s, setup, angles, now, CVK_START_NO_CURRENT);
         } else {
+            if (s->calm > 0u) {
+                learn_resistance(s, setup, angles);
+            }
             s->gives_way = false;
             turn_on(s, angles, now, angles->imposed.angle_rad, 0.0f);
             cvk_observers_seed(angles, setup, now, angles->imposed.angle_rad, 0.0f, ALIGNED_RAD2);
@@ -313,25 +407,54 @@ static void align(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cv
 
 /* The observer is sure, and turns the vector's way. That the rotor still swings about the vector
  * does not matter: its angle is what is seen. */
-static bool agrees(const cvk_setup *setup, const cvk_moment *now)
+static bool agrees(const cvk_startup *s, const cvk_setup *setup, const cvk_moment *now)
 {
     const cvk_angle *seen = &now->source[setup->observer.chosen];
     const float along = copysignf(seen->speed_rad_s, now->source[CVK_ANGLE_IMPOSED].speed_rad_s);
-    return seen->quality > TRUSTED && along == seen->speed_rad_s && now->start_follow > FOLLOWS;
+    const float enough = now->start_follow < FALLS_OUT ? TRUSTED_FAR : TRUSTED;
+    return seen->quality > enough && along == seen->speed_rad_s && s->taken_along > FOLLOWS;
 }
 
-/* More current when the rotor trails far, less when it hardly does. */
+/* More current when the rotor trails far, less when it hardly does; and never so much along the
+ * magnets that the angle does not show. */
 static void follow_load(cvk_startup *s, const cvk_setup *setup, const cvk_moment *now, bool seen)
 {
-    const float most_a = MOST_SHARE * setup->settings.limit.current_a;
+    const float most_a = most_current(setup, now), follow = now->start_follow;
     const float step = setup->start.current_step_a, least_a = LEAST_SHARE * s->full_a;
+    const float most_d_a = setup->start.most_d_a;
+    /* a first attempt takes it for light, unless the voltage along the current shows a load */
+    const bool trails = now->start_attempt > 1 || s->beside > TRAILS;
+    const float cosine = trails ? follow : 1.0f;
+    const float bound_a = cosine * most_a > most_d_a ? most_d_a / cosine : most_a;
     if (!seen) {
         s->current_a = cvk_toward(s->current_a, s->full_a, step);
-    } else if (now->start_follow < TIGHT) {
+        return;
+    }
+    if (follow < TIGHT) {
         s->current_a = cvk_toward(s->current_a, most_a > s->full_a ? most_a : s->full_a, step);
-    } else if (now->start_follow > EASY) {
+    } else if (follow > EASY) {
         s->current_a = cvk_toward(s->current_a, least_a, 0.2f * step);
     }
+    s->current_a =
+        s->current_a > bound_a ? cvk_toward(s->current_a, bound_a, 2.0f * step) : s->current_a;
+}
+
+/* The voltage across the current, squared, below which a rotor under a turning vector stands: one
+ * with saliency changes its flux linkage with the vector though. */
+static float still_v2(const cvk_startup *s, const cvk_setup *setup, const cvk_moment *now,
+                      float speed_rad_s)
+{
+    const float full_v = STILL_SHARE * speed_rad_s * now->adapted_flux_wb;
+    const float saliency_v = speed_rad_s * setup->start.saliency_h * s->current_a;
+    return full_v * full_v + TURNED_BY_VECTOR * saliency_v * saliency_v;
+}
+
+/* It has not followed for long, and the vector has come far enough to take along a rotor that a
+ * brake holds a quarter turn ahead of it. */
+static bool slipped_far(const cvk_startup *s, const cvk_setup *setup, float speed_rad_s)
+{
+    return s->lost > setup->start.slip_ticks &&
+           (float)s->lost * setup->period_s * fabsf(speed_rad_s) > SLIP_RAD;
 }
 
 static void turn(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
@@ -340,24 +463,30 @@ static void turn(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
     const float top = setup->settings.start.speed_rad_s, wanted = wanted_speed(setup, now);
     const float goal = cvk_clamp(wanted, top);
     float *speed = &angles->imposed.speed_rad_s;
-    *speed = cvk_toward(*speed, goal, s->acceleration_share * setup->start.speed_step_rad_s);
     watch_rotor(s, setup, angles, now, WATCH_SLOW_S);
-    const float full_v = fabsf(*speed) * now->adapted_flux_wb;
-    const bool seen = full_v > doubt_v(setup, now);
+    const bool seen = fabsf(*speed) * now->adapted_flux_wb > doubt_v(setup, now);
+    const bool away = *speed * goal > 0.0f && fabsf(*speed) < fabsf(goal);
+    const float grip = (now->start_follow - SLIPS) / (TIGHT - SLIPS);
+    const float pace = seen && away ? (grip < LEAST_PACE ? LEAST_PACE
+                                       : grip > 1.0f     ? 1.0f
+                                                         : grip)
+                                    : 1.0f;
+    *speed = cvk_toward(*speed, goal, pace * s->acceleration_share * setup->start.speed_step_rad_s);
     follow_load(s, setup, now, seen);
     const bool goes_on = fabsf(wanted) >= setup->start.yield_rad_s && *speed * wanted > 0.0f;
     const bool waits = fabsf(wanted) >= top && fabsf(*speed) >= 0.98f * top;
-    const bool slips = seen && now->start_follow < SLIPS;
-    s->agreed = counted(s->agreed, goes_on && agrees(setup, now));
+    const bool slips = seen && s->taken_along < SLIPS;
+    s->agreed = counted(s->agreed, goes_on && agrees(s, setup, now));
     s->lost = counted(s->lost, slips || waits);
+    s->slid = counted(s->slid, slips);
     if (s->agreed >= setup->start.settle_ticks) {
         take_over(s, setup, angles, reference, now, setup->observer.chosen);
-    } else if (s->lost > (slips ? setup->start.slip_ticks : setup->start.patience_ticks)) {
-        const float still = STILL_SHARE * full_v;
+    } else if (slips && slipped_far(s, setup, *speed)) {
         fail(s, setup, angles, now,
-             !slips                                ? CVK_START_UNSEEN
-             : s->across_square_v2 < still * still ? CVK_START_BLOCKED
-                                                   : CVK_START_SLIPPED);
+             s->across_square_v2 < still_v2(s, setup, now, *speed) ? CVK_START_BLOCKED
+                                                                   : CVK_START_SLIPPED);
+    } else if (waits && !slips && s->lost > setup->start.patience_ticks) {
+        fail(s, setup, angles, now, CVK_START_UNSEEN);
     }
 }
 
@@ -417,15 +546,21 @@ static void run(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
                 cvk_reference *reference, cvk_moment *now)
 {
     const float slow = setup->start.yield_rad_s, speed = now->angle.speed_rad_s;
-    const float step_a = (float)CVK_JUDGE_TICKS * setup->start.current_step_a;
+    const float rise_a = (float)CVK_JUDGE_TICKS * setup->start.current_step_a;
+    const float fade_a =
+        (float)CVK_JUDGE_TICKS * setup->period_s / FADE_S * setup->settings.limit.current_a;
     const float along = wanted_speed(setup, now) * copysignf(1.0f, speed);
     const bool yields = !cvk_injects(setup) && along < slow && fabsf(speed) < 1.2f * slow;
     if (cvk_injects(setup)) {
         choose_by_speed(s, setup, angles, reference, now);
     }
     now->start_phase = yields ? CVK_START_YIELD : CVK_START_RUN;
-    now->start_d_a = cvk_toward(now->start_d_a, yields ? setup->start.current_a : 0.0f, step_a);
+    now->start_d_a = yields ? cvk_toward(now->start_d_a, setup->start.current_a, rise_a)
+                            : cvk_toward(now->start_d_a, 0.0f, fade_a > rise_a ? fade_a : rise_a);
     const bool lost = angle_is_lost(s, setup, now, CVK_JUDGE_TICKS);
+    if (now->angle.quality > TRUSTED && CVK_JUDGE_TICKS * s->ticks > setup->start.patience_ticks) {
+        now->start_attempt = 1; /* it runs: what fails from here on is a start of its own */
+    }
     const bool strains = s->by != CVK_ANGLE_INJECTION &&
                          fabsf(now->current_set_a.q) > 0.98f * setup->speed_current_a;
     s->calm = counted(s->calm, strains && cvk_mode_by_speed(now->request.mode) && along > slow &&
@@ -434,7 +569,8 @@ static void run(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
         fail(s, setup, angles, now, CVK_START_BLOCKED);
     } else if (yields && now->start_d_a >= setup->start.current_a) {
         hand_back(s, setup, angles, now);
-    } else if (lost && s->ticks < setup->start.patience_ticks) {
+    } else if (lost && (s->ticks < setup->start.patience_ticks ||
+                        (by_torque(now) && fabsf(speed) < 2.0f * slow))) {
         fail(s, setup, angles, now, CVK_START_UNSEEN);
     } else if (lost) {
         cvk_protect_raise(now, CVK_FAULT_ANGLE);
@@ -447,8 +583,12 @@ static void damp(cvk_startup *s, const cvk_setup *setup, cvk_moment *now)
 {
     const float swing = s->across_v / now->adapted_flux_wb - now->angle.speed_rad_s;
     const float back = cvk_clamp(setup->settings.start.damping_s * swing, MOST_WAY_RAD);
-    const bool gives = now->start_phase == CVK_START_TURN || s->gives_way;
-    s->back_rad = cvk_toward(s->back_rad, gives ? back : 0.0f, WAY_RAD_S * setup->period_s);
+    /* what the vector's own giving way induces in a rotor that stands would keep it swinging */
+    const bool follows = now->start_phase == CVK_START_TURN &&
+                         now->start_attempt <= DAMPED_ATTEMPTS &&
+                         (float)s->slid < DAMPED_SHARE * (float)setup->start.slip_ticks;
+    const bool gives = follows || s->gives_way;
+    s->back_rad = cvk_toward(s->back_rad, gives ? back : 0.0f, setup->start.way_step_rad);
     now->angle.angle_rad = cvk_wrap_angle(now->angle.angle_rad - s->back_rad);
 }
 
@@ -457,6 +597,13 @@ static void by_observer(cvk_startup *s, const cvk_setup *setup, cvk_angles *angl
 {
     if (now->start_phase == CVK_START_IDLE) {
         begin(s, setup, angles, now);
+    }
+    if (asks_for_nothing(setup, now) &&
+        (now->start_phase == CVK_START_ALIGN ||
+         (now->start_phase == CVK_START_TURN && angles->imposed.speed_rad_s == 0.0f))) {
+        now->start_attempt = 0;
+        begin_attempt(s, setup, now);
+        stand(s, angles, now);
     }
     s->ticks++;
     if (now->start_phase == CVK_START_LISTEN || now->start_phase == CVK_START_PROBE) {
@@ -547,7 +694,7 @@ void cvk_startup_step(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles
     if (s->stopped) {
         rest(now);
     }
-    if (!turns) {
+    if (!turns || now->fault != CVK_FAULT_NONE) {
         s->lost = 0;
         angles->imposed.speed_rad_s = mode == CVK_MODE_IMPOSED ? now->request.speed_rad_s : 0.0f;
         use(now, mode == CVK_MODE_IMPOSED ? CVK_ANGLE_IMPOSED

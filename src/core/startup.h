@@ -48,15 +48,18 @@ typedef struct cvk_startup {
     uint32_t ticks;  /* in this phase */
     uint32_t agreed; /* control calls in which the observer was sure, less those in which not */
     uint32_t lost;   /* control calls in a row without an idea of the angle, or of following */
-    uint32_t calm;   /* control calls in a row in which the rotor stood still */
-    float current_a; /* of the imposed vector */
-    float full_a;    /* that it rises to in this attempt */
+    uint32_t slid; /* control calls in which the rotor did not follow, less those in which it did */
+    uint32_t calm; /* control calls in a row in which the rotor stood still */
+    float current_a;          /* of the imposed vector */
+    float full_a;             /* that it rises to in this attempt */
     float acceleration_share; /* of the settings', in this attempt */
     float way;                /* 1, -1: which way the start goes */
     float back_rad;           /* that the vector gives way */
     float across_v;           /* back-EMF across the current, quick mean */
     cvk_dq emf_v;             /* mean, along and across it */
     float across_square_v2;
+    float beside;      /* the same, along the current alone */
+    float taken_along; /* share of the magnets' flux linkage that surely turns with the vector */
     cvk_catch catch;
     cvk_seek seek;
     int32_t by;     /* cvk_angle_source that runs the motor */

@@ -24,6 +24,7 @@ const char *cvk_status_text(cvk_status status)
         [CVK_NOT_OWNER] = "the drive belongs to somebody else, or to nobody",
         [CVK_NO_TRIAL] = "no change is on trial",
         [CVK_NO_ANSWER] = "the other end does not answer",
+        [CVK_LOCKED] = "a secret has to be proved first",
     };
     if ((unsigned)status >= CVK_STATUS_COUNT) {
         return "unknown status";

@@ -52,8 +52,15 @@ static void weaken(cvk_torque *t, const cvk_setup *setup, const cvk_moment *now)
     const cvk_torque_constants *c = &setup->torque;
     const cvk_ab v = now->voltage_set_v;
     const float range_v = now->bus_v * (1.0f / CVK_SQRT3);
+    const cvk_ab made = now->voltage_made_v;
     const float used = sqrtf(v.alpha * v.alpha + v.beta * v.beta) / range_v;
-    const float left = cvk_clamp(c->most_used - used, 0.2f);
+    /* what is cut off: with a small inductance no current error makes the wanted voltage much
+     * larger */
+    const float lost = sqrtf((v.alpha - made.alpha) * (v.alpha - made.alpha) +
+                             (v.beta - made.beta) * (v.beta - made.beta)) /
+                       range_v;
+    const float by_use = c->most_used - used, by_loss = c->most_lost - lost;
+    const float left = cvk_clamp(by_use < by_loss ? by_use : by_loss, 0.2f);
     const float speed = fabsf(now->angle.speed_rad_s), least = c->least_speed_rad_s;
     const float per_a = (speed > least ? speed : least) * setup->settings.motor.inductance_d_h;
     const float goal_a = t->weakening_a + c->share * left * range_v / per_a;

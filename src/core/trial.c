@@ -1,6 +1,6 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * A change on trial: its terms, its guards, its end.
+ * A change on trial: its terms and its end. The guards stand in guards.c.
  */
 #include "trial.h"
 
@@ -8,13 +8,17 @@
 
 #include <stddef.h>
 
+#define CONTRADICTED_S                                                                             \
+    5e-3f /* new observer and old: after so long it is no passing disturbance                      \
+           */
+
 cvk_trial_terms cvk_trial_terms_default(void)
 {
     return (cvk_trial_terms){.watch_s = 1.0f, .confirm_s = 10.0f};
 }
 
 cvk_status cvk_trial_prepare(cvk_trial *trial, const cvk_trial_terms *terms,
-                             const cvk_setup *in_force, cvk_refusal *why)
+                             const cvk_setup *in_force, const cvk_moment *now, cvk_refusal *why)
 {
     static const cvk_range ranges[] = {
         {"watch_s", offsetof(cvk_trial_terms, watch_s), 0.01f, 60.0f},
@@ -30,45 +34,22 @@ cvk_status cvk_trial_prepare(cvk_trial *trial, const cvk_trial_terms *terms,
         return status;
     }
     trial->terms = *terms;
-    if (terms->current_a == 0.0f) {
-        trial->terms.current_a =
-            0.5f * (in_force->bounds.current_a + in_force->bounds.trip_current_a);
-    }
+    cvk_trial_fit_guards(trial, in_force, now);
     trial->watch_ticks = cvk_ticks_of(terms->watch_s, T);
     trial->confirm_ticks = cvk_ticks_of(terms->confirm_s, T);
     trial->patience_ticks = cvk_ticks_of(CVK_TRIAL_PATIENCE_S, T);
+    trial->contradiction_ticks = cvk_ticks_of(CONTRADICTED_S, T);
     return CVK_OK;
 }
 
-void cvk_trial_begin(cvk_trial *trial, cvk_moment *now)
+void cvk_trial_begin(cvk_trial *trial, const cvk_setup *before, cvk_moment *now)
 {
-    trial->ticks = trial->speed_off = trial->quality_off = 0;
+    trial->twin = now->source[before->observer.chosen];
+    trial->ticks = 0;
     trial->runs = true;
+    cvk_trial_arm_guards(trial, now);
     now->trial = CVK_TRIAL_WATCHED;
     now->trial_reason = CVK_TRIAL_FINE;
-}
-
-/* Currents as they are now; speed and quality as the call before left them. A bridge that is off
- * shows nothing. */
-static cvk_trial_reason guard(cvk_trial *t, const cvk_moment *now)
-{
-    const cvk_trial_terms *terms = &t->terms;
-    const cvk_abc i = now->phase_a;
-    const float most_a = terms->current_a;
-    const float error = fabsf(now->speed_set_rad_s - now->angle.speed_rad_s);
-    const bool on = now->bridge_on != 0;
-    const bool too_far = on && cvk_mode_by_speed(now->request.mode) &&
-                         terms->speed_error_rad_s > 0.0f && error > terms->speed_error_rad_s;
-    const bool doubted =
-        on && cvk_mode_by_angle(now->request.mode) && now->angle.quality < terms->least_quality;
-    t->speed_off = too_far ? t->speed_off + 1u : 0u;
-    t->quality_off = doubted ? t->quality_off + 1u : 0u;
-    return now->fault != CVK_FAULT_NONE ? CVK_TRIAL_FAULT
-           : !(fabsf(i.a) <= most_a && fabsf(i.b) <= most_a && fabsf(i.c) <= most_a)
-               ? CVK_TRIAL_CURRENT
-           : t->speed_off > t->patience_ticks   ? CVK_TRIAL_SPEED
-           : t->quality_off > t->patience_ticks ? CVK_TRIAL_QUALITY
-                                                : CVK_TRIAL_FINE;
 }
 
 static cvk_trial_reason word_of_owner(cvk_trial *t, bool owned)
@@ -79,9 +60,9 @@ static cvk_trial_reason word_of_owner(cvk_trial *t, bool owned)
                                                            : CVK_TRIAL_FINE;
 }
 
-bool cvk_trial_step(cvk_trial *t, bool owned, cvk_moment *now)
+bool cvk_trial_step(cvk_trial *t, const cvk_setup *setup, bool owned, cvk_moment *now)
 {
-    cvk_trial_reason reason = guard(t, now);
+    cvk_trial_reason reason = cvk_trial_guard(t, setup, now);
     if (reason == CVK_TRIAL_FINE) {
         reason = word_of_owner(t, owned);
     }
@@ -128,6 +109,7 @@ const char *cvk_trial_reason_text(cvk_trial_reason reason)
         [CVK_TRIAL_OWNER_LOST] = "its owner was lost",
         [CVK_TRIAL_UNCONFIRMED] = "nobody kept it in time",
         [CVK_TRIAL_TAKEN_BACK] = "taken back",
+        [CVK_TRIAL_ANGLE] = "the observer parted from the one before it",
     };
     return (unsigned)reason < CVK_TRIAL_REASONS ? texts[reason] : "unknown reason";
 }

@@ -8,8 +8,7 @@
 
 #include <stddef.h>
 
-/* What moves too fast to be simulated at this PWM frequency, or null. */
-static const char *too_fast(const cvk_rig_config *config)
+const char *cvk_rig_too_fast(const cvk_rig_config *config)
 {
     const cvk_rig_motor *motor = &config->motor;
     const cvk_rig_shaft *shaft = &config->shaft;
@@ -74,5 +73,5 @@ const char *cvk_rig_contradiction(const cvk_rig_config *config)
         (config->rotor_sensor.kind == CVK_SENSOR_ENCODER || config->rotor_sensor.all_fitted)) {
         return "an encoder needs rotor_sensor.counts: give its counts per turn (four per line)";
     }
-    return too_fast(config);
+    return NULL;
 }

@@ -13,7 +13,7 @@ cvk_status cvk_rig_init(cvk_rig *rig, const cvk_rig_config *config, uint64_t see
     if (status != CVK_OK) {
         return status;
     }
-    if (cvk_rig_contradiction(config) != NULL) {
+    if (cvk_rig_contradiction(config) != NULL || cvk_rig_too_fast(config) != NULL) {
         return CVK_OUT_OF_RANGE;
     }
     *rig = (cvk_rig){.config = cvk_rig_effective(config)};

@@ -182,8 +182,69 @@ START_TEST(a_fault_stops_in_the_same_call)
         ck_assert(!the_gate.on);
         cvk_drive_clear_fault(&drive);
         cvk_drive_control(&drive, &calm);
+        ck_assert(!the_gate.on); /* what was asked for before is over */
+        ck_assert_int_eq(now->request.mode, CVK_MODE_OFF);
+        ask((cvk_request){.mode = CVK_MODE_VOLTAGE});
+        cvk_drive_control(&drive, &calm);
         ck_assert(the_gate.on);
     }
+}
+END_TEST
+
+/* A port whose power stage switches off by itself says so with the readings. */
+START_TEST(a_stage_that_tripped_is_a_fault_and_nothing_starts_on_it)
+{
+    const cvk_request voltage = {.mode = CVK_MODE_VOLTAGE};
+    cvk_readings tripped = calm;
+    cvk_refusal why = {0};
+    tripped.stage_tripped = 1;
+    ask(voltage);
+    cvk_drive_control(&drive, &calm);
+    cvk_drive_control(&drive, &tripped);
+    ck_assert(!the_gate.on);
+    ck_assert_int_eq(now->fault, CVK_FAULT_STAGE);
+    ck_assert_int_eq(cvk_drive_request(&drive, 1, &voltage, &why), CVK_CONTRADICTION);
+    ck_assert_str_eq(why.against, cvk_fault_text(CVK_FAULT_STAGE));
+    ask((cvk_request){.mode = CVK_MODE_OFF});
+    cvk_drive_clear_fault(&drive);
+    cvk_drive_control(&drive, &tripped); /* still */
+    ck_assert_int_eq(now->fault, CVK_FAULT_STAGE);
+}
+END_TEST
+
+/* What is soldered is stronger than settings; and no set-point goes beyond the bus. */
+START_TEST(no_setting_lifts_a_hard_ceiling)
+{
+    const cvk_settings settings = wheel();
+    cvk_settings high = settings;
+    cvk_hardware hardware = cvk_hardware_default();
+    cvk_refusal why = {0};
+    hardware.current_range_a = 80.0f;
+    hardware.bus_range_v = 40.0f;
+    setup_with(&settings, &hardware);
+    high.protect.trip_current_a = 2000.0f;
+    ck_assert_int_eq(cvk_drive_stage(&drive, &high, &why), CVK_CONTRADICTION);
+    ck_assert_str_eq(why.field, "protect.trip_current_a");
+    high = settings;
+    high.protect.bus_max_v = 60.0f;
+    ck_assert_int_eq(cvk_drive_stage(&drive, &high, &why), CVK_CONTRADICTION);
+    ck_assert_str_eq(why.field, "protect.bus_max_v");
+    hardware.stage_current_a = 20.0f;
+    ck_assert_int_eq(cvk_drive_init(&drive, &port, &hardware, &settings, &why), CVK_CONTRADICTION);
+    ck_assert_str_eq(why.against, "the power stage");
+    setup();
+    const float most = 32.0f * 0.6366f / 0.0215f; /* six steps of the highest bus */
+    const cvk_request bad[] = {{.mode = CVK_MODE_VOLTAGE, .voltage_v = {33.0f, 0.0f}},
+                               {.mode = CVK_MODE_SPEED, .speed_rad_s = 1.01f * most},
+                               {.mode = CVK_MODE_SPEED, .speed_rad_s = -1.01f * most}};
+    for (size_t n = 0; n < sizeof bad / sizeof bad[0]; n++) {
+        ck_assert_int_eq(cvk_drive_request(&drive, 1, &bad[n], &why), CVK_OUT_OF_RANGE);
+    }
+    ask((cvk_request){.mode = CVK_MODE_SPEED, .speed_rad_s = 0.99f * most});
+    high = settings;
+    high.speed.feedforward_a_s2 = 0.01f; /* an acceleration's current is known, and none is given */
+    ck_assert_int_eq(cvk_settings_check(&high, &why), CVK_CONTRADICTION);
+    ck_assert_str_eq(why.field, "speed.acceleration_rad_s2");
 }
 END_TEST
 
@@ -359,6 +420,7 @@ START_TEST(raised_limits_count_only_when_kept)
     assert_back(CVK_TRIAL_FAULT);
     ck_assert(!the_gate.on);
     cvk_drive_clear_fault(&drive);
+    call(1, calm);
     start_trial(terms);
     ask((cvk_request){.mode = CVK_MODE_CURRENT, .current_a = {0.0f, 1.5f * limit_a}});
     call(200, calm);
@@ -432,6 +494,59 @@ START_TEST(one_owner_at_a_time)
     ck_assert(!the_gate.on);
     ck_assert_int_eq(cvk_drive_claim(&drive, CVK_NOBODY, 1.0f), CVK_OUT_OF_RANGE);
     ck_assert_int_eq(cvk_drive_claim(&drive, 3, NAN), CVK_OUT_OF_RANGE);
+}
+END_TEST
+
+/* Whoever it is: at once, or slowing down; the owner has to claim anew. */
+START_TEST(anybody_may_stop)
+{
+    for (int at_once = 0; at_once < 2; at_once++) {
+        setup();
+        cvk_readings turns = calm;
+        ask((cvk_request){.mode = CVK_MODE_SPEED, .speed_rad_s = 100.0f});
+        for (int n = 0; n < 40; n++) {
+            turns.rotor.absolute_mech_rad += 100.0f / 12.0f * 50e-6f;
+            cvk_drive_control(&drive, &turns);
+        }
+        ck_assert(the_gate.on);
+        cvk_drive_stop(&drive, at_once != 0);
+        turns.rotor.absolute_mech_rad += 100.0f / 12.0f * 50e-6f;
+        cvk_drive_control(&drive, &turns);
+        ck_assert_uint_eq(cvk_drive_owner(&drive), CVK_NOBODY);
+        ck_assert_int_eq(now->request.mode == CVK_MODE_OFF, at_once);
+        ck_assert(!the_gate.on || at_once == 0);
+        ck_assert_int_eq(cvk_drive_refresh(&drive, 1), CVK_NOT_OWNER);
+        ck_assert_int_eq(cvk_drive_claim(&drive, 1, 1.0f), CVK_OK);
+        cvk_drive_control(&drive, &calm);
+        ck_assert(!the_gate.on);
+        ask((cvk_request){.mode = CVK_MODE_SPEED, .speed_rad_s = 100.0f});
+        cvk_drive_control(&drive, &calm);
+        ck_assert(the_gate.on);
+    }
+}
+END_TEST
+
+/* The angle of a motor that nothing shows any more is not shown as known. */
+START_TEST(after_a_fault_the_angle_is_not_known)
+{
+    cvk_settings settings = wheel();
+    const cvk_hardware hardware = cvk_hardware_default();
+    cvk_readings bad = calm;
+    settings.motor.resistance_ohm = 0.17f;
+    settings.angle.source = CVK_BY_OBSERVER;
+    settings.rotor.kind = CVK_ROTOR_NONE;
+    setup_with(&settings, &hardware);
+    ask((cvk_request){.mode = CVK_MODE_SPEED, .speed_rad_s = 100.0f});
+    for (int n = 0; n < 4000; n++) {
+        cvk_drive_control(&drive, &calm); /* the vector of a start: quality 1 */
+    }
+    ck_assert_float_eq(now->angle.quality, 1.0f);
+    bad.current_a.a = 30.0f;
+    cvk_drive_control(&drive, &bad);
+    cvk_drive_control(&drive, &calm);
+    ck_assert_float_eq(now->angle.quality, 0.0f);
+    ck_assert_float_eq(now->angle.speed_rad_s, 0.0f);
+    ck_assert_int_eq(now->angle.reason, CVK_ANGLE_OFF);
 }
 END_TEST
 
@@ -736,6 +851,9 @@ static void add(TCase *tests)
     tcase_add_test(tests, a_mode_change_leaves_no_stale_prediction);
     tcase_add_test(tests, a_fault_stops_in_the_same_call);
     tcase_add_test(tests, the_first_cause_is_kept);
+    tcase_add_test(tests, a_stage_that_tripped_is_a_fault_and_nothing_starts_on_it);
+    tcase_add_test(tests, no_setting_lifts_a_hard_ceiling);
+    tcase_add_test(tests, after_a_fault_the_angle_is_not_known);
     tcase_add_test(tests, bad_settings_and_hardware_are_refused_by_name);
     tcase_add_test(tests, staged_settings_are_adopted_between_two_calls);
     tcase_add_test(tests, a_change_is_kept_by_its_owner_after_the_watch);
@@ -746,6 +864,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, a_window_without_the_bus_is_refused_while_on);
     tcase_add_test(tests, the_watchdog_is_kicked_only_while_control_calls_come);
     tcase_add_test(tests, one_owner_at_a_time);
+    tcase_add_test(tests, anybody_may_stop);
     tcase_add_test(tests, a_lease_that_runs_out_ends_in_a_controlled_stop);
     tcase_add_test(tests, missing_currents_are_completed);
     tcase_add_test(tests, offsets_are_found_at_rest);

@@ -39,6 +39,7 @@ static cvk_settings sensor(cvk_rotor_kind kind)
     s.rotor.kind = (int32_t)kind;
     s.rotor.counts = 4096;
     s.rotor.offset_rad = 1.0f;
+    s.speed.gain_a_s = 0.1f;
     return s;
 }
 

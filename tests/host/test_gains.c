@@ -9,6 +9,7 @@
 #include "corvak/sim/sim.h"
 #include "ideal_rig.h"
 #include "recording.h"
+#include "sensorless.h"
 #include "suite.h"
 
 #include <math.h>
@@ -468,8 +469,67 @@ START_TEST(pwm_frequencies_are_compared)
 }
 END_TEST
 
+/* Periods of a step of the q current at rest until 63 % of it truly flow. */
+static double step_periods(const cvk_rig_config *bench, uint64_t seed, double share)
+{
+    static cvk_sim sim;
+    const float wanted_a = (float)share * bench->tune.limit.current_a;
+    cvk_request r = {.mode = CVK_MODE_REST};
+    double before_a = 0.0, periods = 0.0;
+    ck_assert_int_eq(cvk_sim_init(&sim, bench, seed, NULL), CVK_OK);
+    cvk_rig_hold_shaft(sim.rig, true);
+    cvk_rig_place(sim.rig, 0.3 * (double)seed);
+    for (int part = 0; part < 2; part++) {
+        ck_assert_int_eq(cvk_drive_request(&sim.drive, CVK_SIM_OWNER, &r, NULL), CVK_OK);
+        for (int k = 0; k < 15000; k++) {
+            (void)cvk_sim_step(&sim);
+        }
+        r = (cvk_request){.mode = CVK_MODE_CURRENT};
+    }
+    r.current_a.q = wanted_a;
+    ck_assert_int_eq(cvk_drive_request(&sim.drive, CVK_SIM_OWNER, &r, NULL), CVK_OK);
+    for (int k = 0; k < 100 && periods == 0.0; k++) {
+        double leg[3];
+        (void)cvk_sim_step(&sim);
+        cvk_rig_true_current(sim.rig, leg);
+        const cvk_ab i = cvk_clarke((cvk_abc){(float)leg[0], (float)leg[1], (float)leg[2]});
+        const float angle_rad = (float)cvk_rig_electrical_angle(sim.rig);
+        const double q_a = (double)cvk_park(i, cvk_rotation_of(angle_rad)).q;
+        const double goal_a = 0.632 * (double)wanted_a;
+        periods = q_a > goal_a ? k + (goal_a - before_a) / (q_a - before_a) : 0.0;
+        before_a = q_a;
+    }
+    cvk_sim_close(&sim);
+    return periods;
+}
+
+/* 10 uH at 48 kHz, noise far above the knee of the dead time: its compensation must not go by the
+ * sign of a noisy reading near zero, or a small step takes seven periods in place of five. */
+START_TEST(a_small_step_from_zero_takes_no_longer)
+{
+    cvk_rig_config bench = studio_rig("blower");
+    bench.motor.inductance_d_h = bench.motor.inductance_q_h = 10e-6;
+    bench.motor.winding = CVK_WINDING_STAR;
+    bench.inverter.pwm_hz = 48e3;
+    bench.inverter.dead_time_s = 300e-9;
+    bench.sensing.current_noise_a = 0.15;
+    bench = with_own_gains(&bench, 2);
+    bench.tune.angle.source = CVK_BY_ROTOR_SENSOR;
+    for (int f = 0; f < 2; f++) {
+        bench.inverter.fidelity = f;
+        for (uint64_t seed = 200; seed < 206; seed++) {
+            for (int n = 0; n < 3; n++) {
+                const double share[] = {0.1, 0.3, 0.8};
+                ck_assert_double_le(step_periods(&bench, seed, share[n]), 5.0);
+            }
+        }
+    }
+}
+END_TEST
+
 static void add(TCase *tests)
 {
+    tcase_add_test(tests, a_small_step_from_zero_takes_no_longer);
     tcase_add_loop_test(tests, gains_are_consistent_and_careful, 0, 4);
     tcase_add_test(tests, what_the_card_lacks_is_named);
     tcase_add_test(tests, the_margin_is_where_the_loop_becomes_unstable);

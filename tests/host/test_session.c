@@ -122,8 +122,11 @@ START_TEST(somebody_elses_change_is_noticed)
     open_session(&second);
     const cvk_session_change mine = {place_of("speed.gain_a_s"), 0.7f},
                              theirs = {place_of("speed.integral_gain_a"), 3.0f};
+    ck_assert_int_eq(cvk_session_claim(&second, LEASE_S), CVK_OK);
     ck_assert_int_eq(cvk_session_adopt(&second, &theirs, 1, NULL), CVK_OK);
     ck_assert_int_eq(cvk_session_wait(&second, 0.01), CVK_OK);
+    ck_assert_int_eq(cvk_session_release(&second), CVK_OK);
+    ck_assert_int_eq(cvk_session_claim(&first, LEASE_S), CVK_OK);
     ck_assert_int_eq(cvk_session_adopt(&first, &mine, 1, NULL), CVK_BUSY);
     ck_assert_int_eq(cvk_session_read_values(&first), CVK_OK);
     ck_assert_int_eq(cvk_session_adopt(&first, &mine, 1, NULL), CVK_OK);

@@ -88,6 +88,9 @@ static void top_speed(cvk_rig_config rig, int depth, bool few_periods)
         .item = {{0.3, {.mode = CVK_MODE_SPEED, .speed_rad_s = (float)(1.5 * top)}}},
         .length_s = end_s};
     seen seen_now = {.from_s = end_s - 0.3};
+    /* more current that cannot flow would turn the shortened vector, and weaken the field by itself
+     */
+    rig.tune.speed.current_a = 0.7f * rig.tune.limit.current_a;
     rig.shaft.friction_coulomb_nm *= 0.1; /* without load: friction takes some of the voltage */
     rig.shaft.friction_viscous_nm_s *= 0.1;
     rig.shaft.friction_static_nm *= 0.1;
@@ -109,6 +112,40 @@ START_TEST(speeds_are_those_of_the_map)
     for (int depth = 0; depth < CVK_DEPTHS; depth++) {
         top_speed(rig, depth, _i == 2);
     }
+}
+END_TEST
+
+/* A motor of a few microhenries, where no current error makes the wanted voltage much larger than
+ * what there is: six steps weaken as well, and reach no less than the hexagon. */
+START_TEST(six_steps_weaken_a_small_inductance)
+{
+    cvk_rig_config rig = studio_rig("blower");
+    double mean[2];
+    rig.motor.pole_pairs = 7.0;
+    rig.tune.motor.pole_pairs = 7;
+    rig.supply.bus_v = 48.0;
+    rig.sensing.voltage_range_v = 70.0;
+    rig.tune.protect.bus_min_v = 24.0f;
+    rig.tune.protect.bus_max_v = 60.0f;
+    rig.inverter.pwm_hz = 50e3;
+    rig = with_own_gains(&rig, 2);
+    rig.tune.torque.weakening = 1;
+    const cvk_torque_map map = map_of(&rig);
+    const double top = map.depth[CVK_DEPTH_HEXAGON].weakened_mech_rad_s * rig.motor.pole_pairs;
+    const double end_s =
+        start_s(&rig.tune) + 2.0 * top / (double)rig.tune.speed.acceleration_rad_s2 + 2.0;
+    const cvk_run_plan plan = {
+        .count = 1,
+        .item = {{0.3, {.mode = CVK_MODE_SPEED, .speed_rad_s = (float)(1.1 * top)}}},
+        .length_s = end_s};
+    for (int n = 0; n < 2; n++) {
+        seen seen_now = {.from_s = end_s - 0.2};
+        rig.tune.modulation.depth = n == 0 ? CVK_DEPTH_HEXAGON : CVK_DEPTH_SIX_STEP;
+        run_seen(&rig, &plan, NULL, &seen_now);
+        mean[n] = seen_now.mean_rad_s / seen_now.rows;
+    }
+    ck_assert_msg(mean[1] > 0.99 * mean[0], "six steps %.0f rad/s, hexagon %.0f, the map says %.0f",
+                  mean[1], mean[0], top / rig.motor.pole_pairs);
 }
 END_TEST
 
@@ -272,6 +309,7 @@ END_TEST
 static void add(TCase *tests)
 {
     tcase_add_test(tests, the_depth_stays_near_the_end_of_the_voltage);
+    tcase_add_test(tests, six_steps_weaken_a_small_inductance);
     tcase_add_loop_test(tests, speeds_are_those_of_the_map, 0, 3);
     tcase_add_loop_test(tests, weakening_comes_and_goes, 0, 3);
     tcase_add_loop_test(tests, a_torque_takes_the_least_current, 0, 2);

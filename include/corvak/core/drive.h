@@ -7,7 +7,8 @@
  * Invariants, asserted by tests/core/test_invariants.c as they stand here:
  *   1. Every duty is a number in 0 .. 1.
  *   2. With a fault the bridge is off, from the call that sees the fault on.
- *   3. A fault stays, and stays the first one, until cvk_drive_clear_fault().
+ *   3. A fault stays, and stays the first one, until cvk_drive_clear_fault(); then the bridge stays
+ *      off until something new is asked for.
  *   4. No number that is not finite gets into a request or a setting.
  *   5. Settings are adopted whole, between two control calls, or not at all; while the bridge is
  *      on only as a change on trial.
@@ -53,6 +54,11 @@ typedef struct cvk_hardware {
     float window_s; /* low side: this long before and after the sample its switch must be on, dead
                        time included; single shunt: this long between two edges, above 0. Up to a
                        quarter of the PWM period */
+    /* ceilings that no setting can lift; 0: not known */
+    float current_range_a; /* largest phase current that the channels can measure, */
+    float bus_range_v;     /* and highest bus voltage: a protection must lie 3 % below these */
+    float stage_current_a; /* largest phase current that the power stage bears, peak, */
+    float stage_bus_v;     /* and highest bus voltage */
 } cvk_hardware;
 
 /* 20 kHz, one update, currents always valid. */
@@ -64,7 +70,7 @@ float cvk_hardware_most_duty(const cvk_hardware *hardware);
 
 /* A drive's memory, owned by the caller. Its inside is private: what may be known of it is in the
  * moment. */
-#define CVK_DRIVE_BYTES 3072u
+#define CVK_DRIVE_BYTES 3584u
 
 typedef struct cvk_drive {
     union {
@@ -107,6 +113,15 @@ const cvk_settings *cvk_drive_settings(const cvk_drive *drive);
 typedef uint8_t cvk_owner;
 #define CVK_NOBODY 0u
 
+/* Anybody, also who owns nothing: whoever commands does so no longer, and the motor stops in a
+ * controlled way, or with `at_once` by switching the bridge off. Task. */
+void cvk_drive_stop(cvk_drive *drive, bool at_once);
+
+/* Somebody is there, or is gone: a link hands a drive over only to who is there. Task. */
+void cvk_drive_arrive(cvk_drive *drive, cvk_owner who);
+void cvk_drive_leave(cvk_drive *drive, cvk_owner who);
+bool cvk_drive_is_there(const cvk_drive *drive, cvk_owner who);
+
 /* Becomes the owner, for `lease_s` (0.01 .. 3600) from the last claim, request or refresh on.
  * CVK_BUSY when somebody else owns the drive; CVK_OUT_OF_RANGE for nobody or another lease. Task.
  */
@@ -136,13 +151,20 @@ cvk_status cvk_drive_try(cvk_drive *drive, cvk_owner owner, const cvk_settings *
  * `trial` in the moment. CVK_BUSY while it is still watched; CVK_NO_TRIAL, CVK_NOT_OWNER. Task. */
 cvk_status cvk_drive_keep(cvk_drive *drive, cvk_owner owner) CVK_MUST_CHECK;
 
+/* The settings in force, and how the motor runs with them, are good: guards of later changes are
+ * measured from here as well, so that many small steps do not lead where one would be refused. So
+ * are settings that came into force with the bridge off. CVK_NOT_OWNER; CVK_BUSY while a change is
+ * on trial. Task. */
+cvk_status cvk_drive_call_good(cvk_drive *drive, cvk_owner owner) CVK_MUST_CHECK;
+
 /* It goes back with the next control call. CVK_NO_TRIAL, CVK_NOT_OWNER. Task. */
 cvk_status cvk_drive_take_back(cvk_drive *drive, cvk_owner owner) CVK_MUST_CHECK;
 
 /* Sets what to do while no program runs; counts from the next control call on, as a whole, and
  * refreshes the lease. CVK_NOT_OWNER; CVK_OUT_OF_RANGE when the mode is none of the list or a
- * number is outside its range, CVK_CONTRADICTION when the mode needs a parameter that is not known
- * (`why` names it). Nothing changes then. Task.
+ * number is outside its range, which ends where bus and motor end; CVK_CONTRADICTION when
+ * the mode needs a parameter that is not known (`why` names it), or while there is a fault. Nothing
+ * changes then. Task.
  */
 cvk_status cvk_drive_request(cvk_drive *drive, cvk_owner owner, const cvk_request *request,
                              cvk_refusal *why) CVK_MUST_CHECK;
@@ -156,7 +178,8 @@ cvk_status cvk_drive_run(cvk_drive *drive, cvk_owner owner, cvk_excitation *exci
  * somebody vouches for it. Task, before a request that needs it. */
 void cvk_drive_rotor_aligned(cvk_drive *drive);
 
-/* Ends a fault, from the next control call on: then the request counts again. Task or interrupt. */
+/* Ends a fault, from the next control call on. What was asked for before it is over: a new request
+ * is needed. Task or interrupt. */
 void cvk_drive_clear_fault(cvk_drive *drive);
 
 #ifdef __cplusplus

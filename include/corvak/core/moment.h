@@ -33,7 +33,9 @@ typedef struct cvk_readings {
     float bus_v;
     cvk_abc terminal_v; /* against the negative bus; NaN where not measured */
     cvk_rotor_readings rotor;
-    float winding_degc; /* NaN when there is none */
+    float winding_degc;    /* NaN when there is none */
+    int32_t stage_tripped; /* 1: the power stage has switched off by itself (a comparator, the gate
+                              driver): a fault, from this call on */
 } cvk_readings;
 
 #define CVK_ALL_CURRENTS_VALID 7
@@ -80,13 +82,14 @@ typedef enum cvk_fault {
     CVK_FAULT_START,       /* the rotor did not follow the start */
     CVK_FAULT_ANGLE,       /* the angle was lost while the motor turned */
     CVK_FAULT_REST,        /* currents flowed during the calibration at rest */
+    CVK_FAULT_STAGE,       /* the power stage has switched off by itself */
     CVK_FAULT_COUNT
 } cvk_fault;
 
 /* What the drive is to do. */
 typedef enum cvk_mode {
     CVK_MODE_OFF = 0, /* bridge off */
-    CVK_MODE_REST,    /* bridge at half duty: the offsets of the current channels are found */
+    CVK_MODE_REST,    /* bridge off: the offsets of the current channels are found */
     CVK_MODE_VOLTAGE, /* voltage_v, stationary frame */
     CVK_MODE_IMPOSED, /* current_a in a frame that turns at speed_rad_s, whatever the rotor does */
     CVK_MODE_CURRENT, /* current_a, in the rotor's frame */

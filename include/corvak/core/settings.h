@@ -98,6 +98,7 @@ typedef enum cvk_rotor_startup {
 } cvk_rotor_startup;
 
 #define CVK_ROTOR_HARMONICS 2
+#define CVK_HALLS_SHARE 0.5f /* of rotor.bandwidth_hz, that halls are tracked with */
 #define CVK_ROTOR_EDGES 6
 
 typedef struct cvk_rotor_settings {
@@ -148,6 +149,10 @@ typedef struct cvk_injection_settings {
     float pulse_s;         /* length of each of the two currents that tell north from south */
     float cross_rad_a;     /* angle by which a q current turns the axis that is seen */
 } cvk_injection_settings;
+
+/* Share of the magnets' flux linkage that a d current may take from the active flux of a salient
+ * motor while it starts: beyond, the angle hardly shows. */
+#define CVK_START_D_SHARE 0.35f
 
 /* Starting without a sensor: a rotor that turns is caught; one that stands is taken along by a
  * current vector, until the observer sees it. */

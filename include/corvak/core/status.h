@@ -33,6 +33,7 @@ typedef enum cvk_status {
     CVK_NOT_OWNER,     /* the drive belongs to somebody else, or to nobody */
     CVK_NO_TRIAL,      /* no change is on trial */
     CVK_NO_ANSWER,     /* the other end of a link does not answer, or is gone */
+    CVK_LOCKED,        /* a secret has to be proved first */
     CVK_STATUS_COUNT
 } cvk_status;
 

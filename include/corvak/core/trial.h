@@ -26,15 +26,19 @@ extern "C" {
 typedef struct cvk_trial_terms {
     float watch_s;   /* 0.01 .. 60 */
     float confirm_s; /* 0.01 .. 600, after the watch: in it the owner must keep the change */
-    /* guards; speed and quality must be outside for CVK_TRIAL_PATIENCE_S */
-    float current_a; /* a phase current beyond it, at once; 0: half way from limit to trip */
-    float speed_error_rad_s; /* electrical, of the speed loop against its set-point; 0: none */
-    float least_quality;     /* of the angle in use, 0 .. 1; 0: none */
+    /* Guards; speed, quality and angles must be outside for CVK_TRIAL_PATIENCE_S. What is 0 is
+     * fitted to how the motor has run in the last half second, and when its settings were last
+     * called good (cvk_drive_call_good()): */
+    float current_a; /* a phase current that is beyond it, or about to be, at once. 0: twice the
+                        largest, at least half of the limit, at most half way from limit to trip */
+    float speed_error_rad_s; /* electrical, of the speed loop against its set-point, and beyond what
+                                was asked for. 0: 12 % of the speed and 5 rad/s */
+    float least_quality;     /* of the angle in use, 0 .. 1. 0: two thirds of the least */
 } cvk_trial_terms;
 
 #define CVK_TRIAL_PATIENCE_S 0.05f
 
-/* 1 s, 10 s to confirm, the current guard alone. */
+/* 1 s, 10 s to confirm, all guards fitted. */
 cvk_trial_terms cvk_trial_terms_default(void);
 
 typedef enum cvk_trial_state {
@@ -56,6 +60,7 @@ typedef enum cvk_trial_reason {
     CVK_TRIAL_OWNER_LOST,  /* its lease ran out, or it released the drive */
     CVK_TRIAL_UNCONFIRMED, /* nobody kept it in time */
     CVK_TRIAL_TAKEN_BACK,  /* as its owner asked */
+    CVK_TRIAL_ANGLE,       /* the observer saw another angle than with the settings before */
     CVK_TRIAL_REASONS
 } cvk_trial_reason;
 

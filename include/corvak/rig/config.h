@@ -205,6 +205,11 @@ typedef struct cvk_rig_config {
     cvk_rig_inputs inputs;
     cvk_rig_imperfections imperfections;
     cvk_settings tune; /* of the controller on this bench; not part of the physics */
+    /* What of the tune somebody has stated; the rest is preset to what this bench has: the rotor
+     * sensor as a calibration would have found it, the trips within what its channels measure. */
+    struct {
+        bool kind, counts, periods, reversed, offset, pole_pairs, trip, bus_max;
+    } stated;
 } cvk_rig_config;
 
 /* One field of the config that a rig file can set. */
@@ -233,6 +238,9 @@ cvk_status cvk_rig_check(const cvk_rig_config *config, const cvk_rig_field **fie
 
 /* Contradictions between fields that are each in range: a sentence with the cure, or null. */
 const char *cvk_rig_contradiction(const cvk_rig_config *config);
+
+/* The same for what moves too fast to be simulated at this PWM frequency. */
+const char *cvk_rig_too_fast(const cvk_rig_config *config);
 
 /* Switches one imperfection by its name, or all with "all". False when there is no such name. */
 bool cvk_rig_switch(cvk_rig_config *config, const char *imperfection, bool on) CVK_MUST_CHECK;

@@ -34,12 +34,17 @@ typedef struct cvk_sim_row {
     bool recorded;         /* the running excitation wants this row in the log */
 } cvk_sim_row;
 
+/* The tune's rotor section, with kind and counts of the rig's sensor where the tune does not state
+ * them. */
+cvk_rotor_settings cvk_sim_rotor(const cvk_rig_config *config);
+
 /* What the drive must know of the rig's power stage. */
 cvk_hardware cvk_sim_hardware(const cvk_rig_config *config);
 
 /* Rig and drive from one config, the drive's settings from `config->tune`; its rotor section and
- * the pole pairs are filled in as a calibration would have found them. `why` (may be null) names a
- * parameter that is refused. Close the simulation in any case. */
+ * the pole pairs are filled in as a calibration would have found them, where `config->stated` does
+ * not say that they are stated. `why` (may be null) names a parameter that is refused. Close the
+ * simulation in any case. */
 cvk_status cvk_sim_init(cvk_sim *sim, const cvk_rig_config *config, uint64_t seed,
                         cvk_refusal *why) CVK_MUST_CHECK;
 
