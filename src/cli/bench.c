@@ -46,12 +46,37 @@ static int check_whole(const char *verb, const cvk_settings *settings)
     return status == CVK_OK ? EXIT_DONE : complain_refusal(verb, status, &why);
 }
 
-int read_bench(const char *verb, const char *rig_path, const char *tune_path,
-               char *const *parameters, cvk_rig_config *config)
+static bool is_given(const cvk_tune *tune, const char *key)
+{
+    for (unsigned n = 0; n < cvk_parameter_count() && n < CVK_TUNE_MOST; n++) {
+        if (cvk_parameter_at(n) == cvk_parameter_named(key)) {
+            return tune->given[n];
+        }
+    }
+    return false;
+}
+
+/* What a person states counts, also in a simulation. */
+static void note_what_is_stated(cvk_rig_config *config, const cvk_tune *tune)
+{
+    config->stated.kind = is_given(tune, "rotor.kind");
+    config->stated.counts = is_given(tune, "rotor.counts");
+    config->stated.periods = is_given(tune, "rotor.periods_per_turn");
+    config->stated.reversed = is_given(tune, "rotor.reversed");
+    config->stated.offset = is_given(tune, "rotor.offset_rad");
+    config->stated.pole_pairs = is_given(tune, "motor.pole_pairs");
+    config->stated.trip = is_given(tune, "protect.trip_current_a");
+    config->stated.bus_max = is_given(tune, "protect.bus_max_v");
+}
+
+static int read_any_bench(const char *verb, const char *rig_path, const char *tune_path,
+                          char *const *parameters, bool data_only, cvk_rig_config *config)
 {
     cvk_complaint complaint;
     cvk_tune tune;
-    if (cvk_rig_file_read(config, rig_path, &complaint) != CVK_OK) {
+    const cvk_status read = data_only ? cvk_rig_file_read_data(config, rig_path, &complaint)
+                                      : cvk_rig_file_read(config, rig_path, &complaint);
+    if (read != CVK_OK) {
         return complain_file(verb, &complaint);
     }
     char *path = tune_path != NULL ? g_strdup(tune_path) : tune_beside(rig_path);
@@ -76,7 +101,20 @@ int read_bench(const char *verb, const char *rig_path, const char *tune_path,
         }
     }
     config->tune = tune.settings;
+    note_what_is_stated(config, &tune);
     return check_whole(verb, &config->tune);
+}
+
+int read_bench(const char *verb, const char *rig_path, const char *tune_path,
+               char *const *parameters, cvk_rig_config *config)
+{
+    return read_any_bench(verb, rig_path, tune_path, parameters, false, config);
+}
+
+int read_bench_data(const char *verb, const char *rig_path, const char *tune_path,
+                    char *const *parameters, cvk_rig_config *config)
+{
+    return read_any_bench(verb, rig_path, tune_path, parameters, true, config);
 }
 
 int set_rig_keys(const char *verb, char *const *set, cvk_rig_config *config)

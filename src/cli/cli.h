@@ -47,6 +47,9 @@ int cmd_signals(int argc, char **argv);
  * null). Returns an exit status, with the message printed. */
 int read_bench(const char *verb, const char *rig_path, const char *tune_path,
                char *const *parameters, cvk_rig_config *config);
+/* The same for a bench that need not be one that can be simulated. */
+int read_bench_data(const char *verb, const char *rig_path, const char *tune_path,
+                    char *const *parameters, cvk_rig_config *config);
 
 /* Changes keys of the rig: `set` (KEY=VALUE, ended by null; or null). Returns as above. */
 int set_rig_keys(const char *verb, char *const *set, cvk_rig_config *config);

@@ -24,17 +24,44 @@ typedef struct arguments {
     cvk_gains_wish wish;
 } arguments;
 
-/* What was computed, and the limits that it was computed with. */
-static void fill_tune(cvk_tune *tune, const cvk_gains *gains, const char *card, const char *name)
+/* The sensor of which the gains make use: what it is stands in the rig file, where its zero is only
+ * where somebody has stated it. */
+static void give_sensor(cvk_tune *tune, const cvk_rig_config *rig)
 {
-    static const char *const limits[] = {
-        "limit.current_a",    "protect.trip_current_a", "protect.bus_min_v", "protect.bus_max_v",
-        "rotor.bandwidth_hz", "program.hold_s",         "angle.source"};
+    static const char *const kinds[] = {"rotor.kind", "rotor.counts", "rotor.periods_per_turn"};
+    for (size_t n = 0; n < G_N_ELEMENTS(kinds); n++) {
+        cvk_tune_give(tune, cvk_parameter_named(kinds[n]), "rig file: rotor_sensor");
+    }
+    if (rig->stated.reversed) {
+        cvk_tune_give(tune, cvk_parameter_named("rotor.reversed"), "as it was");
+    }
+    if (rig->stated.offset) {
+        cvk_tune_give(tune, cvk_parameter_named("rotor.offset_rad"), "as it was");
+    }
+    if (!rig->stated.reversed || !rig->stated.offset) {
+        g_printerr(
+            "corvak gains: note: the sensor's direction and offset are not known here: corvak "
+            "calibrate finds them\n");
+    }
+}
+
+/* What was computed, and the limits that it was computed with. */
+static void fill_tune(cvk_tune *tune, const cvk_gains *gains, const cvk_rig_config *rig,
+                      bool sensor, const char *card, const char *name)
+{
+    static const char *const limits[] = {"limit.current_a",    "protect.trip_current_a",
+                                         "protect.bus_min_v",  "protect.bus_max_v",
+                                         "rotor.bandwidth_hz", "program.hold_s"};
     char *origin = g_path_get_basename(card);
     g_snprintf(tune->name, sizeof tune->name, "%s", name);
     tune->settings = gains->settings;
     for (size_t n = 0; n < G_N_ELEMENTS(limits); n++) {
         cvk_tune_give(tune, cvk_parameter_named(limits[n]), "as it was");
+    }
+    cvk_tune_give(tune, cvk_parameter_named("angle.source"),
+                  sensor ? "gains: --rotor-sensor" : "gains: without --rotor-sensor");
+    if (sensor) {
+        give_sensor(tune, rig);
     }
     for (unsigned n = 0; n < gains->items; n++) {
         char *from = g_strdup_printf("%s (%s)", gains->item[n].from, origin);
@@ -85,6 +112,13 @@ static void print_gains(const cvk_gains *g, const char *name)
     }
     g_print("top speed      %.4g rad/s electrical, at the end of the linear range\n",
             g->top_speed_rad_s);
+    if (g->hides_a > 0.0) {
+        g_print(
+            "start          %.3g A along the magnets would hide the angle of this salient motor "
+            "(limit.current_a %.3g A):\n               it starts best by --injection; without, the "
+            "first attempt takes only %.3g A\n",
+            g->hides_a, (double)g->settings.limit.current_a, g->first_a);
+    }
 }
 
 /* ---- the PWM frequency ----------------------------------------------------------------------- */
@@ -251,7 +285,7 @@ static int work(const arguments *a, const char *card_path, const char *rig_path)
     if (cvk_card_file_read(&card, card_path, &complaint) != CVK_OK) {
         return complain_file(VERB, &complaint);
     }
-    if (read_bench(VERB, rig_path, a->tune, a->parameters, &rig) != EXIT_DONE) {
+    if (read_bench_data(VERB, rig_path, a->tune, a->parameters, &rig) != EXIT_DONE) {
         return EXIT_BAD_USAGE;
     }
     const cvk_gains_stage stage = {.hardware = cvk_sim_hardware(&rig),
@@ -261,6 +295,7 @@ static int work(const arguments *a, const char *card_path, const char *rig_path)
                                    .knee_a = cvk_rig_crossover_current(&rig)};
     cvk_settings base = rig.tune;
     base.angle.source = a->sensor ? CVK_BY_ROTOR_SENSOR : CVK_BY_OBSERVER;
+    base.rotor = cvk_sim_rotor(&rig);
     const cvk_status computed = cvk_compute_gains(&card, &stage, &base, &a->wish, &gains);
     if (computed != CVK_OK) {
         g_printerr("corvak gains: %s%s\n", computed == CVK_NOT_IN_LOG ? "the card lacks " : "",
@@ -295,7 +330,7 @@ static int work(const arguments *a, const char *card_path, const char *rig_path)
     }
     if (a->output != NULL) {
         cvk_tune_start(&tune);
-        fill_tune(&tune, &gains, card_path, rig.name);
+        fill_tune(&tune, &gains, &rig, a->sensor, card_path, rig.name);
         if (cvk_tune_file_write(&tune, a->output, &complaint) != CVK_OK) {
             return complain_file(VERB, &complaint);
         }

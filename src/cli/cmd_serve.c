@@ -1,11 +1,13 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
  * corvak serve: the simulated controller as a process of its own, in real time, on TCP or a
- * pseudo-terminal.
+ * pseudo-terminal. Whatever ends it, the motor is stopped first.
  */
 #include "cli.h"
 
 #include "corvak/files/scenario_yaml.h"
+#include "corvak/host/secret.h"
+#include "corvak/link/hmac.h"
 #include "corvak/sim/controller.h"
 
 #include <errno.h>
@@ -26,15 +28,26 @@
 #define WINDOW_S 4.0
 #define LATE_SHARE 0.3
 #define STOPPING_S 5.0 /* a controlled stop may take so long */
+#define SILENT_S 10.0  /* a connection that has not said who it is */
+#define FULL "all 8 places are taken: one must leave first"
 enum { CHUNK = 16384 };
 
 typedef struct server server;
+
+/* Who may in. */
+typedef struct door {
+    gboolean open; /* beyond this machine, without a secret */
+    guint8 secret[256];
+    gsize secret_bytes; /* 0: none */
+    cvk_link_lock lock;
+} door;
 
 typedef struct client {
     server *server;
     GSocketConnection *connection; /* null: the pseudo-terminal */
     int fd, link;
     guint source;
+    gint64 since_us;              /* connected */
     guint8 in[CHUNK], out[CHUNK]; /* bytes that could not go on yet */
     gsize in_from, in_to, out_from, out_to;
 } client;
@@ -47,8 +60,10 @@ struct server {
     double begun_s;                     /* rig time then */
     double late_s;                      /* let go because this machine was too slow */
     double late_window_s, window_end_s; /* of it, since the window began */
-    gboolean stopping, quiet, lateness_told;
+    gboolean stopping, switched_off, quiet, lateness_told;
     double stop_by_s;
+    door door;
+    GSocketService *service; /* null: the pseudo-terminal */
     cvk_owner owner;
     gint32 fault;
 };
@@ -155,9 +170,14 @@ static gboolean on_bytes(gint fd, GIOCondition condition, gpointer context)
 
 static client *add_client(server *s, int fd, GSocketConnection *connection)
 {
-    const int link = cvk_sim_controller_connect(s->controller);
+    const int link = s->stopping ? -1 : cvk_sim_controller_connect(s->controller);
     if (link < 0) {
-        tell(s, "one more would be too many: refused");
+        guint8 wire[CVK_FRAME_BYTES_MAX];
+        const size_t count =
+            cvk_link_write_dismissal(s->stopping ? "it is being stopped" : FULL, wire, sizeof wire);
+        const gssize sent = write(fd, wire, count); /* one that cannot be told has gone already */
+        tell(s, sent == (gssize)count ? "one more would be too many: refused"
+                                      : "one more has gone already");
         return NULL;
     }
     client *c = g_new0(client, 1);
@@ -165,6 +185,7 @@ static client *add_client(server *s, int fd, GSocketConnection *connection)
     c->connection = connection;
     c->fd = fd;
     c->link = link;
+    c->since_us = g_get_monotonic_time();
     c->source = g_unix_fd_add(fd, G_IO_IN | G_IO_HUP, on_bytes, c);
     s->clients = g_list_append(s->clients, c);
     return c;
@@ -220,6 +241,34 @@ static void tell_lateness(server *s, double real_s)
     }
 }
 
+/* It took a place and has not said who it is, or has not proved the secret. */
+static void see_off_the_silent(client *c)
+{
+    const double silent_s = 1e-6 * (double)(g_get_monotonic_time() - c->since_us);
+    cvk_sim_controller *controller = c->server->controller;
+    if (c->connection != NULL && silent_s > SILENT_S &&
+        !cvk_sim_controller_is_there(controller, c->link) &&
+        !cvk_sim_controller_has_ended(controller, c->link)) {
+        cvk_sim_controller_dismiss(controller, c->link, "it was not said who is there");
+    }
+}
+
+/* The process ends when the bridge is off; one that does not slow down is switched off, and said.
+ */
+static void finish_stop(server *s, double until_s)
+{
+    if (cvk_sim_controller_now(s->controller)->bridge_on == 0) {
+        tell(s,
+             s->switched_off ? "the motor did not stop within %.0f s: switched off, it runs out"
+                             : "the motor is off",
+             STOPPING_S);
+        g_main_loop_quit(s->loop);
+    } else if (until_s > s->stop_by_s) {
+        s->switched_off = TRUE;
+        cvk_sim_controller_stop(s->controller, TRUE);
+    }
+}
+
 static gboolean on_time(gpointer context)
 {
     server *s = context;
@@ -242,35 +291,86 @@ static gboolean on_time(gpointer context)
             c->source =
                 c->in_from == c->in_to ? g_unix_fd_add(c->fd, G_IO_IN | G_IO_HUP, on_bytes, c) : 0;
         }
-        if (!send_out(c)) {
+        see_off_the_silent(c);
+        if (!send_out(c) ||
+            (c->connection != NULL && cvk_sim_controller_has_ended(s->controller, c->link))) {
             drop(c);
         }
     }
-    const gboolean off = cvk_sim_controller_now(s->controller)->bridge_on == 0;
-    if (s->stopping && (off || until_s > s->stop_by_s)) {
-        g_main_loop_quit(s->loop);
+    if (s->stopping) {
+        finish_stop(s, until_s);
     }
     return G_SOURCE_CONTINUE;
 }
 
-/* Ctrl-C: everybody is sent away, which stops the motor; then the process ends. */
+/* Ctrl-C: the motor is stopped, whoever commands, and everybody sent away; then the process ends.
+ */
 static gboolean on_signal(gpointer context)
 {
     server *s = context;
     if (s->stopping) { /* a second time: at once */
-        g_main_loop_quit(s->loop);
+        s->stop_by_s = 0.0;
         return G_SOURCE_CONTINUE;
     }
     tell(s, "stopping the motor");
+    cvk_sim_controller_stop(s->controller, FALSE);
     drop_all(s);
     s->stopping = TRUE;
     s->stop_by_s = cvk_sim_controller_time_s(s->controller) + STOPPING_S;
     return G_SOURCE_CONTINUE;
 }
 
+/* ---- the door ------------------------------------------------------------------------------- */
+
+static void make_challenge(void *context, uint8_t bytes[CVK_LINK_CHALLENGE_BYTES])
+{
+    (void)context;
+    if (getentropy(bytes, CVK_LINK_CHALLENGE_BYTES) != 0) {
+        g_error("this machine gives no random bytes: %s", strerror(errno));
+    }
+}
+
+static bool proof_fits(void *context, const uint8_t challenge[CVK_LINK_CHALLENGE_BYTES],
+                       const uint8_t proof[CVK_LINK_PROOF_BYTES])
+{
+    const door *d = context;
+    guint8 wanted[CVK_LINK_PROOF_BYTES];
+    cvk_prove_secret(d->secret, d->secret_bytes, challenge, wanted);
+    return cvk_hmac_is(wanted, proof);
+}
+
+static int read_secret(door *d, const char *path)
+{
+    char text[256];
+    if (cvk_secret_file_read(path, d->secret, sizeof d->secret, &d->secret_bytes, text,
+                             sizeof text) != CVK_OK) {
+        return complain_usage(VERB, "--secret %s", text);
+    }
+    d->lock = (cvk_link_lock){d, make_challenge, proof_fits};
+    return EXIT_DONE;
+}
+
+/* Beyond this machine nobody gets in without a word. */
+static int check_door(const door *d, GInetAddress *address, const char *listen)
+{
+    if (g_inet_address_get_is_loopback(address) || d->secret_bytes > 0) {
+        return EXIT_DONE;
+    }
+    if (d->open) {
+        g_printerr("corvak serve: warning: whoever reaches %s may command the motor\n", listen);
+        return EXIT_DONE;
+    }
+    return complain_usage(
+        VERB,
+        "--listen %s: beyond this machine whoever comes could command the motor; give "
+        "--secret FILE (the same file to hosts: tcp:HOST:PORT?secret=FILE), or --open if "
+        "that is meant",
+        listen);
+}
+
 /* ---- where it listens ----------------------------------------------------------------------- */
 
-static int listen_tcp(server *s, GSocketService **service, const char *listen)
+static int listen_tcp(server *s, const char *listen)
 {
     GError *error = NULL;
     const char *host_and_port = g_str_has_prefix(listen, "tcp:") ? listen + 4 : NULL;
@@ -286,14 +386,19 @@ static int listen_tcp(server *s, GSocketService **service, const char *listen)
                               "one), such as tcp:127.0.0.1:4242",
                               listen);
     }
+    if (check_door(&s->door, inet, listen) != EXIT_DONE) {
+        g_free(host);
+        g_object_unref(inet);
+        return EXIT_BAD_USAGE;
+    }
     GSocketAddress *address = g_inet_socket_address_new(inet, (guint16)port), *effective = NULL;
-    *service = g_socket_service_new();
+    s->service = g_socket_service_new();
     const gboolean fine =
-        g_socket_listener_add_address(G_SOCKET_LISTENER(*service), address, G_SOCKET_TYPE_STREAM,
+        g_socket_listener_add_address(G_SOCKET_LISTENER(s->service), address, G_SOCKET_TYPE_STREAM,
                                       G_SOCKET_PROTOCOL_TCP, NULL, &effective, &error);
     int status = EXIT_DONE;
     if (fine) {
-        g_signal_connect(*service, "incoming", G_CALLBACK(on_connection), s);
+        g_signal_connect(s->service, "incoming", G_CALLBACK(on_connection), s);
         g_print("tcp:%s:%u\n", host,
                 g_inet_socket_address_get_port(G_INET_SOCKET_ADDRESS(effective)));
         g_object_unref(effective);
@@ -330,10 +435,10 @@ static int listen_pty(server *s, int *kept_open)
 /* ---- the command ---------------------------------------------------------------------------- */
 
 typedef struct arguments {
-    char *tune, *listen, *scenario;
+    char *tune, *listen, *scenario, *secret;
     char **parameters, **set;
     gint64 seed;
-    gboolean quiet;
+    gboolean quiet, open;
 } arguments;
 
 static int open_controller(server *s, const arguments *a, const char *rig_path)
@@ -355,6 +460,9 @@ static int open_controller(server *s, const arguments *a, const char *rig_path)
             cvk_sim_controller_open(&s->controller, &rig, (uint64_t)a->seed, &why);
         status = opened == CVK_OK ? EXIT_DONE : complain_refusal(VERB, opened, &why);
     }
+    if (status == EXIT_DONE && s->door.secret_bytes > 0) {
+        cvk_sim_controller_lock(s->controller, &s->door.lock);
+    }
     if (status == EXIT_DONE && a->scenario != NULL) {
         cvk_rig_set_scenario(cvk_sim_controller_inside(s->controller)->rig, &scenario);
     }
@@ -367,7 +475,8 @@ static void run(server *s)
     s->begun_us = g_get_monotonic_time();
     s->begun_s = cvk_sim_controller_time_s(s->controller);
     const guint sources[] = {g_timeout_add(1, on_time, s), g_unix_signal_add(SIGINT, on_signal, s),
-                             g_unix_signal_add(SIGTERM, on_signal, s)};
+                             g_unix_signal_add(SIGTERM, on_signal, s),
+                             g_unix_signal_add(SIGHUP, on_signal, s)};
     g_main_loop_run(s->loop);
     for (gsize n = 0; n < G_N_ELEMENTS(sources); n++) {
         g_source_remove(sources[n]);
@@ -378,22 +487,22 @@ static void run(server *s)
 
 static int serve(const arguments *a, const char *rig_path)
 {
-    server s = {.quiet = a->quiet};
-    GSocketService *service = NULL;
+    server s = {.quiet = a->quiet, .door.open = a->open};
     int kept_open = -1;
-    int status = open_controller(&s, a, rig_path);
+    int status = a->secret != NULL ? read_secret(&s.door, a->secret) : EXIT_DONE;
+    status = status == EXIT_DONE ? open_controller(&s, a, rig_path) : status;
     if (status == EXIT_DONE) {
-        status = strcmp(a->listen, "pty") == 0 ? listen_pty(&s, &kept_open)
-                                               : listen_tcp(&s, &service, a->listen);
+        status =
+            strcmp(a->listen, "pty") == 0 ? listen_pty(&s, &kept_open) : listen_tcp(&s, a->listen);
     }
     if (status == EXIT_DONE) {
         fflush(stdout); /* whoever waits for the address in a pipe gets it now */
         signal(SIGPIPE, SIG_IGN);
         run(&s);
     }
-    if (service != NULL) {
-        g_socket_service_stop(service);
-        g_object_unref(service);
+    if (s.service != NULL) {
+        g_socket_service_stop(s.service);
+        g_object_unref(s.service);
     }
     if (kept_open >= 0) {
         close(kept_open);
@@ -418,6 +527,10 @@ int cmd_serve(int argc, char **argv)
         {"listen", 'l', 0, G_OPTION_ARG_STRING, &a.listen,
          "tcp:ADDRESS:PORT, or pty for a pseudo-terminal (tcp:127.0.0.1:0: any free port)",
          "WHERE"},
+        {"secret", 0, 0, G_OPTION_ARG_FILENAME, &a.secret,
+         "only hosts that know what stands in this file may in", "FILE"},
+        {"open", 0, 0, G_OPTION_ARG_NONE, &a.open, "listen beyond this machine without a secret",
+         NULL},
         {"quiet", 'q', 0, G_OPTION_ARG_NONE, &a.quiet, "do not tell what happens", NULL},
         G_OPTION_ENTRY_NULL};
     if (!parse_options(
@@ -425,7 +538,7 @@ int cmd_serve(int argc, char **argv)
             "The simulated controller as a process of its own, in real time: prints the "
             "address that\n`corvak tune` takes, tells on stderr what happens, and serves "
             "until Ctrl-C, which stops the motor\nfirst. Up to 8 hosts at once: one "
-            "commands, all may watch.",
+            "commands, all may watch, any may stop the motor.",
             "corvak serve data/wheel.rig.yaml --listen tcp:127.0.0.1:4242", entries, &argc,
             &argv)) {
         return EXIT_BAD_USAGE;
@@ -441,6 +554,7 @@ int cmd_serve(int argc, char **argv)
     g_free(a.tune);
     g_free(a.listen);
     g_free(a.scenario);
+    g_free(a.secret);
     g_strfreev(a.parameters);
     g_strfreev(a.set);
     return status;

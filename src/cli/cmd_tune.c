@@ -9,33 +9,82 @@
 
 #include "corvak/files/card_yaml.h"
 
+#include <errno.h>
 #include <math.h>
+#include <poll.h>
 #include <string.h>
 #include <unistd.h>
 
 #define LEASE_S 0.5 /* unless told otherwise */
+#define LINE_BYTES 65536
+
+/* What has been read of a file or a pipe, and not yet been run. */
+typedef struct pending {
+    int fd;
+    GString *text;
+    gboolean ended;
+} pending;
+
+/* Waits for more; meanwhile the session lives on, and the lease with it. */
+static int read_more(tuner *t, pending *in)
+{
+    struct pollfd coming = {.fd = in->fd, .events = POLLIN};
+    char bytes[4096];
+    if (poll(&coming, 1, t->connected ? 20 : 200) == 0 || interrupted) {
+        const double passes_s =
+            t->controller != NULL ? 0.02 : 0.0; /* a simulation's time is ours */
+        return t->connected ? tune_check(t, cvk_session_pump(&t->session, passes_s)) : EXIT_DONE;
+    }
+    const gssize got = read(in->fd, bytes, sizeof bytes);
+    if (got < 0 && errno != EINTR && errno != EAGAIN) {
+        return tune_complain("the script cannot be read: %s", g_strerror(errno));
+    }
+    g_string_append_len(in->text, bytes, MAX(got, 0));
+    in->ended = got == 0;
+    return in->text->len > LINE_BYTES && strchr(in->text->str, '\n') == NULL
+               ? tune_complain("a line of the script is longer than %d bytes", LINE_BYTES)
+               : EXIT_DONE;
+}
+
+/* The next line, of any length; null while there is none. */
+static char *take_line(pending *in)
+{
+    const char *end = memchr(in->text->str, '\n', in->text->len);
+    if (end == NULL && !(in->ended && in->text->len > 0)) {
+        return NULL;
+    }
+    const gsize length = end != NULL ? (gsize)(end - in->text->str) : in->text->len;
+    char *line = g_strndup(in->text->str, length);
+    g_string_erase(in->text, 0, (gssize)(length + (end != NULL ? 1 : 0)));
+    return g_strstrip(line);
+}
+
+static int run_one(tuner *t, const char *line)
+{
+    if (line[0] == '#' || line[0] == '\0') {
+        g_print("%s\n", line);
+        return EXIT_DONE;
+    }
+    g_print("> %s\n", line);
+    fflush(stdout);
+    return tune_line(t, line);
+}
 
 /* Lines of a file or a pipe. The first that is refused ends it. */
-static int run_script(tuner *t, FILE *in)
+static int run_script(tuner *t, FILE *file)
 {
-    char line[1024];
+    pending in = {.fd = fileno(file), .text = g_string_new(NULL)};
     int status = EXIT_DONE;
-    while (status == EXIT_DONE && !t->quit && fgets(line, sizeof line, in) != NULL) {
-        g_strstrip(line);
-        if (line[0] == '#') {
-            g_print("%s\n", line);
-        } else if (line[0] != '\0') {
-            g_print("> %s\n", line);
-            fflush(stdout);
-            status = tune_line(t, line);
-        } else {
-            g_print("\n");
-        }
+    while (status == EXIT_DONE && !t->quit && !(in.ended && in.text->len == 0)) {
+        char *line = take_line(&in);
+        status = line != NULL ? run_one(t, line) : read_more(t, &in);
+        g_free(line);
         if (interrupted && status == EXIT_DONE) {
             status = t->connected ? tune_stop_motor(t) : EXIT_DONE;
             status = status == EXIT_DONE ? EXIT_ANSWER_NO : status;
         }
     }
+    g_string_free(in.text, TRUE);
     return status;
 }
 
@@ -88,9 +137,13 @@ static int session(tuner *t, const char *script)
 {
     const GPrintFunc usual = t->json ? g_set_print_handler(tell_on_stderr) : NULL;
     catch_interrupt();
-    FILE *in = script != NULL && strcmp(script, "-") != 0 ? fopen(script, "r") : stdin;
+    const gboolean piped = script == NULL || strcmp(script, "-") == 0;
+    if (!piped && g_file_test(script, G_FILE_TEST_IS_DIR)) {
+        return complain_usage(TUNE_VERB, "%s: is a directory, not a file of commands", script);
+    }
+    FILE *in = piped ? stdin : fopen(script, "r");
     if (in == NULL) {
-        return complain_usage(TUNE_VERB, "%s: cannot be read", script);
+        return complain_usage(TUNE_VERB, "%s: cannot be read: %s", script, g_strerror(errno));
     }
     t->interactive = script == NULL && isatty(STDIN_FILENO) && isatty(STDOUT_FILENO);
     int status = tune_connect(t);
@@ -156,8 +209,8 @@ int cmd_tune(int argc, char **argv)
     } else if (history != NULL && (t->history = fopen(history, "a")) == NULL) {
         status = complain_usage(TUNE_VERB, "%s: cannot be written", history);
     }
-    if (!(lease_s >= 0.1 && lease_s <= 60.0)) {
-        status = complain_usage(TUNE_VERB, "--lease %g: 0.1 .. 60 s", lease_s);
+    if (!(lease_s >= 0.1 && lease_s <= 10.0)) {
+        status = complain_usage(TUNE_VERB, "--lease %g: 0.1 .. 10 s", lease_s);
     }
     t->lease_s = lease_s;
     t->json = json;

@@ -46,9 +46,10 @@ struct tuner {
     unsigned parameters; /* of the arrays below */
     gboolean *is_wanted;
     float *wanted;
-    char **from;     /* where the value in the device comes from; null: not known */
-    GArray *undo;    /* wanted_before */
-    GArray *changes; /* made_change */
+    char **from;        /* where the value in the device comes from; null: not known */
+    char **wanted_from; /* and the one that is wanted, when a file says so; else null */
+    GArray *undo;       /* wanted_before */
+    GArray *changes;    /* made_change */
     FILE *history;
     gboolean history_lost;
     /* what was measured last */
@@ -97,8 +98,9 @@ double tune_rpm(const tuner *t, double speed_rad_s);
 
 /* Becomes the owner, if this session is not yet. */
 int tune_claim(tuner *t);
-/* A controlled stop, and waits for it. */
+/* A controlled stop, and waits for it: of a motor that this session commands, or of any. */
 int tune_stop_motor(tuner *t);
+int tune_stop_whoever(tuner *t);
 
 /* ---- tune_values.c ------------------------------------------------------------------------- */
 int tune_show(tuner *t, int argc, char **argv);
@@ -114,6 +116,7 @@ unsigned tune_wanted_count(const tuner *t);
 int tune_apply(tuner *t, int argc, char **argv);
 int tune_keep(tuner *t, int argc, char **argv);
 int tune_back(tuner *t, int argc, char **argv);
+int tune_good(tuner *t, int argc, char **argv);
 int tune_changes(tuner *t, int argc, char **argv);
 /* A change on trial has ended: its record and the values follow. */
 void tune_trial_ended(tuner *t, int32_t state, int32_t reason);

@@ -120,6 +120,10 @@ static void note_where_from(tuner *t, const made_change *m)
         const unsigned p = c->item[n].parameter;
         tune_value_text(t, p, c->before_value[n], before, sizeof before);
         g_free(t->from[p]);
+        if (t->wanted_from[p] != NULL) { /* as the file says */
+            t->from[p] = g_steal_pointer(&t->wanted_from[p]);
+            continue;
+        }
         t->from[p] =
             c->on_trial && isfinite(c->before.speed_error_rad_s)
                 ? g_strdup_printf("tune: was %s; speed error %.3g -> %.3g rpm rms, current ripple "
@@ -213,7 +217,7 @@ int tune_apply(tuner *t, int argc, char **argv)
     }
     int status = read_terms(t, argc, argv, &m.change.terms);
     status = status == EXIT_DONE ? collect_wanted(t, &m.change) : status;
-    status = status == EXIT_DONE && t->session.state.bridge_on ? tune_claim(t) : status;
+    status = status == EXIT_DONE ? tune_claim(t) : status;
     if (status != EXIT_DONE) {
         return status;
     }
@@ -253,6 +257,18 @@ int tune_keep(tuner *t, int argc, char **argv)
         return tune_complain("the change is still watched: keep it when the watch is over");
     }
     return say_a_word(t, cvk_session_keep);
+}
+
+int tune_good(tuner *t, int argc, char **argv)
+{
+    (void)argc;
+    (void)argv;
+    int status = tune_claim(t);
+    status = status == EXIT_DONE ? tune_check(t, cvk_session_call_good(&t->session)) : status;
+    if (status == EXIT_DONE) {
+        g_print("  guards of later changes are measured from here as well\n");
+    }
+    return status;
 }
 
 int tune_back(tuner *t, int argc, char **argv)

@@ -64,8 +64,12 @@ int tune_status(tuner *t, int argc, char **argv)
             s->start_phase != 0 ? ", start: " : "",
             s->start_phase != 0 ? text_of(t, "start_phase", s->start_phase) : "",
             s->bridge_on ? "on" : "off", text_of(t, "fault", s->fault));
-    g_print("  speed      %.1f rpm, set-point %.1f rpm\n", tune_rpm(t, (double)v[SPEED]),
-            tune_rpm(t, (double)v[SET]));
+    if (v[QUALITY] > 0.0f) {
+        g_print("  speed      %.1f rpm, set-point %.1f rpm\n", tune_rpm(t, (double)v[SPEED]),
+                tune_rpm(t, (double)v[SET]));
+    } else {
+        g_print("  speed      not known: nothing shows the rotor now\n");
+    }
     g_print("  current    d %.2f A, q %.2f A; bus %.2f V, voltage left %.0f %%\n", (double)v[D],
             (double)v[Q], (double)v[BUS], 100.0 * (double)v[HEADROOM]);
     g_print("  angle      %s, quality %.2f\n", text_of(t, "angle_source", s->angle_source),
@@ -119,16 +123,19 @@ static int rest(tuner *t)
             return report_fault(t);
         }
         if (status == EXIT_DONE && !done && cvk_session_now_s(&t->session) > until_s) {
-            return tune_complain("the calibration at rest does not end: is the motor turning?");
+            return tune_complain("the calibration of the offsets does not end");
         }
     }
     return status;
 }
 
+/* A vector that stands holds the rotor: without injection that is all that speed zero can be. */
 static gboolean near_speed(const tuner *t, double speed_rad_s, double wanted_rad_s)
 {
     const int phase = t->session.state.start_phase;
-    return (phase == CVK_START_IDLE || phase == CVK_START_RUN) && t->session.state.bridge_on &&
+    const gboolean held = phase == CVK_START_TURN && wanted_rad_s == 0.0;
+    return (phase == CVK_START_IDLE || phase == CVK_START_RUN || held) &&
+           t->session.state.bridge_on &&
            fabs(speed_rad_s - wanted_rad_s) < NEAR_SHARE * fabs(wanted_rad_s) + 2.0;
 }
 
@@ -168,6 +175,21 @@ static int follow_start(tuner *t, double wanted_rad_s)
     return status;
 }
 
+/* From a bridge that is off: nothing is wrong, and the offsets of the current channels are found.
+ */
+static int prepare_to_run(tuner *t)
+{
+    if (t->session.state.fault != CVK_FAULT_NONE) {
+        return tune_complain("there is a fault: %s; `clear` it first",
+                             text_of(t, "fault", t->session.state.fault));
+    }
+    if (t->session.state.bridge_on) {
+        return EXIT_DONE;
+    }
+    g_print("  finding the offsets of the current channels\n");
+    return rest(t);
+}
+
 int tune_start(tuner *t, int argc, char **argv)
 {
     double speed_rad_s;
@@ -177,16 +199,7 @@ int tune_start(tuner *t, int argc, char **argv)
     if (!tune_speed(t, argv[1], &speed_rad_s)) {
         return EXIT_BAD_USAGE;
     }
-    if (t->session.state.fault != CVK_FAULT_NONE) {
-        return tune_complain("there is a fault: %s; `clear` it first",
-                             text_of(t, "fault", t->session.state.fault));
-    }
-    const double rested = look_at(t, "rest_done");
-    int status = isnan(rested) ? EXIT_BAD_USAGE : EXIT_DONE;
-    if (status == EXIT_DONE && rested < 0.5 && !t->session.state.bridge_on) {
-        g_print("  finding the offsets of the current channels at rest\n");
-        status = rest(t);
-    }
+    int status = prepare_to_run(t);
     if (status == EXIT_DONE) {
         status =
             request(t, (cvk_request){.mode = CVK_MODE_SPEED, .speed_rad_s = (float)speed_rad_s});
@@ -218,15 +231,18 @@ int tune_set_current(tuner *t, int argc, char **argv)
     if (argc != 3 || !tune_number(argv[1], &d) || !tune_number(argv[2], &q)) {
         return tune_complain("current D Q, in A, such as current 0 2");
     }
-    return request(t, (cvk_request){.mode = CVK_MODE_CURRENT, .current_a = {(float)d, (float)q}});
+    const int status = prepare_to_run(t);
+    return status != EXIT_DONE ? status
+                               : request(t, (cvk_request){.mode = CVK_MODE_CURRENT,
+                                                          .current_a = {(float)d, (float)q}});
 }
 
+/* Anybody may: also while another link commands. */
 int tune_stop(tuner *t, int argc, char **argv)
 {
     (void)argc;
     (void)argv;
-    const int status = tune_claim(t);
-    return status == EXIT_DONE ? tune_stop_motor(t) : status;
+    return tune_stop_whoever(t);
 }
 
 int tune_clear(tuner *t, int argc, char **argv)
@@ -234,10 +250,8 @@ int tune_clear(tuner *t, int argc, char **argv)
     (void)argc;
     (void)argv;
     int status = tune_claim(t);
-    if (status == EXIT_DONE) { /* nothing must begin to turn by itself */
-        status = request(t, (cvk_request){.mode = CVK_MODE_OFF});
-    }
     if (status == EXIT_DONE) {
+        t->request = (cvk_request){.mode = CVK_MODE_OFF}; /* a fault ends what was asked for */
         status = tune_check(t, cvk_session_clear_fault(&t->session));
     }
     t->faulted = FALSE;

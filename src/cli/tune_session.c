@@ -41,11 +41,13 @@ static void lose(tuner *t)
     if (t->connected) {
         t->connected = FALSE;
         t->lost_at_s = 1e-6 * (double)g_get_monotonic_time();
+        char *why = g_strdup(t->session.text);
         cvk_session_close(&t->session);
         tune_give_way(t);
-        tune_complain("the device is lost; a motor that ran stops by its lease within %.1f s. "
-                      "`connect` tries again; what is wanted stays",
-                      t->lease_s);
+        tune_complain("%s. The device is lost; a motor that ran begins to stop when the lease of "
+                      "%.1f s is over. `connect` tries again; what is wanted stays",
+                      why, t->lease_s);
+        g_free(why);
     }
 }
 
@@ -148,13 +150,18 @@ int tune_claim(tuner *t)
 
 int tune_stop_motor(tuner *t)
 {
+    return t->session.owner ? tune_stop_whoever(t) : EXIT_DONE;
+}
+
+int tune_stop_whoever(tuner *t)
+{
     cvk_session *s = &t->session;
     t->request = (cvk_request){.mode = CVK_MODE_STOP};
-    if (!s->owner || !s->state.bridge_on) {
+    if (!s->state.bridge_on) {
         return EXIT_DONE;
     }
     int status = EXIT_DONE;
-    if (cvk_trial_runs(s->state.trial)) {
+    if (s->owner && cvk_trial_runs(s->state.trial)) {
         status = tune_check(t, cvk_session_take_back(s)); /* a stop is no part of its trial */
         status = status == EXIT_DONE ? tune_check(t, cvk_session_pump(s, PUMP_S)) : status;
     }
@@ -182,10 +189,12 @@ void tune_free_values(tuner *t)
 {
     for (unsigned n = 0; n < t->parameters; n++) {
         g_free(t->from[n]);
+        g_free(t->wanted_from[n]);
     }
     g_free(t->is_wanted);
     g_free(t->wanted);
     g_free(t->from);
+    g_free(t->wanted_from);
 }
 
 /* Wanted values of a session before stay, when it is the same kind of controller. */
@@ -199,6 +208,7 @@ static void make_arrays(tuner *t)
     t->is_wanted = g_new0(gboolean, t->parameters);
     t->wanted = g_new0(float, t->parameters);
     t->from = g_new0(char *, t->parameters);
+    t->wanted_from = g_new0(char *, t->parameters);
     g_array_set_size(t->undo, 0);
 }
 

@@ -141,12 +141,15 @@ static int refuse_value(const tuner *t, unsigned n, const char *text)
     return status;
 }
 
-static void want(tuner *t, unsigned n, float value)
+/* `from`: where it comes from, when a file says so. */
+static void want(tuner *t, unsigned n, float value, const char *from)
 {
     const wanted_before before = {n, t->is_wanted[n], t->wanted[n]};
     g_array_append_val(t->undo, before);
     t->wanted[n] = value;
     t->is_wanted[n] = value != t->session.value[n];
+    g_free(t->wanted_from[n]);
+    t->wanted_from[n] = from != NULL && from[0] != '\0' ? g_strdup(from) : NULL;
 }
 
 static void print_wanted(const tuner *t, unsigned n)
@@ -179,7 +182,7 @@ int tune_set(tuner *t, int argc, char **argv)
     if (!read || !whole || !(value >= row->low && value <= row->high)) {
         return refuse_value(t, (unsigned)n, argv[2]);
     }
-    want(t, (unsigned)n, value);
+    want(t, (unsigned)n, value, NULL);
     print_wanted(t, (unsigned)n);
     return EXIT_DONE;
 }
@@ -191,7 +194,7 @@ int tune_undo(tuner *t, int argc, char **argv)
         if (n < 0) {
             return EXIT_BAD_USAGE;
         }
-        want(t, (unsigned)n, t->session.value[n]);
+        want(t, (unsigned)n, t->session.value[n], NULL);
         print_wanted(t, (unsigned)n);
         return EXIT_DONE;
     }
@@ -213,6 +216,17 @@ int tune_undo(tuner *t, int argc, char **argv)
 static const cvk_parameter *own_row(const tuner *t, unsigned n)
 {
     return cvk_parameter_named(t->session.parameter[n].key);
+}
+
+/* Place in the table of a row that the file gives; -1 when it does not. */
+static int place_given(const cvk_tune *tune, const cvk_parameter *row)
+{
+    for (unsigned n = 0; row != NULL && n < cvk_parameter_count(); n++) {
+        if (cvk_parameter_at(n) == row) {
+            return tune->given[n] ? (int)n : -1;
+        }
+    }
+    return -1;
 }
 
 int tune_save(tuner *t, int argc, char **argv)
@@ -268,7 +282,7 @@ int tune_compare(tuner *t, int argc, char **argv)
     for (unsigned n = 0; n < t->parameters && status == EXIT_DONE; n++) {
         const cvk_parameter *row = own_row(t, n);
         char in_file[64], in_device[64];
-        if (row == NULL) {
+        if (place_given(&tune, row) < 0) {
             continue;
         }
         tune_value_text(t, n, cvk_parameter_get(&tune.settings, row), in_file, sizeof in_file);
@@ -293,10 +307,17 @@ int tune_load(tuner *t, int argc, char **argv)
     }
     const int status = read_tune(&tune, argv[1]);
     for (unsigned n = 0; n < t->parameters && status == EXIT_DONE; n++) {
-        const cvk_parameter *row = own_row(t, n);
-        if (row != NULL && cvk_parameter_get(&tune.settings, row) != t->session.value[n]) {
-            want(t, n, cvk_parameter_get(&tune.settings, row));
+        const int place = place_given(&tune, own_row(t, n));
+        if (place < 0) {
+            continue; /* the file does not say: it stays as it is in the device */
+        }
+        const float value = cvk_parameter_get(&tune.settings, own_row(t, n));
+        if (value != t->session.value[n]) {
+            want(t, n, value, tune.from[place]);
             print_wanted(t, n);
+        } else if (tune.from[place][0] != '\0') {
+            g_free(t->from[n]);
+            t->from[n] = g_strdup(tune.from[place]);
         }
     }
     if (status == EXIT_DONE && tune_wanted_count(t) == 0) {

@@ -23,6 +23,7 @@ typedef struct rig_reader {
     long line_of[MOST_FIELDS]; /* 0 until the field was read */
     bool named;
     bool old_drive; /* there is a section drive: */
+    bool data_only; /* it is not to be simulated */
 } rig_reader;
 
 static cvk_status read_name(rig_reader *r, const char *value, long line)
@@ -236,17 +237,20 @@ static cvk_status check(const rig_reader *r)
                             refused->meaning);
     }
     const char *contradiction = cvk_rig_contradiction(r->config);
+    if (contradiction == NULL && !r->data_only) {
+        contradiction = cvk_rig_too_fast(r->config);
+    }
     if (contradiction != NULL) {
         return cvk_complain(r->complaint, CVK_OUT_OF_RANGE, r->path, 0, "%s", contradiction);
     }
     return CVK_OK;
 }
 
-cvk_status cvk_rig_file_parse(cvk_rig_config *config, const char *path, const char *text,
-                              size_t length, cvk_complaint *complaint)
+static cvk_status parse(cvk_rig_config *config, const char *path, const char *text, size_t length,
+                        bool data_only, cvk_complaint *complaint)
 {
     *config = cvk_rig_config_default();
-    rig_reader r = {.config = config, .path = path, .complaint = complaint};
+    rig_reader r = {.config = config, .path = path, .complaint = complaint, .data_only = data_only};
     cvk_status status = cvk_yaml_walk(path, text, length, visit, &r, complaint);
     if (status == CVK_OK) {
         status = check(&r);
@@ -263,12 +267,30 @@ cvk_status cvk_rig_file_parse(cvk_rig_config *config, const char *path, const ch
     return status;
 }
 
-cvk_status cvk_rig_file_read(cvk_rig_config *config, const char *path, cvk_complaint *complaint)
+cvk_status cvk_rig_file_parse(cvk_rig_config *config, const char *path, const char *text,
+                              size_t length, cvk_complaint *complaint)
+{
+    return parse(config, path, text, length, false, complaint);
+}
+
+static cvk_status read_file(cvk_rig_config *config, const char *path, bool data_only,
+                            cvk_complaint *complaint)
 {
     char text[CVK_TEXT_FILE_MOST];
     size_t length;
     cvk_status status = cvk_text_file_read(path, text, &length, complaint);
-    return status == CVK_OK ? cvk_rig_file_parse(config, path, text, length, complaint) : status;
+    return status == CVK_OK ? parse(config, path, text, length, data_only, complaint) : status;
+}
+
+cvk_status cvk_rig_file_read(cvk_rig_config *config, const char *path, cvk_complaint *complaint)
+{
+    return read_file(config, path, false, complaint);
+}
+
+cvk_status cvk_rig_file_read_data(cvk_rig_config *config, const char *path,
+                                  cvk_complaint *complaint)
+{
+    return read_file(config, path, true, complaint);
 }
 
 cvk_status cvk_rig_set(cvk_rig_config *config, const char *assignment, cvk_complaint *complaint)

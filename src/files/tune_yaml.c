@@ -68,10 +68,22 @@ void cvk_tune_give(cvk_tune *tune, const cvk_parameter *row, const char *from)
     }
 }
 
+/* Rows may come from a controller: neither they nor their values are to be trusted. */
+static const char *name_of(const cvk_parameter *row, float value)
+{
+    int count = 0;
+    while (row->names != NULL && row->names[count] != NULL) {
+        count++;
+    }
+    return row->kind == CVK_CHOICE && value >= 0.0f && value < (float)count ? row->names[(int)value]
+                                                                            : NULL;
+}
+
 void cvk_parameter_text(const cvk_parameter *row, float value, char *out, size_t size)
 {
-    if (row->kind == CVK_CHOICE) {
-        snprintf(out, size, "%s", row->names[(int)value]);
+    const char *name = name_of(row, value);
+    if (name != NULL) {
+        snprintf(out, size, "%s", name);
     } else if (row->kind == CVK_YES_NO) {
         snprintf(out, size, "%s", value != 0.0f ? "yes" : "no");
     } else {
@@ -223,6 +235,9 @@ void cvk_refusal_text(cvk_status status, const cvk_refusal *why, char *out, size
              why->field != NULL ? why->field : "");
     if (why->field == NULL) {
         snprintf(out, size, "%s", cvk_status_text(status));
+    } else if (status == CVK_CONTRADICTION && why->high > 0.0f) {
+        snprintf(out, size, "%s is %g; %s allows %g: %s", field, (double)why->value, why->against,
+                 (double)why->high, why->reason);
     } else if (status == CVK_CONTRADICTION) {
         snprintf(out, size, "%s against %s: %s", field, why->against, why->reason);
     } else if (status == CVK_BRIDGE_IS_ON) {

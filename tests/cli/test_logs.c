@@ -218,6 +218,8 @@ START_TEST(outputs_are_checked_before_the_work)
         {"record standstill --rig rig.yaml -o x.xlsx", "x.xlsx"},
         {"record standstill --rig rig.yaml --plot x.pdf -o x.csv", "FILE.png or FILE.svg"},
         {"record standstill --rig rig.yaml --scope va,ia --from 99 -o x.csv", "would be empty"},
+        {"record standstill --rig rig.yaml -P protect.bus_max_v=60 -o x.csv",
+         "protect.bus_max_v is 60; the bus channel's range allows 38.8"},
         {"estimate mine.csv > /dev/full", "disk full"},
         {"record standstill --rig rig.yaml > /dev/full", "disk full"},
     };

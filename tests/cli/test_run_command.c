@@ -260,9 +260,36 @@ START_TEST(a_log_is_replayed)
 }
 END_TEST
 
+/* The bench's own direction is the other one: what is stated counts, and the run is none. */
+START_TEST(a_stated_sensor_counts_in_a_simulation)
+{
+    write_file("short.scenario.yaml", up_and_stop, -1);
+    assert_status(run(CORVAK_COMMAND " run " WHEEL " short.scenario.yaml -P rotor.reversed=yes"),
+                  1);
+    assert_status(run(CORVAK_COMMAND " run " WHEEL " short.scenario.yaml -P rotor.kind=none"), 2);
+    assert_says(err, "rotor.kind");
+}
+END_TEST
+
+START_TEST(gains_by_sensor_name_the_sensor)
+{
+    assert_status(
+        run(CORVAK_COMMAND " gains wheel.card.yaml " WHEEL " --rotor-sensor -o sensor.tune.yaml"),
+        0);
+    assert_says(err, "corvak calibrate");
+    char *text = read_file("sensor.tune.yaml");
+    assert_says(text, "kind: absolute");
+    assert_says(text, "gains: --rotor-sensor");
+    ck_assert_ptr_null(strstr(text, "kind: none"));
+    g_free(text);
+}
+END_TEST
+
 static void add(TCase *tests)
 {
     tcase_add_unchecked_fixture(tests, prepare, remove_folder);
+    tcase_add_test(tests, a_stated_sensor_counts_in_a_simulation);
+    tcase_add_test(tests, gains_by_sensor_name_the_sensor);
     tcase_add_test(tests, gains_make_the_wheel_turn);
     tcase_add_test(tests, a_hand_set_value_gives_new_gains);
     tcase_add_test(tests, what_cannot_be_done_is_said);

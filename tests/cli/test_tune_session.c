@@ -172,8 +172,9 @@ START_TEST(devices_that_are_none)
     assert_status(
         run(CORVAK_COMMAND " serve " CORVAK_DATA "/wheel.rig.yaml --listen tcp:somewhere:1"), 2);
     assert_says(err, "--listen");
-    assert_status(
-        run(CORVAK_COMMAND " serve " CORVAK_DATA "/wheel.rig.yaml --listen tcp:192.0.2.1:4242"), 2);
+    assert_status(run(CORVAK_COMMAND " serve " CORVAK_DATA
+                                     "/wheel.rig.yaml --open --listen tcp:192.0.2.1:4242"),
+                  2);
     assert_says(err, "cannot listen");
 }
 END_TEST
@@ -183,14 +184,16 @@ END_TEST
 static GSubprocess *server;
 static char *address;
 
-static void start_server(const char *listen)
+static void start_server_with(const char *listen, const char *option, const char *value)
 {
     GError *error = NULL;
     char *stderr_path = g_build_filename(dir, "server", NULL);
     GSubprocessLauncher *launcher = g_subprocess_launcher_new(G_SUBPROCESS_FLAGS_STDOUT_PIPE);
     g_subprocess_launcher_set_stderr_file_path(launcher, stderr_path);
+    g_subprocess_launcher_set_cwd(launcher, dir);
     server = g_subprocess_launcher_spawn(launcher, &error, CORVAK_COMMAND, "serve",
-                                         CORVAK_DATA "/wheel.rig.yaml", "--listen", listen, NULL);
+                                         CORVAK_DATA "/wheel.rig.yaml", "--listen", listen, option,
+                                         value, NULL);
     ck_assert_ptr_nonnull(server);
     GDataInputStream *lines = g_data_input_stream_new(g_subprocess_get_stdout_pipe(server));
     address = g_data_input_stream_read_line(lines, NULL, NULL, &error);
@@ -198,6 +201,11 @@ static void start_server(const char *listen)
     g_object_unref(lines);
     g_object_unref(launcher);
     g_free(stderr_path);
+}
+
+static void start_server(const char *listen)
+{
+    start_server_with(listen, NULL, NULL);
 }
 
 static void stop_server(void)
@@ -295,6 +303,162 @@ START_TEST(a_pseudo_terminal_serves_one_after_the_other)
 }
 END_TEST
 
+/* ---- the door -------------------------------------------------------------------------------- */
+
+START_TEST(beyond_this_machine_nobody_gets_in_without_a_word)
+{
+    const char *serve =
+        CORVAK_COMMAND " serve " CORVAK_DATA "/wheel.rig.yaml --listen tcp:0.0.0.0:0";
+    assert_status(run("%s", serve), 2);
+    assert_says(err, "--secret");
+    write_file("short", "abc\n", -1);
+    assert_status(run("%s --secret short", serve), 2);
+    assert_says(err, "8 .. 256 bytes");
+    assert_status(run("%s --secret nowhere", serve), 2);
+    assert_says(err, "cannot be read");
+    assert_status(run("timeout --preserve-status -s INT 1 %s --open", serve), 0);
+    assert_says(err, "warning: whoever reaches");
+}
+END_TEST
+
+START_TEST(who_knows_the_secret_gets_in)
+{
+    write_file("key", "the potter's secret\n", -1);
+    write_file("other", "somebody else's secret\n", -1);
+    start_server_with("tcp:127.0.0.1:0", "--secret", "key");
+    script("status\n");
+    assert_status(run(CORVAK_COMMAND " tune %s -x script", address), 2);
+    assert_says(err, "?secret=FILE");
+    assert_status(run(CORVAK_COMMAND " tune %s?secret=other -x script", address), 2);
+    assert_says(err, "another secret");
+    assert_status(run(CORVAK_COMMAND " tune %s?secret=key -x script", address), 0);
+    assert_says(out, "commands   nobody");
+    stop_server();
+}
+END_TEST
+
+/* Eight places: seven watch, the eighth has to command, and a ninth is told why it may not. */
+START_TEST(a_place_is_kept_for_who_commands)
+{
+    GSubprocess *watchers[7];
+    start_server("tcp:127.0.0.1:0");
+    for (int n = 0; n < 7; n++) {
+        watchers[n] = tune_in_background("wait 100\n");
+    }
+    server_tells("link 8 connected");
+    script("wait 5\n");
+    assert_status(run(CORVAK_COMMAND " tune %s -x script", address), 2);
+    assert_says(err, "the last place is for who commands");
+    GSubprocess *owner = tune_in_background("start 60rpm\nwait 100\n");
+    server_tells("link 9 commands");
+    assert_status(run(CORVAK_COMMAND " tune %s -x script", address), 2);
+    assert_says(err, "all 8 places are taken");
+    for (int n = 0; n < 7; n++) {
+        g_subprocess_send_signal(watchers[n], SIGINT);
+        g_subprocess_wait(watchers[n], NULL, NULL);
+        g_object_unref(watchers[n]);
+    }
+    g_subprocess_send_signal(owner, SIGINT);
+    g_subprocess_wait(owner, NULL, NULL);
+    g_object_unref(owner);
+    stop_server();
+}
+END_TEST
+
+START_TEST(who_only_watches_may_stop_the_motor_and_a_server_stops_it_before_it_ends)
+{
+    start_server("tcp:127.0.0.1:0");
+    GSubprocess *owner = tune_in_background("start 100rpm\nwait 60\n");
+    server_tells("link 2 commands");
+    g_usleep(1500000);
+    script("stop\nstatus\n");
+    assert_status(run(CORVAK_COMMAND " tune %s -x script", address), 0);
+    assert_says(out, "stopped, the bridge is off");
+    assert_says(out, "commands   nobody");
+    g_subprocess_send_signal(owner, SIGINT);
+    g_subprocess_wait(owner, NULL, NULL);
+    g_object_unref(owner);
+    owner = tune_in_background("start 100rpm\nwait 60\n");
+    server_tells("link 2 left");
+    g_usleep(2000000);
+    g_subprocess_send_signal(server, SIGTERM);
+    ck_assert(g_subprocess_wait_check(server, NULL, NULL));
+    server_tells("the motor is off");
+    g_object_unref(server);
+    g_subprocess_wait(owner, NULL, NULL);
+    g_object_unref(owner);
+    g_free(address);
+}
+END_TEST
+
+START_TEST(two_hosts_do_not_share_a_line)
+{
+    start_server("pty");
+    GSubprocess *host = tune_in_background("start 60rpm\nwait 60\n");
+    server_tells("link 2 commands");
+    script("status\n");
+    assert_status(run(CORVAK_COMMAND " tune %s -x script", address), 2);
+    assert_says(err, "another host has this line");
+    g_subprocess_send_signal(host, SIGINT);
+    g_subprocess_wait(host, NULL, NULL);
+    g_object_unref(host);
+    stop_server();
+}
+END_TEST
+
+/* ---- scripts --------------------------------------------------------------------------------- */
+
+START_TEST(scripts_of_any_shape)
+{
+    GString *text = g_string_new("# ");
+    for (int n = 0; n < 400; n++) {
+        g_string_append(text, "a long comment that goes on; ");
+    }
+    g_string_append(text, "strat 100rpm\nstatus"); /* of the comment; and no end of line */
+    script(text->str);
+    assert_status(run(CORVAK_COMMAND " tune " SIM " -x script"), 0);
+    assert_says(out, "bridge off");
+    g_string_free(text, TRUE);
+    assert_status(run(CORVAK_COMMAND " tune " SIM " -x ."), 2);
+    assert_says(err, "is a directory");
+    script("speed 0\n");
+    assert_status(run(CORVAK_COMMAND " tune " SIM " -x script --lease 3600"), 2);
+    assert_says(err, "0.1 .. 10 s");
+    start_server("tcp:127.0.0.1:0"); /* a pipe that pauses keeps its lease */
+    assert_status(run("sh -c '(echo start 60rpm; sleep 3; echo status) | " CORVAK_COMMAND
+                      " tune %s'",
+                      address),
+                  0);
+    assert_says(out, "commands   this session");
+    stop_server();
+}
+END_TEST
+
+START_TEST(current_from_off_finds_the_offsets_first)
+{
+    script("current 0 1\nwait 0.5\nstop\n");
+    assert_status(run(CORVAK_COMMAND " tune " SIM " -x script"), 0);
+    assert_says(out, "finding the offsets");
+}
+END_TEST
+
+/* What a file does not say stays; where a value comes from is kept. */
+START_TEST(a_tune_that_is_loaded_says_only_what_it_says)
+{
+    write_file("part.tune.yaml",
+               "tune_version: 1\nname: wheel\nspeed:\n  gain_a_s: 0.31\n"
+               "from:\n  speed.gain_a_s: 'by ear, with clay'\n",
+               -1);
+    script("load part.tune.yaml\nshow rotor.kind\napply\nsave whole.tune.yaml\n");
+    assert_status(run(CORVAK_COMMAND " tune " SIM " -x script"), 0);
+    ck_assert_ptr_null(strstr(out, "rotor.kind: wanted"));
+    char *text = read_file("whole.tune.yaml");
+    assert_says(text, "by ear, with clay");
+    ck_assert_ptr_null(strstr(text, "kind: none"));
+    g_free(text);
+}
+END_TEST
+
 static void add(TCase *tests)
 {
     tcase_add_unchecked_fixture(tests, make_folder, remove_folder);
@@ -309,6 +473,14 @@ static void add(TCase *tests)
     tcase_add_test(tests, a_killed_host_stops_the_motor);
     tcase_add_test(tests, a_server_that_ends_is_noticed);
     tcase_add_test(tests, a_pseudo_terminal_serves_one_after_the_other);
+    tcase_add_test(tests, beyond_this_machine_nobody_gets_in_without_a_word);
+    tcase_add_test(tests, who_knows_the_secret_gets_in);
+    tcase_add_test(tests, a_place_is_kept_for_who_commands);
+    tcase_add_test(tests, who_only_watches_may_stop_the_motor_and_a_server_stops_it_before_it_ends);
+    tcase_add_test(tests, two_hosts_do_not_share_a_line);
+    tcase_add_test(tests, scripts_of_any_shape);
+    tcase_add_test(tests, current_from_off_finds_the_offsets_first);
+    tcase_add_test(tests, a_tune_that_is_loaded_says_only_what_it_says);
 }
 
 int main(void)

@@ -22,6 +22,10 @@ extern "C" {
 cvk_status cvk_rig_file_read(cvk_rig_config *config, const char *path,
                              cvk_complaint *complaint) CVK_MUST_CHECK;
 
+/* The same for whoever needs a bench's data only: it may be one that cannot be simulated. */
+cvk_status cvk_rig_file_read_data(cvk_rig_config *config, const char *path,
+                                  cvk_complaint *complaint) CVK_MUST_CHECK;
+
 /* The same from memory; `path` is used in messages. */
 cvk_status cvk_rig_file_parse(cvk_rig_config *config, const char *path, const char *text,
                               size_t length, cvk_complaint *complaint) CVK_MUST_CHECK;
