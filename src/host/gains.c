@@ -25,6 +25,9 @@
 #define INVERTER_SHARE 0.15           /* of its own voltage, that compensation leaves */
 #define TRACK_ERROR_RAD 0.05          /* lag of the tracking filter at full acceleration */
 #define TRACK_RAD_PER_SAMPLE 0.15
+#define HIDES_SHARE 0.5 /* of the magnets' flux linkage, left at limit.current_a: worth a word */
+#define PATIENCE_S 1.0
+#define PATIENCE_TURNS 4.0
 #define PULL_SHARE 0.15 /* of the takeover's speed */
 /* Injection. */
 #define LEAST_SALIENCY 1.15
@@ -42,8 +45,10 @@
 #define RAMP_SWINGS 1.5        /* of the rotor about the vector, that the ramp takes at least */
 #define DAMPING 0.5            /* of the rotor about the vector, of the critical */
 #define SWINGS 4.0             /* of the rotor about the vector, before it turns */
-#define SPEED_CURRENT_SHARE 0.7
-#define SLEW_SHARE 0.6 /* of what the speed loop's current could do */
+#define SPEED_CURRENT_SHARE 0.95
+#define PLANNED_SHARE                                                                              \
+    0.7 /* of the limit: what accelerations are planned with; the rest is the load's */
+#define SLEW_SHARE 0.6 /* of what that current could do */
 #define SPEED_TO_TRACKING 0.2
 #define SPEED_TO_CURRENT 0.1
 #define INTEGRAL_SHARE 0.25 /* of the bandwidth squared: both poles real */
@@ -283,7 +288,7 @@ static void observer_and_start(work *w)
     const double least =
         fmin(fmax(VOLTAGE_TO_ANGLE * doubt_v / (LEAST_RAD * w->flux), 0.01 * top), 0.2 * top);
     const double takeover = TAKEOVER * least;
-    const double fastest = w->reach * SPEED_CURRENT_SHARE * largest_current(w);
+    const double fastest = w->reach * PLANNED_SHARE * largest_current(w);
     const double wished = 2.0 * PI * w->wish.observer_bandwidth_hz;
     const double most = TRACK_RAD_PER_SAMPLE / w->T;
     const double tracking =
@@ -299,8 +304,17 @@ static void observer_and_start(work *w)
         180.0 / PI * fastest / (tracking * tracking), fastest);
     set(w, "observer.least_speed_rad_s", least,
         "gains: there the %.2g V that the model may be off by make 30 deg of angle error", doubt_v);
+    const double per_wb = (w->l_q - w->l_d) / w->flux;
+    if (per_wb * largest_current(w) > 1.0 - HIDES_SHARE) {
+        w->out->hides_a = 1.0 / per_wb;
+        w->out->first_a = fmin(start_a, (double)CVK_START_D_SHARE / per_wb);
+    }
     set(w, "start.current_a", start_a, "gains: %.0f %% of limit.current_a", 100.0 * START_SHARE);
     set(w, "start.speed_rad_s", takeover, "gains: %.1f times observer.least_speed_rad_s", TAKEOVER);
+    set(w, "start.patience_s", fmax(PATIENCE_S, PATIENCE_TURNS * 2.0 * PI / takeover),
+        "gains: %.0f electrical turns at the takeover's speed, in which the observer finds itself; "
+        "at least %.0f s",
+        PATIENCE_TURNS, PATIENCE_S);
     if (w->reach > 0.0) {
         const double swing_s = 2.0 * PI / sqrt(w->reach * start_a);
         const double able = START_ACCELERATION * w->heavy * start_a;
@@ -320,7 +334,8 @@ static void observer_and_start(work *w)
 
 static double tracking_of(const cvk_settings *s)
 {
-    return s->angle.source == CVK_BY_ROTOR_SENSOR ? 2.0 * PI * (double)s->rotor.bandwidth_hz
+    const double share = s->rotor.kind == CVK_ROTOR_HALLS ? (double)CVK_HALLS_SHARE : 1.0;
+    return s->angle.source == CVK_BY_ROTOR_SENSOR ? 2.0 * PI * share * (double)s->rotor.bandwidth_hz
                                                   : (double)s->observer.tracking_bandwidth_rad_s;
 }
 
@@ -423,10 +438,11 @@ static void speed_loop(work *w)
     set(w, "speed.integral_gain_a", integral, "gains: %s",
         real ? "both poles of the speed loop real, a quarter of the bandwidth"
              : "as much as leaves the worst corner its phase margin");
-    set(w, "speed.acceleration_rad_s2", SLEW_SHARE * w->heavy * current_a,
-        "gains: %.0f %% of what speed.current_a can do with the heaviest shaft",
-        100.0 * SLEW_SHARE);
-    set(w, "speed.jerk_rad_s3", SLEW_SHARE * w->heavy * current_a * bandwidth,
+    const double acceleration = SLEW_SHARE * PLANNED_SHARE * w->heavy * largest_current(w);
+    set(w, "speed.acceleration_rad_s2", acceleration,
+        "gains: %.0f %% of what limit.current_a can do with the heaviest shaft",
+        100.0 * SLEW_SHARE * PLANNED_SHARE);
+    set(w, "speed.jerk_rad_s3", acceleration * bandwidth,
         "gains: the acceleration comes within a radian of the speed loop");
     set(w, "speed.feedforward_a_s2", 1.0 / w->reach,
         "gains: what the card's inertia takes, so that the loop need not wait for an error");
@@ -517,7 +533,7 @@ cvk_status cvk_compute_gains(const cvk_card *card, const cvk_gains_stage *stage,
     w.pole_pairs = value_of(&w, CVK_CARD_POLE_PAIRS);
     w.inverter_v = value_of(&w, CVK_CARD_DEAD_TIME_VOLTAGE);
     find_reach(&w);
-    const double current_a = SPEED_CURRENT_SHARE * largest_current(&w);
+    const double current_a = PLANNED_SHARE * largest_current(&w);
     out->top_speed_rad_s =
         fmax(0.2 * stage->bus_v, stage->bus_v / sqrt(3.0) - w.r * current_a) / w.flux;
     motor(&w);
