@@ -227,6 +227,14 @@ static GSubprocess *tune_in_background(const char *script_text)
     return host;
 }
 
+/* Ctrl-C, and until it has ended. */
+static void interrupt(GSubprocess *host)
+{
+    g_subprocess_send_signal(host, SIGINT);
+    g_subprocess_wait(host, NULL, NULL);
+    g_object_unref(host);
+}
+
 /* What the server has told; waits until these words are in it. */
 static void server_tells(const char *words)
 {
@@ -354,13 +362,9 @@ START_TEST(a_place_is_kept_for_who_commands)
     assert_status(run(CORVAK_COMMAND " tune %s -x script", address), 2);
     assert_says(err, "all 8 places are taken");
     for (int n = 0; n < 7; n++) {
-        g_subprocess_send_signal(watchers[n], SIGINT);
-        g_subprocess_wait(watchers[n], NULL, NULL);
-        g_object_unref(watchers[n]);
+        interrupt(watchers[n]);
     }
-    g_subprocess_send_signal(owner, SIGINT);
-    g_subprocess_wait(owner, NULL, NULL);
-    g_object_unref(owner);
+    interrupt(owner);
     stop_server();
 }
 END_TEST
@@ -375,9 +379,7 @@ START_TEST(who_only_watches_may_stop_the_motor_and_a_server_stops_it_before_it_e
     assert_status(run(CORVAK_COMMAND " tune %s -x script", address), 0);
     assert_says(out, "stopped, the bridge is off");
     assert_says(out, "commands   nobody");
-    g_subprocess_send_signal(owner, SIGINT);
-    g_subprocess_wait(owner, NULL, NULL);
-    g_object_unref(owner);
+    interrupt(owner);
     owner = tune_in_background("start 100rpm\nwait 60\n");
     server_tells("link 2 left");
     g_usleep(2000000);
@@ -399,9 +401,7 @@ START_TEST(two_hosts_do_not_share_a_line)
     script("status\n");
     assert_status(run(CORVAK_COMMAND " tune %s -x script", address), 2);
     assert_says(err, "another host has this line");
-    g_subprocess_send_signal(host, SIGINT);
-    g_subprocess_wait(host, NULL, NULL);
-    g_object_unref(host);
+    interrupt(host);
     stop_server();
 }
 END_TEST
