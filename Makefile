@@ -34,7 +34,7 @@ build: deps
 sanitize: deps
 	@cmake --preset sanitize >/dev/null
 	cmake --build --preset sanitize
-	ctest --preset sanitize -j2 -E '^(test_agreement|test_calibrate|test_capture|test_estimate|test_turning|test_sensorless|test_other_winding|test_run|test_torque|test_pole_pairs|test_symmetries|test_hidden_bench|readme)$$'
+	ctest --preset sanitize -j2 -E '^(test_agreement|test_calibrate|test_capture|test_circuit|test_estimate|test_turning|test_sensorless|test_other_winding|test_run|test_torque|test_pole_pairs|test_symmetries|test_hidden_bench|readme)$$'
 
 core: build
 	./scripts/check-core.sh build/dev

@@ -112,5 +112,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("cards", add, 300.0);
+    return run_suite("cards", add);
 }

@@ -81,5 +81,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("another circuit", add, 120.0);
+    return run_suite("another circuit", add);
 }

@@ -492,5 +492,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("command", add, 120.0);
+    return run_suite("command", add);
 }

@@ -314,5 +314,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("logs", add, 240.0);
+    return run_suite("logs", add);
 }

@@ -255,5 +255,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("record", add, 120.0);
+    return run_suite("record", add);
 }

@@ -303,5 +303,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("run command", add, 120.0);
+    return run_suite("run command", add);
 }

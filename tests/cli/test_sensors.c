@@ -197,5 +197,5 @@ static void add_tests(TCase *tests)
 
 int main(void)
 {
-    return run_suite("sensors", add_tests, 120);
+    return run_suite("sensors", add_tests);
 }

@@ -485,5 +485,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("tune", add, 120.0);
+    return run_suite("tune", add);
 }

@@ -177,5 +177,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("current control", add, 60.0);
+    return run_suite("current control", add);
 }

@@ -881,5 +881,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("drive", add, 30.0);
+    return run_suite("drive", add);
 }

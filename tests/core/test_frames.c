@@ -169,5 +169,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("frames", add, 20.0);
+    return run_suite("frames", add);
 }

@@ -305,5 +305,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("invariants", add, 120.0);
+    return run_suite("invariants", add);
 }

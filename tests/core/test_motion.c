@@ -228,5 +228,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("motion", add, 60.0);
+    return run_suite("motion", add);
 }

@@ -249,5 +249,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("observers", add, 60.0);
+    return run_suite("observers", add);
 }

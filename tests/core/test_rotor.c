@@ -489,5 +489,5 @@ static void add_tests(TCase *tests)
 
 int main(void)
 {
-    return run_suite("rotor", add_tests, 60);
+    return run_suite("rotor", add_tests);
 }

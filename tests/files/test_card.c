@@ -124,5 +124,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("card", add, 30.0);
+    return run_suite("card", add);
 }

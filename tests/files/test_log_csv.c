@@ -291,5 +291,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("log csv", add, 120.0);
+    return run_suite("log csv", add);
 }

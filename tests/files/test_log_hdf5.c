@@ -169,5 +169,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("log_hdf5", add, 60.0);
+    return run_suite("log_hdf5", add);
 }

@@ -113,5 +113,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("scenario", add, 20.0);
+    return run_suite("scenario", add);
 }

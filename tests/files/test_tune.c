@@ -120,5 +120,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("tune", add, 30.0);
+    return run_suite("tune", add);
 }

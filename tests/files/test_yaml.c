@@ -238,5 +238,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("yaml", add, 30.0);
+    return run_suite("yaml", add);
 }

@@ -223,5 +223,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("attacks", add, 300.0);
+    return run_suite("attacks", add);
 }

@@ -100,5 +100,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("changes", add, 300.0);
+    return run_suite("changes", add);
 }

@@ -543,5 +543,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("gains", add, 60.0);
+    return run_suite("gains", add);
 }

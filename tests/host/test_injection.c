@@ -260,5 +260,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("injection", add, 180.0);
+    return run_suite("injection", add);
 }

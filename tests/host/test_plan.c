@@ -139,5 +139,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("plan", add, 600.0);
+    return run_suite("plan", add);
 }

@@ -147,5 +147,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("replay", add, 120.0);
+    return run_suite("replay", add);
 }

@@ -146,5 +146,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("run", add, 120.0);
+    return run_suite("run", add);
 }

@@ -216,5 +216,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("sensorless", add, 240.0);
+    return run_suite("sensorless", add);
 }

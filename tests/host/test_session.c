@@ -390,5 +390,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("session", add, 120.0);
+    return run_suite("session", add);
 }

@@ -154,5 +154,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("a single shunt", add, 180.0);
+    return run_suite("a single shunt", add);
 }

@@ -317,5 +317,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("torque", add, 180.0);
+    return run_suite("torque", add);
 }

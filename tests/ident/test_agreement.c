@@ -244,5 +244,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("agreement", add, 600.0);
+    return run_suite("agreement", add);
 }

@@ -400,5 +400,5 @@ static void add_tests(TCase *tests)
 
 int main(void)
 {
-    return run_suite("calibrate", add_tests, 600);
+    return run_suite("calibrate", add_tests);
 }

@@ -159,5 +159,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("capture", add, 600.0);
+    return run_suite("capture", add);
 }

@@ -379,5 +379,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("conditioning", add, 600.0);
+    return run_suite("conditioning", add);
 }

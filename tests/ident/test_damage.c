@@ -330,5 +330,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("damage", add, 600.0);
+    return run_suite("damage", add);
 }

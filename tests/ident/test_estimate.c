@@ -818,5 +818,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("estimate", add, 300.0);
+    return run_suite("estimate", add);
 }

@@ -175,5 +175,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("open_circuit", add, 120.0);
+    return run_suite("open_circuit", add);
 }

@@ -176,5 +176,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("other motor", add, 300.0);
+    return run_suite("other motor", add);
 }

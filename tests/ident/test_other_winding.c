@@ -209,5 +209,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("other winding", add, 300.0);
+    return run_suite("other winding", add);
 }

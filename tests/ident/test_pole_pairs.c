@@ -212,5 +212,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("pole pairs", add, 120.0);
+    return run_suite("pole pairs", add);
 }

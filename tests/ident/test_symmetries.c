@@ -155,5 +155,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("symmetries of a log", add, 180.0);
+    return run_suite("symmetries of a log", add);
 }

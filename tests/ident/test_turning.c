@@ -463,5 +463,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("turning", add, 600.0);
+    return run_suite("turning", add);
 }

@@ -171,5 +171,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("framing", add, 60.0);
+    return run_suite("framing", add);
 }

@@ -657,5 +657,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("link", add, 120.0);
+    return run_suite("link", add);
 }

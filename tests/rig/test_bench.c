@@ -576,5 +576,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("bench", add, 120.0);
+    return run_suite("bench", add);
 }

@@ -678,5 +678,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("imperfections", add, 60.0);
+    return run_suite("imperfections", add);
 }

@@ -149,5 +149,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("outlook", add, 20.0);
+    return run_suite("outlook", add);
 }

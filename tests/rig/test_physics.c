@@ -315,5 +315,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("physics", add, 120.0);
+    return run_suite("physics", add);
 }

@@ -255,5 +255,5 @@ static void add(TCase *tests)
 
 int main(void)
 {
-    return run_suite("rig", add, 60.0);
+    return run_suite("rig", add);
 }
