@@ -3,7 +3,8 @@
  * bench_starts [COUNT] [FROM] [WORD ...]: starts of motors drawn far outside the studio
  * (tests/support/random_start.h), cold to hot, with up to 80 % of the limit's torque as load, every
  * imperfection on. WORD: averaged or switched alone; exact: the controller knows the motor;
- * unloaded; salient: saliency 1.5 .. 4; caught: it turns already; blocked; trace: what happens.
+ * unloaded; salient: saliency 1.5 .. 4; caught: it turns already; blocked; emf, kalman: the observer
+ * in use; trace: what happens.
  */
 #include "random_start.h"
 
@@ -50,6 +51,9 @@ int main(int argc, char **argv)
                               .blocked = said(argc, argv, "blocked"),
                               .caught = said(argc, argv, "caught"),
                               .most_load = said(argc, argv, "unloaded") ? 0.0 : 0.8,
+                              .observer = said(argc, argv, "emf")      ? CVK_OBSERVER_EMF
+                                          : said(argc, argv, "kalman") ? CVK_OBSERVER_KALMAN
+                                                                       : CVK_OBSERVER_FLUX,
                               .trace = said(argc, argv, "trace")};
     if (said(argc, argv, "salient")) {
         o.least_saliency = 1.5;

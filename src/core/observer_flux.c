@@ -27,6 +27,7 @@ void cvk_flux_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
 {
     cvk_flux_observer *s = &angles->flux;
     const cvk_observed *o = &angles->observed;
+    const cvk_motor_settings *m = &setup->settings.motor;
     if (o->fresh) {
         begin(s, setup, o);
     } else {
@@ -39,12 +40,17 @@ void cvk_flux_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
     const cvk_dq seen = cvk_park(active, frame);
     const float length = sqrtf(seen.d * seen.d + seen.q * seen.q);
     const float per_length = length > 1e-3f * o->flux_wb ? 1.0f / length : 0.0f;
-    const float d_a = cvk_park(o->current_a, frame).d;
-    const float misfit = cvk_active_length(setup, o->flux_wb, d_a) - length;
+    const cvk_ab along = {per_length * active.alpha, per_length * active.beta};
+    const cvk_dq i = cvk_park(o->current_a, (cvk_rotation){along.alpha, along.beta});
+    const float misfit = cvk_active_length(setup, o->flux_wb, i.d) - length;
     const float turned = fabsf(s->at.speed_rad_s) * setup->period_s;
-    const float scale = (setup->observer.pull + PULL_PER_RAD * turned) * misfit * per_length;
-    s->stator_wb.alpha += scale * active.alpha;
-    s->stator_wb.beta += scale * active.beta;
+    /* down the misfit's slope: with saliency the length that is due changes across as well */
+    const float across =
+        cvk_clamp((m->inductance_d_h - m->inductance_q_h) * i.q * per_length, 1.0f);
+    const float scale =
+        (setup->observer.pull + PULL_PER_RAD * turned) * misfit / (1.0f + across * across);
+    s->stator_wb.alpha += scale * (along.alpha + across * along.beta);
+    s->stator_wb.beta += scale * (along.beta - across * along.alpha);
     const float error = cvk_error_of(seen.d, seen.q * per_length);
     if (seen.d < CVK_FAR * length && fabsf(misfit) < 0.5f * o->flux_wb) {
         cvk_tracked_relocate(&s->at, setup, active);

@@ -14,6 +14,9 @@
 /* Of the period's share that low-side windows leave; a little more than the two windows. */
 #define WINDOW_MARGIN 2.1f
 #define SHUNT_MARGIN 1.05f
+/* A vector that is imposed stands anywhere to a rotor that does not follow: across it, d and q are
+ * exchanged. The loop is made for no more than so many times the smaller inductance. */
+#define MOST_EXCHANGED 2.0f
 #define CURRENT_SHARE 0.7f /* of the limit, for the speed loop, when no other is set */
 #define START_SHARE 0.7f   /* of the limit, for the start, when no other is set */
 #define RISE_S 0.1f        /* the start's current rises within this time, */
@@ -69,11 +72,18 @@ static cvk_status prepare_current(cvk_setup *setup, cvk_refusal *why)
     if (s->motor.inductance_d_h == 0.0f || s->motor.inductance_q_h == 0.0f) {
         return CVK_OK; /* not known: modes that need them are refused */
     }
-    const cvk_current_control_config config = {setup->period_s,          s->current.bandwidth_hz,
-                                               s->motor.resistance_ohm,  s->motor.inductance_d_h,
-                                               s->motor.inductance_q_h,  s->motor.flux_linkage_wb,
-                                               s->current.harmonics != 0};
-    return cvk_current_control_prepare(&setup->current, &config, why);
+    cvk_current_control_config config = {setup->period_s,          s->current.bandwidth_hz,
+                                         s->motor.resistance_ohm,  s->motor.inductance_d_h,
+                                         s->motor.inductance_q_h,  s->motor.flux_linkage_wb,
+                                         s->current.harmonics != 0};
+    const cvk_status status = cvk_current_control_prepare(&setup->current, &config, why);
+    const float most_h = config.inductance_d_h < config.inductance_q_h
+                             ? MOST_EXCHANGED * config.inductance_d_h
+                             : MOST_EXCHANGED * config.inductance_q_h;
+    config.inductance_d_h = config.inductance_d_h < most_h ? config.inductance_d_h : most_h;
+    config.inductance_q_h = config.inductance_q_h < most_h ? config.inductance_q_h : most_h;
+    return status == CVK_OK ? cvk_current_control_prepare(&setup->current_imposed, &config, why)
+                            : status;
 }
 
 static void prepare_halls(cvk_rotor_constants *c, const cvk_rotor_settings *s)

@@ -74,7 +74,7 @@ typedef struct cvk_setup {
     cvk_bounds bounds;
     float period_s;
     uint32_t rest_ticks;
-    cvk_current_constants current;
+    cvk_current_constants current, current_imposed;
     cvk_rotor_constants rotor;
     cvk_observer_constants observer;
     cvk_injection_constants injection;

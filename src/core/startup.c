@@ -26,7 +26,8 @@
 #define TRUSTED                                                                                    \
     0.8f /* quality: a probability; and of a rotor that trails so far that it may soon be lost */
 #define TRUSTED_FAR 0.6f
-#define FALLS_OUT 0.3f /* follow */
+#define FALLS_OUT 0.3f    /* follow */
+#define TRAILS_ALIKE 0.5f /* cosines of the angle to the vector, as two see it */
 #define LOST 0.1f
 #define MOST_WAY_RAD 0.8f /* that the vector gives way */
 #define STANDS_RAD_S 3.0f /* a stop is over below this electrical speed */
@@ -405,14 +406,26 @@ static void align(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cv
     }
 }
 
+/* The observer sees the rotor trail the vector about as far as the back-EMF does. */
+static bool alike(const cvk_startup *s, const cvk_setup *setup, const cvk_angles *angles,
+                  const cvk_moment *now)
+{
+    const cvk_angle *seen = &now->source[setup->observer.chosen];
+    const float trails_rad =
+        cvk_wrap_angle(angles->imposed.angle_rad - s->back_rad - seen->angle_rad);
+    return fabsf(cvk_rotation_of(trails_rad).cosine - now->start_follow) < TRAILS_ALIKE;
+}
+
 /* The observer is sure, and turns the vector's way. That the rotor still swings about the vector
  * does not matter: its angle is what is seen. */
-static bool agrees(const cvk_startup *s, const cvk_setup *setup, const cvk_moment *now)
+static bool agrees(const cvk_startup *s, const cvk_setup *setup, const cvk_angles *angles,
+                   const cvk_moment *now)
 {
     const cvk_angle *seen = &now->source[setup->observer.chosen];
     const float along = copysignf(seen->speed_rad_s, now->source[CVK_ANGLE_IMPOSED].speed_rad_s);
     const float enough = now->start_follow < FALLS_OUT ? TRUSTED_FAR : TRUSTED;
-    return seen->quality > enough && along == seen->speed_rad_s && s->taken_along > FOLLOWS;
+    return seen->quality > enough && along == seen->speed_rad_s && s->taken_along > FOLLOWS &&
+           alike(s, setup, angles, now);
 }
 
 /* More current when the rotor trails far, less when it hardly does; and never so much along the
@@ -476,7 +489,7 @@ static void turn(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
     const bool goes_on = fabsf(wanted) >= setup->start.yield_rad_s && *speed * wanted > 0.0f;
     const bool waits = fabsf(wanted) >= top && fabsf(*speed) >= 0.98f * top;
     const bool slips = seen && s->taken_along < SLIPS;
-    s->agreed = counted(s->agreed, goes_on && agrees(s, setup, now));
+    s->agreed = counted(s->agreed, goes_on && agrees(s, setup, angles, now));
     s->lost = counted(s->lost, slips || waits);
     s->slid = counted(s->slid, slips);
     if (s->agreed >= setup->start.settle_ticks) {

@@ -337,6 +337,7 @@ random_start start_random_motor(uint64_t number, const random_start_options *opt
     }
     b->inverter.fidelity = options->switched ? CVK_FIDELITY_SWITCHED : CVK_FIDELITY_AVERAGED;
     const bool known = give_gains(&out, &n, options->exact);
+    b->tune.observer.kind = (int32_t)options->observer;
     out.winding_degc = options->exact ? 25.0 : between(&n, 0.0, 120.0);
     const double cold_nm =
         1.5 * b->motor.pole_pairs * b->motor.flux_linkage_wb * (double)b->tune.limit.current_a;

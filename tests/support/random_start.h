@@ -39,6 +39,7 @@ typedef struct random_start_options {
     bool caught;                          /* it turns already */
     double most_load;                     /* of the limit's torque: 0.8 */
     double least_saliency, most_saliency; /* 0: as drawn */
+    cvk_observer_kind observer;
     bool trace;                           /* print what happens */
 } random_start_options;
 
