@@ -5,11 +5,25 @@
 #include "live_motor.h"
 
 #include "sensorless.h"
-#include "suite.h"
 
 #include <math.h>
+#include <stdio.h>
+#include <stdlib.h>
 
 #define SETTLES_S 0.7
+
+/* Not by Check: benchmarks have such a motor too. */
+static void must(bool holds, const live_motor *m)
+{
+    if (!holds) {
+        const cvk_moment *now = cvk_sim_controller_now(m->controller);
+        fprintf(stderr, "%s does not run: %s, %s, attempt %d at %g rad/s; %s\n", m->bench.name,
+                cvk_fault_text((cvk_fault)now->fault),
+                cvk_start_reason_text((cvk_start_reason)now->start_reason), now->start_attempt,
+                (double)now->angle.speed_rad_s, m->session.text);
+        abort();
+    }
+}
 
 void live_advance(live_motor *m, double length_s)
 {
@@ -25,10 +39,10 @@ void live_advance(live_motor *m, double length_s)
         const double speed = cvk_rig_state_of(sim->rig)->speed_mech_rad_s;
         m->fastest_rad_s = fmax(m->fastest_rad_s, fabs(speed) * m->bench.motor.pole_pairs);
         if (n % 20 == 0) {
-            ck_assert_int_eq(cvk_session_pump(&m->session, 0.0), CVK_OK);
+            must(cvk_session_pump(&m->session, 0.0) == CVK_OK, m);
         }
     }
-    ck_assert_int_eq(cvk_session_pump(&m->session, 0.0), CVK_OK);
+    must(cvk_session_pump(&m->session, 0.0) == CVK_OK, m);
 }
 
 bool live_turns(const live_motor *m)
@@ -49,21 +63,17 @@ void live_start(live_motor *m)
     cvk_session *s = &m->session;
     const cvk_request off = {.mode = CVK_MODE_OFF};
     const cvk_request speed = {.mode = CVK_MODE_SPEED, .speed_rad_s = m->speed_rad_s};
-    ck_assert_int_eq(cvk_session_claim(s, 0.5), CVK_OK);
-    ck_assert_int_eq(cvk_session_request(s, &off), CVK_OK);
-    ck_assert_int_eq(cvk_session_clear_fault(s), CVK_OK);
+    must(cvk_session_claim(s, 0.5) == CVK_OK, m);
+    must(cvk_session_request(s, &off) == CVK_OK, m);
+    must(cvk_session_clear_fault(s) == CVK_OK, m);
     for (int n = 0; n < 400 && !live_rests(m); n++) {
         live_advance(m, 0.05); /* it runs out */
     }
-    ck_assert_int_eq(cvk_session_request(s, &speed), CVK_OK);
+    must(cvk_session_request(s, &speed) == CVK_OK, m);
     for (int n = 0; n < 200 && !live_turns(m); n++) {
         live_advance(m, 0.05);
     }
-    const cvk_moment *now = cvk_sim_controller_now(m->controller);
-    ck_assert_msg(live_turns(m), "%s does not run: %s, %s, attempt %d at %g rad/s", s->name,
-                  cvk_fault_text((cvk_fault)s->state.fault),
-                  cvk_start_reason_text((cvk_start_reason)now->start_reason), now->start_attempt,
-                  (double)cvk_sim_controller_now(m->controller)->angle.speed_rad_s);
+    must(live_turns(m), m);
     live_advance(m, SETTLES_S);
 }
 
@@ -74,11 +84,11 @@ void live_open(live_motor *m, const char *motor, int fidelity, uint64_t seed)
     *m = (live_motor){.bench = bench_with_gains(motor, 3)};
     m->bench.inverter.fidelity = fidelity;
     m->speed_rad_s = there_and_back(&m->bench, 0.4).item[0].request.speed_rad_s;
-    ck_assert_int_eq(cvk_sim_controller_open(&m->controller, &m->bench, seed, NULL), CVK_OK);
-    ck_assert_int_eq(cvk_sim_wire_open(&wire, m->controller, false), CVK_OK);
-    ck_assert_int_eq(cvk_session_open(&m->session, &wire), CVK_OK);
-    ck_assert_int_eq(cvk_session_claim(&m->session, 0.5), CVK_OK);
-    ck_assert_int_eq(cvk_session_request(&m->session, &rest), CVK_OK);
+    must(cvk_sim_controller_open(&m->controller, &m->bench, seed, NULL) == CVK_OK, m);
+    must(cvk_sim_wire_open(&wire, m->controller, false) == CVK_OK, m);
+    must(cvk_session_open(&m->session, &wire) == CVK_OK, m);
+    must(cvk_session_claim(&m->session, 0.5) == CVK_OK, m);
+    must(cvk_session_request(&m->session, &rest) == CVK_OK, m);
     live_advance(m, 0.3);
     live_start(m);
 }
