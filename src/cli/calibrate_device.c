@@ -22,8 +22,15 @@ typedef struct found {
     int direction;
     double offset_rad, lag_rad, alike, share;
     double before_rad;
-    gboolean before_reversed;
+    gboolean before_reversed, halls;
+    double edge_rad[CVK_ROTOR_EDGES];
 } found;
+
+enum { MOST_ADOPTED = 2 + CVK_ROTOR_EDGES };
+typedef struct adoption {
+    char key[32];
+    float value;
+} adoption;
 
 /* Looks until it has ended. Each new phase is told. */
 static int follow(device_session *d, int *phase)
@@ -71,18 +78,34 @@ static int stop(device_session *d)
     return status;
 }
 
+/* What was found, as parameters. */
+static unsigned adopted(const found *f, adoption *out)
+{
+    unsigned count = 0;
+    out[count++] = (adoption){"rotor.offset_rad", (float)f->offset_rad};
+    out[count++] = (adoption){"rotor.reversed", f->direction < 0 ? 1.0f : 0.0f};
+    for (unsigned n = 0; f->halls && n < CVK_ROTOR_EDGES; n++) {
+        out[count].value = (float)f->edge_rad[n];
+        g_snprintf(out[count++].key, sizeof out->key, "rotor.hall_edge_%u_rad", n + 1u);
+    }
+    return count;
+}
+
 /* What was found becomes the controller's settings, without anything being switched off. */
 static int keep(device_session *d, const found *f)
 {
     cvk_session *s = &d->session;
-    const int offset = cvk_session_parameter_named(s, "rotor.offset_rad");
-    const int reversed = cvk_session_parameter_named(s, "rotor.reversed");
-    if (offset < 0 || reversed < 0) {
-        return complain_usage(VERB, "%s has no rotor.offset_rad and rotor.reversed", s->name);
+    adoption all[MOST_ADOPTED];
+    cvk_session_change changes[MOST_ADOPTED];
+    const unsigned count = adopted(f, all);
+    for (unsigned n = 0; n < count; n++) {
+        const int place = cvk_session_parameter_named(s, all[n].key);
+        if (place < 0) {
+            return complain_usage(VERB, "%s has no %s", s->name, all[n].key);
+        }
+        changes[n] = (cvk_session_change){(unsigned)place, all[n].value};
     }
-    const cvk_session_change changes[] = {{(unsigned)offset, (float)f->offset_rad},
-                                          {(unsigned)reversed, f->direction < 0 ? 1.0f : 0.0f}};
-    return check_device(VERB, d, cvk_session_adopt(s, changes, 2, NULL));
+    return check_device(VERB, d, cvk_session_adopt(s, changes, count, NULL));
 }
 
 static void print_found(const found *f)
@@ -92,6 +115,13 @@ static void print_found(const found *f)
             f->before_reversed ? "yes" : "no");
     g_print("offset        rotor.offset_rad: %.4f (%.2f deg; was %.4f)\n", f->offset_rad,
             f->offset_rad * DEGREES, f->before_rad);
+    if (f->halls) {
+        g_print("edges         rotor.hall_edge_1_rad to _6_rad:");
+        for (int n = 0; n < CVK_ROTOR_EDGES; n++) {
+            g_print(" %+.1f", f->edge_rad[n] * DEGREES);
+        }
+        g_print(" deg late about their mean\n");
+    }
     g_print("lag           the rotor trailed the current by %.2f deg, taken off by both ways\n",
             f->lag_rad * DEGREES);
     g_print("likeness      %.3f of sensor and current while it was taken round\n", f->alike);
@@ -113,6 +143,14 @@ static void print_json(const char *name, const found *f, const char *failed)
     add_json_number(b, "likeness", f->alike);
     add_json_number(b, "torque_share", f->share);
     add_json_text(b, "missing", failed);
+    if (f->halls && failed == NULL) {
+        json_builder_set_member_name(b, "hall_edge_rad");
+        json_builder_begin_array(b);
+        for (int n = 0; n < CVK_ROTOR_EDGES; n++) {
+            json_builder_add_double_value(b, f->edge_rad[n]);
+        }
+        json_builder_end_array(b);
+    }
     json_builder_end_object(b);
     json_builder_end_object(b);
     print_json_document(b);
@@ -128,12 +166,9 @@ static int write_tune(const char *path, const char *base, const found *f, const 
         return complain_file(VERB, &complaint);
     }
     g_snprintf(from, sizeof from, "calibrate on %s", name);
-    const struct {
-        const char *key;
-        float value;
-    } set[] = {{"rotor.offset_rad", (float)f->offset_rad},
-               {"rotor.reversed", f->direction < 0 ? 1.0f : 0.0f}};
-    for (size_t n = 0; n < G_N_ELEMENTS(set); n++) {
+    adoption set[MOST_ADOPTED];
+    const unsigned count = adopted(f, set);
+    for (unsigned n = 0; n < count; n++) {
         const cvk_parameter *row = cvk_parameter_named(set[n].key);
         if (cvk_parameter_set(&tune.settings, row, set[n].value, NULL) == CVK_OK) {
             cvk_tune_give(&tune, row, from);
@@ -146,13 +181,21 @@ static int write_tune(const char *path, const char *base, const found *f, const 
 static found look_at_found(device_session *d)
 {
     const double direction = device_signal(d, "found_direction");
-    return (found){.direction = direction > 0.5 ? 1 : (direction < -0.5 ? -1 : 0),
-                   .offset_rad = device_signal(d, "found_offset"),
-                   .lag_rad = device_signal(d, "found_lag"),
-                   .alike = device_signal(d, "found_alike"),
-                   .share = device_signal(d, "found_share"),
-                   .before_rad = cvk_session_value(&d->session, "rotor.offset_rad"),
-                   .before_reversed = cvk_session_value(&d->session, "rotor.reversed") > 0.5};
+    found f = {.direction = direction > 0.5 ? 1 : (direction < -0.5 ? -1 : 0),
+               .offset_rad = device_signal(d, "found_offset"),
+               .lag_rad = device_signal(d, "found_lag"),
+               .alike = device_signal(d, "found_alike"),
+               .share = device_signal(d, "found_share"),
+               .before_rad = cvk_session_value(&d->session, "rotor.offset_rad"),
+               .before_reversed = cvk_session_value(&d->session, "rotor.reversed") > 0.5};
+    f.halls = cvk_session_value(&d->session, "rotor.kind") == (double)CVK_ROTOR_HALLS;
+    for (int n = 0; n < CVK_ROTOR_EDGES; n++) {
+        char name[16];
+        g_snprintf(name, sizeof name, "found_edge_%d", n + 1);
+        f.edge_rad[n] = device_signal(d, name);
+        f.halls = f.halls && isfinite(f.edge_rad[n]); /* an older program has none */
+    }
+    return f;
 }
 
 static int run(device_session *d, const device_calibration *how)

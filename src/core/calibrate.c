@@ -54,10 +54,12 @@
 #define GIVE_WAY 8.0f     /* and so much faster back when too much current flows */
 #define HELD_SHARE 0.7f   /* of the speed, that is still there while it is held */
 #define HELD_S 0.4f
+#define MOST_LATE_RAD 0.5f /* the parameters' range */
 #define REFINE_S 0.1f
 #define LOOK_S 0.02f      /* a torque is looked at for so long at least */
 #define STANDS_RAD_S 4.0f /* electrical */
 #define STOOD_S 0.2f
+#define RUNS_OUT_LONGEST_S 20.0f
 #define REST_LONGEST_S 5.0f
 
 static bool in_sweep(int32_t phase)
@@ -88,6 +90,9 @@ void cvk_calibrator_start(cvk_calibrator *c, cvk_moment *now)
     enter(c, now, CVK_CALIBRATE_RISE);
     now->calibration_reason = CVK_CALIBRATE_FINE;
     now->found_direction = 0;
+    for (int n = 0; n < CVK_ROTOR_EDGES; n++) {
+        now->found_edge_rad[n] = 0.0f;
+    }
     now->found_offset_rad = now->found_lag_rad = now->found_alike = now->found_share = 0.0f;
 }
 
@@ -202,9 +207,28 @@ static void turn_vector(cvk_calibrator *c, const cvk_setup *setup, float speed_r
 
 /* ---- phases ---------------------------------------------------------------------------------- */
 
+/* A rotor that still runs out would look like a load that pulls. */
+static void wait_until_it_stands(cvk_calibrator *c, const cvk_setup *setup, cvk_moment *now)
+{
+    if ((float)++c->stood * setup->period_s > STOOD_S) {
+        c->begun = fabsf(c->travel_rad - c->held_rad) < ROCKS_RAD;
+        c->held_rad = c->travel_rad;
+        c->stood = 0;
+    }
+    if (c->begun) {
+        enter(c, now, CVK_CALIBRATE_RISE);
+    } else if (seconds(c, setup) > RUNS_OUT_LONGEST_S) {
+        fail(c, now, is_noise(c) ? CVK_CALIBRATE_UNPLUGGED : CVK_CALIBRATE_LOAD);
+    }
+}
+
 /* The voltage rises until the current flows. */
 static void rise(cvk_calibrator *c, const cvk_setup *setup, cvk_moment *now)
 {
+    if (!c->begun) {
+        wait_until_it_stands(c, setup, now);
+        return;
+    }
     const float wanted_a = c->sweep_share * setup->bounds.current_a;
     const float flows_a = length_of(now->current_ab_a);
     const float share = RISE_START * expf(seconds(c, setup) / RISE_TIME_S);
@@ -441,6 +465,7 @@ static void average_refined(cvk_calibrator *c, const cvk_setup *setup, const cvk
     } else {
         c->off_rad += cvk_wrap_angle(angles->rotor.found_offset_rad - c->middle_rad);
         c->averaged++;
+        c->in_sector[angles->rotor.halls.sector % CVK_ROTOR_EDGES]++;
     }
 }
 
@@ -450,8 +475,27 @@ static bool has_gone_round(const cvk_calibrator *c, const cvk_setup *setup)
     return c->averaged > 0u && c->stood > 0u && fabsf(c->travel_rad - c->held_rad) > turn_rad;
 }
 
+/* At a speed that is held a sector is as wide as the time in it is long. Edges about their mean:
+ * where that lies is the offset's. */
+static void find_edges(const cvk_calibrator *c, cvk_moment *now)
+{
+    float total = 0.0f, late[CVK_ROTOR_EDGES], sum = 0.0f, edge = 0.0f;
+    for (int n = 0; n < CVK_ROTOR_EDGES; n++) {
+        total += (float)c->in_sector[n];
+    }
+    for (int n = 0; n < CVK_ROTOR_EDGES; n++) {
+        edge += CVK_TWO_PI * (float)c->in_sector[n] / total - CVK_PI / 3.0f;
+        late[n] = edge;
+        sum += edge / (float)CVK_ROTOR_EDGES;
+    }
+    for (int n = 0; n < CVK_ROTOR_EDGES; n++) {
+        now->found_edge_rad[n] = cvk_clamp(late[n] - sum, MOST_LATE_RAD);
+    }
+}
+
 /* The speed has been held for a turn of the shaft: one way after the other. */
-static void finish_speed(cvk_calibrator *c, cvk_angles *angles, cvk_moment *now)
+static void finish_speed(cvk_calibrator *c, const cvk_setup *setup, cvk_angles *angles,
+                         cvk_moment *now)
 {
     const float mean_rad = c->middle_rad + c->off_rad / (float)c->averaged;
     c->averaged = 0;
@@ -461,6 +505,9 @@ static void finish_speed(cvk_calibrator *c, cvk_angles *angles, cvk_moment *now)
         const float apart = cvk_wrap_angle(mean_rad - c->refined_rad);
         now->found_offset_rad = cvk_wrap_angle(c->refined_rad + 0.5f * apart);
         angles->rotor.found_offset_rad = now->found_offset_rad;
+        if (setup->settings.rotor.kind == CVK_ROTOR_HALLS) {
+            find_edges(c, now);
+        }
     }
     enter(c, now, (cvk_calibration_phase)(now->calibration + 1));
 }
@@ -486,7 +533,7 @@ static void speed(cvk_calibrator *c, const cvk_setup *setup, cvk_angles *angles,
         average_refined(c, setup, angles);
     }
     if (has_gone_round(c, setup)) {
-        finish_speed(c, angles, now);
+        finish_speed(c, setup, angles, now);
     } else if (seconds(c, setup) > SPEED_LONGEST_S) {
         fail(c, now, seen < -0.1f * wanted ? CVK_CALIBRATE_WRONG_WAY : CVK_CALIBRATE_NO_SPEED);
     }
@@ -527,7 +574,9 @@ void cvk_calibrator_step(cvk_calibrator *c, const cvk_setup *setup, cvk_angles *
     }
     if (now->calibration == CVK_CALIBRATE_DONE || now->calibration == CVK_CALIBRATE_FAILED) {
         now->request = (cvk_request){.mode = CVK_MODE_OFF};
-    } else {
+    } else if (c->begun) {
         put_vector(c, now);
+    } else {
+        now->request = (cvk_request){.mode = CVK_MODE_OFF};
     }
 }

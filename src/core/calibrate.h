@@ -32,11 +32,12 @@ typedef struct cvk_calibrator {
     float share;                   /* of the current limit, that is tried now */
     cvk_sweep sweep[4];            /* up, down; up, down with less current */
     int32_t bad, seen_codes;       /* unusable readings in this phase; halls: bit n for code n */
-    bool primed;
-    float sweep_share; /* of the current limit */
+    bool primed, begun;            /* begun: the rotor stands */
+    float sweep_share;             /* of the current limit */
     float held_rad, middle_rad,
         off_rad; /* since the speed is held: way, offset, and its changes' sum */
     uint32_t averaged;
+    uint32_t in_sector[CVK_ROTOR_EDGES]; /* control calls at a speed that is held: halls */
 } cvk_calibrator;
 
 /* Begins anew. */

@@ -12,6 +12,8 @@
     {                                                                                              \
         name, unit, NULL, AT(place), false, digits, 0, CVK_MEANING(help)                           \
     }
+#define EDGE(number, n)                                                                            \
+    REAL("found_edge_" #number, "rad", found_edge_rad[n], 4, "hall edge as it found it")
 #define WHOLE(name, place, help)                                                                   \
     {                                                                                              \
         name, "", NULL, AT(place), true, 0, 0, CVK_MEANING(help)                                   \
@@ -154,6 +156,12 @@ static const cvk_signal signals[] = {
     REAL("found_lag", "rad", found_lag_rad, 5, "how far the rotor trailed the current"),
     REAL("found_alike", "", found_alike, 3, "how steadily they lay to each other, 0..1"),
     REAL("found_share", "", found_share, 3, "share of the current limit that turned the rotor"),
+    EDGE(1, 0),
+    EDGE(2, 1),
+    EDGE(3, 2),
+    EDGE(4, 3),
+    EDGE(5, 4),
+    EDGE(6, 5),
     STATE("angle_source", angle_source, source_text, CVK_ANGLE_SOURCES, "which angle is used"),
     REAL("theta_e", "rad", angle.angle_rad, 5, "electrical angle in use"),
     REAL("speed_e", "rad/s", angle.speed_rad_s, 3, "electrical speed in use"),

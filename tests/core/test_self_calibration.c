@@ -93,6 +93,18 @@ static void run_with_it(void)
     }
 }
 
+/* Each hall makes two of the edges; where all lie together is the offset's. */
+static void edges_are_found(const char *name, const double place_rad[3])
+{
+    static const int hall_of[6] = {1, 0, 2, 1, 0, 2};
+    const double middle = (place_rad[0] + place_rad[1] + place_rad[2]) / 3.0;
+    for (int n = 0; n < 6; n++) {
+        const double late = place_rad[hall_of[n]] - middle;
+        const double error = ((double)now->found_edge_rad[n] - late) * DEGREES;
+        ck_assert_msg(fabs(error) < 2.0, "%s: edge %d off by %.2f deg", name, n + 1, error);
+    }
+}
+
 static void try_sensor(cvk_rig_sensor_kind kind, double most_deg)
 {
     /* half of the benches with this sensor, the others with the next one */
@@ -110,6 +122,9 @@ static void try_sensor(cvk_rig_sensor_kind kind, double most_deg)
                       cvk_calibration_reason_text((cvk_calibration_reason)now->calibration_reason));
         const double error = remainder((double)now->found_offset_rad - offset, TWO_PI) * DEGREES;
         ck_assert_int_eq(now->found_direction, (int)direction);
+        if (kind == CVK_SENSOR_HALLS) {
+            edges_are_found(config.name, place);
+        }
         ck_assert_msg(fabs(error) < most_deg, "%s: %.2f deg", config.name, error);
         ck_assert_double_lt(peak_a, (double)config.tune.limit.current_a);
         ck_assert_int_eq(now->rotor_known, 1);
@@ -223,6 +238,28 @@ START_TEST(too_little_current_is_named)
     fails_with(&mixer, &vice, 0, CVK_CALIBRATE_BLOCKED);
     mixer.tune.limit.current_a *= 0.01f; /* not even a rocking */
     fails_with(&mixer, NULL, 0, CVK_CALIBRATE_BLOCKED);
+}
+END_TEST
+
+/* One after the other: the rotor still turns when the second is asked for. */
+START_TEST(a_rotor_that_runs_out_is_no_load)
+{
+    const cvk_rig_config blower = bench_with(0, CVK_SENSOR_HALLS, 0);
+    const cvk_request off = {.mode = CVK_MODE_OFF}, again = {.mode = CVK_MODE_CALIBRATE};
+    open_bench(&blower, 3, 0);
+    calibrate();
+    const cvk_request *const requests[] = {&off, &again};
+    for (int n = 0; n < 2; n++) {
+        ck_assert_int_eq(cvk_drive_request(&sim.drive, CVK_SIM_OWNER, requests[n], NULL), CVK_OK);
+        for (int k = 0; k < 5; k++) {
+            (void)cvk_sim_step(&sim);
+        }
+    }
+    ck_assert_double_gt(fabs(cvk_rig_state_of(sim.rig)->speed_mech_rad_s), 5.0);
+    calibrate();
+    ck_assert_msg(now->calibration == CVK_CALIBRATE_DONE, "%s",
+                  cvk_calibration_reason_text((cvk_calibration_reason)now->calibration_reason));
+    cvk_sim_close(&sim);
 }
 END_TEST
 
@@ -356,6 +393,7 @@ static void add_tests(TCase *tests)
     tcase_add_test(tests, an_unplugged_sensor_is_named);
     tcase_add_test(tests, a_dead_hall_is_named);
     tcase_add_test(tests, too_little_current_is_named);
+    tcase_add_test(tests, a_rotor_that_runs_out_is_no_load);
     tcase_add_test(tests, a_load_that_pulls_is_named);
     tcase_add_test(tests, a_rotor_that_does_not_follow_is_named);
     tcase_add_test(tests, no_current_is_named);

@@ -61,7 +61,7 @@ bool live_rests(const live_motor *m)
 void live_start(live_motor *m)
 {
     cvk_session *s = &m->session;
-    const cvk_request off = {.mode = CVK_MODE_OFF};
+    const cvk_request off = {.mode = CVK_MODE_OFF}, rest = {.mode = CVK_MODE_REST};
     const cvk_request speed = {.mode = CVK_MODE_SPEED, .speed_rad_s = m->speed_rad_s};
     must(cvk_session_claim(s, 0.5) == CVK_OK, m);
     must(cvk_session_request(s, &off) == CVK_OK, m);
@@ -69,6 +69,8 @@ void live_start(live_motor *m)
     for (int n = 0; n < 400 && !live_rests(m); n++) {
         live_advance(m, 0.05); /* it runs out */
     }
+    must(cvk_session_request(s, &rest) == CVK_OK, m); /* the offsets wander in minutes */
+    live_advance(m, 0.3);
     must(cvk_session_request(s, &speed) == CVK_OK, m);
     for (int n = 0; n < 200 && !live_turns(m); n++) {
         live_advance(m, 0.05);
@@ -80,16 +82,12 @@ void live_start(live_motor *m)
 void live_open(live_motor *m, const char *motor, int fidelity, uint64_t seed)
 {
     cvk_wire wire;
-    const cvk_request rest = {.mode = CVK_MODE_REST};
     *m = (live_motor){.bench = bench_with_gains(motor, 3)};
     m->bench.inverter.fidelity = fidelity;
     m->speed_rad_s = there_and_back(&m->bench, 0.4).item[0].request.speed_rad_s;
     must(cvk_sim_controller_open(&m->controller, &m->bench, seed, NULL) == CVK_OK, m);
     must(cvk_sim_wire_open(&wire, m->controller, false) == CVK_OK, m);
     must(cvk_session_open(&m->session, &wire) == CVK_OK, m);
-    must(cvk_session_claim(&m->session, 0.5) == CVK_OK, m);
-    must(cvk_session_request(&m->session, &rest) == CVK_OK, m);
-    live_advance(m, 0.3);
     live_start(m);
 }
 
