@@ -64,6 +64,7 @@ static const cvk_setup *adopt(cvk_drive_state *d, cvk_moment *now)
             d->trial.wish = CVK_WISH_NONE;
             cvk_trial_begin(&d->trial, &d->setup[1u - d->setup_live], now);
             d->twin = d->angles;
+            d->integral_before_a = d->reference.integral_a;
         }
     }
     return &d->setup[d->setup_live];
@@ -80,6 +81,7 @@ static const cvk_setup *watch(cvk_drive_state *d, const cvk_setup *setup, cvk_mo
         d->setup_staged = (uint8_t)(1u - d->setup_live);
         come_into_force(d, now, d->setup_staged);
         cvk_observers_hand_over(&d->angles, &d->twin);
+        d->reference.integral_a = d->integral_before_a; /* a bad gain has wound it up */
     } else if (now->trial == CVK_TRIAL_KEPT) { /* its own limits count from now on */
         cvk_setup *kept = &d->setup[d->setup_live];
         kept->bounds = cvk_bounds_of(&kept->settings);

@@ -47,6 +47,7 @@ typedef struct cvk_drive_state {
     uint8_t calibrations_seen;
     cvk_startup startup;
     cvk_reference reference;
+    float integral_before_a; /* of the speed loop, when a change came on trial */
     cvk_current_control current_control;
     cvk_angle angle;      /* in use at the last call, */
     int32_t angle_source; /* and from where */
