@@ -79,17 +79,28 @@ static void preset_trips(cvk_settings *s, const cvk_rig_config *config)
                                          preset.protect.bus_max_v, config->sensing.voltage_range_v);
 }
 
-/* The tune; what it does not state of the rotor sensor is as a calibration would have found it:
- * which way it counts, where its zero is, and how often the field turns in one of its turns. */
-static cvk_settings calibrated(const cvk_rig *rig)
+/* Where the sensor's zero is and which way it counts: what the tune states; else on a calibrated
+ * bench as it is; else nobody knows, and a calibration is asked for. */
+static void place_rotor(cvk_rotor_settings *s, const cvk_rig *rig)
 {
-    cvk_settings s = cvk_rig_config_of(rig)->tune;
+    const cvk_rig_config *config = cvk_rig_config_of(rig);
     double direction, offset_e_rad;
     cvk_rig_calibration(rig, &direction, &offset_e_rad);
+    if (config->rotor_sensor.calibrated) {
+        s->reversed = config->stated.reversed ? s->reversed : (direction < 0.0 ? 1 : 0);
+        s->offset_rad = config->stated.offset ? s->offset_rad : (float)offset_e_rad;
+    } else if (!config->stated.offset) {
+        s->startup = CVK_ROTOR_CALIBRATE;
+    }
+}
+
+/* The tune, and what the bench's data sheets say where it is silent. */
+static cvk_settings settings_of(const cvk_rig *rig)
+{
     const cvk_rig_config *config = cvk_rig_config_of(rig);
+    cvk_settings s = config->tune;
     s.rotor = cvk_sim_rotor(config);
-    s.rotor.reversed = config->stated.reversed ? s.rotor.reversed : (direction < 0.0 ? 1 : 0);
-    s.rotor.offset_rad = config->stated.offset ? s.rotor.offset_rad : (float)offset_e_rad;
+    place_rotor(&s.rotor, rig);
     s.motor.pole_pairs =
         config->stated.pole_pairs ? s.motor.pole_pairs : (int32_t)config->motor.pole_pairs;
     preset_trips(&s, config);
@@ -129,12 +140,13 @@ cvk_status cvk_sim_init(cvk_sim *sim, const cvk_rig_config *config, uint64_t see
         .storage_program = storage_program,
         .storage_erase = storage_erase,
     };
-    const cvk_settings settings = calibrated(sim->rig);
+    const cvk_settings settings = settings_of(sim->rig);
     const cvk_hardware hardware = cvk_sim_hardware(config);
     status = cvk_drive_init(&sim->drive, &sim->port, &hardware, &settings, why);
     if (status == CVK_OK) {
-        cvk_drive_rotor_aligned(
-            &sim->drive); /* calibrated() took the encoder's start from the rig */
+        if (config->rotor_sensor.calibrated) {
+            cvk_drive_rotor_aligned(&sim->drive); /* an encoder's start came from the rig */
+        }
         status = cvk_drive_claim(&sim->drive, CVK_SIM_OWNER, LEASE_S);
     }
     return status;

@@ -13,7 +13,6 @@
 #define LEAST_CURRENT 0.5f /* of the limit */
 #define SPEED_SHARE 0.12f
 #define MORE_SPEED_RAD_S 5.0f
-#define RUNS_AWAY 1.2f /* times the guard: a light rotor goes far within the patience */
 #define QUALITY_SHARE 0.667f
 #define ALIKE_SPEED 0.7f   /* of the speed at which a quality was called good: there it counts */
 #define RISES_PERIODS 2.0f /* a current goes on rising: what acts next is computed already */
@@ -112,14 +111,14 @@ static uint32_t in_a_row(uint32_t so_far, bool so)
     return so ? so_far + 1u : 0u;
 }
 
-static bool is_beyond(const cvk_trial *t, float speed_rad_s, float factor)
+static bool is_beyond(const cvk_trial *t, float speed_rad_s)
 {
-    const float off = factor * t->terms.speed_error_rad_s;
+    const float off = t->terms.speed_error_rad_s;
     return speed_rad_s > t->high_rad_s + off || speed_rad_s < t->low_rad_s - off;
 }
 
-/* Away from the set-point, or beyond all speeds that were asked for since it began. A setting may
- * move the set-point itself: that is seen at once, as is a speed far beyond. */
+/* Away from the set-point for a while; or beyond all speeds that were asked for since it began, as
+ * the set-point itself may be: at once, for a light rotor goes far in that while. */
 static void judge_speed(cvk_trial *t, const cvk_moment *now)
 {
     const int32_t mode = now->request.mode;
@@ -129,9 +128,9 @@ static void judge_speed(cvk_trial *t, const cvk_moment *now)
                                                     : 0.0f;
     t->low_rad_s = asked < t->low_rad_s ? asked : t->low_rad_s;
     t->high_rad_s = larger(asked, t->high_rad_s);
-    const bool off = fabsf(set - speed) > t->terms.speed_error_rad_s || is_beyond(t, speed, 1.0f);
-    const bool runs_away = is_beyond(t, set, 1.0f) || is_beyond(t, speed, RUNS_AWAY);
-    t->speed_off = runs_away ? t->patience_ticks + 1u : in_a_row(t->speed_off, off);
+    const bool beyond = is_beyond(t, set) || is_beyond(t, speed);
+    t->speed_off = beyond ? t->patience_ticks + 1u
+                          : in_a_row(t->speed_off, fabsf(set - speed) > t->terms.speed_error_rad_s);
 }
 
 /* The observer in use, and the same with the settings before, which is sure: far apart. */

@@ -124,6 +124,7 @@ static const cvk_rig_field fields[] = {
 
     PICK(rotor_sensor, kind, sensors, "what the controller uses"),
     PICK(rotor_sensor, all_fitted, no_yes, "every kind of sensor is there to be logged"),
+    PICK(rotor_sensor, calibrated, no_yes, "the controller knows its direction and offset"),
     MAY(rotor_sensor, counts, 0, 0, 1e7, "per turn (encoder: four per line); 0 unlimited"),
     FLAW(rotor_sensor, noise_mech_rad, 0, 0, 0.1, absolute_noise, "absolute: noise, rms"),
     MAY(rotor_sensor, offset_mech_rad, 0, -7, 7, "reading at electrical angle zero"),

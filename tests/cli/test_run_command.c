@@ -46,6 +46,29 @@ static void prepare(void)
     write_file("short.scenario.yaml", up_and_stop, -1);
 }
 
+/* A bench is as ignorant of its sensor as a real one, until it is calibrated. */
+START_TEST(a_sensor_is_calibrated_first)
+{
+    gchar *rig = NULL;
+    ck_assert(g_file_get_contents(CORVAK_DATA "/mixer.rig.yaml", &rig, NULL, NULL));
+    gchar **halves = g_strsplit(rig, "calibrated: yes", 2);
+    gchar *fresh = g_strconcat(halves[0], "calibrated: no", halves[1], NULL);
+    write_file("fresh.rig.yaml", fresh, -1);
+    const char *by_sensor = CORVAK_COMMAND " run fresh.rig.yaml short.scenario.yaml "
+                                           "-P angle.source=rotor_sensor --tune %s";
+    assert_status(run(by_sensor, CORVAK_DATA "/mixer.tune.yaml"), 2);
+    assert_says(err, "run one (corvak calibrate)");
+    assert_status(run(CORVAK_COMMAND
+                      " calibrate sim:fresh.rig.yaml -o found.tune.yaml --tune " CORVAK_DATA
+                      "/mixer.tune.yaml"),
+                  0);
+    assert_status(run(by_sensor, "found.tune.yaml"), 0);
+    g_free(fresh);
+    g_strfreev(halves);
+    g_free(rig);
+}
+END_TEST
+
 /* From a card to a motor that turns, and everything that is written on the way. */
 START_TEST(gains_make_the_wheel_turn)
 {
@@ -290,6 +313,7 @@ static void add(TCase *tests)
     tcase_add_unchecked_fixture(tests, prepare, remove_folder);
     tcase_add_test(tests, a_stated_sensor_counts_in_a_simulation);
     tcase_add_test(tests, gains_by_sensor_name_the_sensor);
+    tcase_add_test(tests, a_sensor_is_calibrated_first);
     tcase_add_test(tests, gains_make_the_wheel_turn);
     tcase_add_test(tests, a_hand_set_value_gives_new_gains);
     tcase_add_test(tests, what_cannot_be_done_is_said);

@@ -256,9 +256,10 @@ typedef struct loop_case {
     double speed_share;  /* of the speed without load */
 } loop_case;
 
-static const loop_case cases[] = {{"wheel", 0.0, 0.0},   {"wheel", 0.0, 0.6},  {"mixer", 0.0, 0.0},
-                                  {"mixer", 0.0, 0.6},   {"blower", 0.0, 0.0}, {"blower", 0.0, 0.6},
-                                  {"blower", 8e-6, 0.6}, {"table", 0.0, 0.0}};
+static const loop_case cases[] = {
+    {"wheel", 0.0, 0.0},    {"wheel", 0.0, 0.6},  {"mixer", 0.0, 0.0},   {"mixer", 0.0, 0.6},
+    {"blower", 0.0, 0.0},   {"blower", 0.0, 0.6}, {"blower", 8e-6, 0.6}, {"table", 0.0, 0.0},
+    {"blower", 10e-6, 0.8}, {"mixer", 0.0, 0.8}};
 enum { CASES = sizeof cases / sizeof cases[0] };
 
 static cvk_rig_config bench_of(const loop_case *c)

@@ -12,6 +12,7 @@ static inline cvk_rig_config ideal_rig(void)
     cvk_rig_config config = cvk_rig_config_default();
     config.name[0] = 'i';
     config.motor.pole_pairs = 4;
+    config.rotor_sensor.calibrated = 1;
     config.motor.resistance_ohm = 0.5;
     config.motor.inductance_d_h = 1e-3;
     config.motor.inductance_q_h = 1.5e-3;

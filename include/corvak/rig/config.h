@@ -136,6 +136,7 @@ typedef enum cvk_rig_sensor_kind {
 
 typedef struct cvk_rig_rotor_sensor {
     int kind;               /* cvk_rig_sensor_kind; what the controller uses */
+    int calibrated;         /* the controller knows its direction and offset, as after a calibration */
     int all_fitted;         /* every kind is fitted and logged, not only the one in use */
     double counts;          /* absolute and encoder (four per line), per turn; 0: unlimited */
     double noise_mech_rad;  /* absolute, rms */
@@ -205,8 +206,8 @@ typedef struct cvk_rig_config {
     cvk_rig_inputs inputs;
     cvk_rig_imperfections imperfections;
     cvk_settings tune; /* of the controller on this bench; not part of the physics */
-    /* What of the tune somebody has stated; the rest is preset to what this bench has: the rotor
-     * sensor as a calibration would have found it, the trips within what its channels measure. */
+    /* What of the tune somebody has stated; the rest is preset to what this bench's data
+     * sheets say: kind and counts of the rotor sensor, trips within what the channels measure. */
     struct {
         bool kind, counts, periods, reversed, offset, pole_pairs, trip, bus_max;
     } stated;
