@@ -35,8 +35,14 @@ static float bad_value(const cvk_session *s, unsigned which)
 
 static bool holds(const live_motor *m, const cvk_settings *before)
 {
-    const cvk_drive *drive = &cvk_sim_controller_inside(m->controller)->drive;
-    return memcmp(before, cvk_drive_settings(drive), sizeof *before) == 0;
+    const cvk_settings *now = cvk_drive_settings(&cvk_sim_controller_inside(m->controller)->drive);
+    for (unsigned n = 0; n < cvk_parameter_count(); n++) {
+        const cvk_parameter *row = cvk_parameter_at(n);
+        if (cvk_parameter_get(before, row) != cvk_parameter_get(now, row)) {
+            return false;
+        }
+    }
+    return true;
 }
 
 static void change(live_motor *m, unsigned which, tally *t)

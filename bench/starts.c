@@ -3,8 +3,8 @@
  * bench_starts [COUNT] [FROM] [WORD ...]: starts of motors drawn far outside the studio
  * (tests/support/random_start.h), cold to hot, with up to 80 % of the limit's torque as load, every
  * imperfection on. WORD: averaged or switched alone; exact: the controller knows the motor;
- * unloaded; salient: saliency 1.5 .. 4; caught: it turns already; blocked; emf, kalman: the observer
- * in use; trace: what happens.
+ * unloaded; salient: saliency 1.5 .. 4; caught: it turns already; blocked; emf, kalman: the
+ * observer in use; trace: what happens.
  */
 #include "random_start.h"
 

@@ -572,9 +572,7 @@ void cvk_calibrator_step(cvk_calibrator *c, const cvk_setup *setup, cvk_angles *
     if (now->calibration == CVK_CALIBRATE_DONE) {
         angles->rotor.aligned = true;
     }
-    if (now->calibration == CVK_CALIBRATE_DONE || now->calibration == CVK_CALIBRATE_FAILED) {
-        now->request = (cvk_request){.mode = CVK_MODE_OFF};
-    } else if (c->begun) {
+    if (c->begun && now->calibration < CVK_CALIBRATE_DONE) {
         put_vector(c, now);
     } else {
         now->request = (cvk_request){.mode = CVK_MODE_OFF};

@@ -82,7 +82,7 @@ static const cvk_setup *watch(cvk_drive_state *d, const cvk_setup *setup, cvk_mo
         come_into_force(d, now, d->setup_staged);
         cvk_observers_hand_over(&d->angles, &d->twin);
         d->reference.integral_a = d->integral_before_a; /* a bad gain has wound it up */
-    } else if (now->trial == CVK_TRIAL_KEPT) { /* its own limits count from now on */
+    } else if (now->trial == CVK_TRIAL_KEPT) {          /* its own limits count from now on */
         cvk_setup *kept = &d->setup[d->setup_live];
         kept->bounds = cvk_bounds_of(&kept->settings);
     }

@@ -40,7 +40,7 @@ typedef struct random_start_options {
     double most_load;                     /* of the limit's torque: 0.8 */
     double least_saliency, most_saliency; /* 0: as drawn */
     cvk_observer_kind observer;
-    bool trace;                           /* print what happens */
+    bool trace; /* print what happens */
 } random_start_options;
 
 random_start start_random_motor(uint64_t number, const random_start_options *options);

@@ -135,10 +135,10 @@ typedef enum cvk_rig_sensor_kind {
 } cvk_rig_sensor_kind;
 
 typedef struct cvk_rig_rotor_sensor {
-    int kind;               /* cvk_rig_sensor_kind; what the controller uses */
-    int calibrated;         /* the controller knows its direction and offset, as after a calibration */
-    int all_fitted;         /* every kind is fitted and logged, not only the one in use */
-    double counts;          /* absolute and encoder (four per line), per turn; 0: unlimited */
+    int kind;       /* cvk_rig_sensor_kind; what the controller uses */
+    int calibrated; /* the controller knows its direction and offset, as after a calibration */
+    int all_fitted; /* every kind is fitted and logged, not only the one in use */
+    double counts;  /* absolute and encoder (four per line), per turn; 0: unlimited */
     double noise_mech_rad;  /* absolute, rms */
     double offset_mech_rad; /* of every kind: reading at electrical angle zero of the motor */
     double harmonic_1_mech_rad, harmonic_2_mech_rad; /* absolute: once and twice per turn */

@@ -44,8 +44,8 @@ cvk_hardware cvk_sim_hardware(const cvk_rig_config *config);
 /* Rig and drive from one config, the drive's settings from `config->tune`; what it does not
  * state (`config->stated`) of sensor and pole pairs is as the bench's data sheets say. Direction
  * and offset of the sensor are known where `config->rotor_sensor.calibrated` says so or the tune
- * states the offset; else `rotor.startup` asks for a calibration. `why` (may be null) names a parameter that is refused. Close the
- * simulation in any case. */
+ * states the offset; else `rotor.startup` asks for a calibration. `why` (may be null) names a
+ * parameter that is refused. Close the simulation in any case. */
 cvk_status cvk_sim_init(cvk_sim *sim, const cvk_rig_config *config, uint64_t seed,
                         cvk_refusal *why) CVK_MUST_CHECK;
 
