@@ -11,7 +11,6 @@
 #include <string.h>
 
 #define UNREADABLE CVK_BAD_FORMAT
-#define WRONG_PROOFS 3u
 
 _Static_assert((int)CVK_OUT_OF_RANGE == (int)corvak_Why_OUT_OF_RANGE &&
                    (int)CVK_BAD_FORMAT == (int)corvak_Why_UNREADABLE &&
@@ -333,9 +332,6 @@ static cvk_status unlock(cvk_link *link, const corvak_Unlock *said)
     link->challenged = false; /* one try for each */
     link->unlocked = link->unlocked || fits;
     link->wrong_proofs = (uint8_t)(link->wrong_proofs + (fits ? 0u : 1u));
-    if (link->wrong_proofs >= WRONG_PROOFS) {
-        cvk_link_dismiss(link, "wrong secret");
-    }
     return link->unlocked ? CVK_OK : CVK_LOCKED;
 }
 

@@ -7,6 +7,7 @@
 #include <stdatomic.h>
 #include <string.h>
 
+#define WRONG_PROOFS 3u
 #define STATE_EVERY_US 100000u
 
 enum { STATE_PARTS = sizeof((cvk_link *)0)->state_sent / sizeof(uint32_t) };
@@ -149,7 +150,8 @@ static bool send_answer(cvk_link *link)
     } else if (!cvk_link_answer(link, &message, &answer)) {
         return false;
     }
-    if (link->ended) { /* the answer was to go */
+    if (link->wrong_proofs >= WRONG_PROOFS) { /* in place of the answer */
+        cvk_link_dismiss(link, "wrong secret");
         return true;
     }
     if (link->config.lock != NULL && !link->unlocked) { /* not to be handed over to either */
