@@ -103,7 +103,7 @@ void cvk_trial_arm_guards(cvk_trial *t, const cvk_moment *now)
 {
     t->speed_off = t->quality_off = t->angle_off = 0;
     t->before_a = length_of(now->current_ab_a);
-    t->low_rad_s = t->high_rad_s = now->angle.speed_rad_s;
+    t->low_rad_s = t->high_rad_s = t->lagging_rad_s = now->angle.speed_rad_s;
 }
 
 static uint32_t in_a_row(uint32_t so_far, bool so)
@@ -118,8 +118,9 @@ static bool is_beyond(const cvk_trial *t, float speed_rad_s)
 }
 
 /* Away from the set-point for a while; or beyond all speeds that were asked for since it began, as
- * the set-point itself may be: at once, for a light rotor goes far in that while. */
-static void judge_speed(cvk_trial *t, const cvk_moment *now)
+ * the set-point itself may be, or the speed that comes, since the filter that sees it lags: at
+ * once, for a light rotor goes far in that while. */
+static void judge_speed(cvk_trial *t, const cvk_setup *setup, const cvk_moment *now)
 {
     const int32_t mode = now->request.mode;
     const float speed = now->angle.speed_rad_s, set = now->speed_set_rad_s;
@@ -128,7 +129,9 @@ static void judge_speed(cvk_trial *t, const cvk_moment *now)
                                                     : 0.0f;
     t->low_rad_s = asked < t->low_rad_s ? asked : t->low_rad_s;
     t->high_rad_s = larger(asked, t->high_rad_s);
-    const bool beyond = is_beyond(t, set) || is_beyond(t, speed);
+    const float lag = setup->period_s * setup->settings.observer.tracking_bandwidth_rad_s;
+    t->lagging_rad_s += (lag < 1.0f ? lag : 1.0f) * (speed - t->lagging_rad_s);
+    const bool beyond = is_beyond(t, set) || is_beyond(t, 2.0f * speed - t->lagging_rad_s);
     t->speed_off = beyond ? t->patience_ticks + 1u
                           : in_a_row(t->speed_off, fabsf(set - speed) > t->terms.speed_error_rad_s);
 }
@@ -151,7 +154,7 @@ cvk_trial_reason cvk_trial_guard(cvk_trial *t, const cvk_setup *setup, const cvk
     t->before_a = length_a;
     const bool turned = now->bridge_on != 0 && now->start_phase == CVK_START_TURN;
     if ((running || turned) && by_speed) {
-        judge_speed(t, now);
+        judge_speed(t, setup, now);
     } else {
         t->speed_off = 0;
     }

@@ -29,6 +29,7 @@ typedef struct cvk_trial {
     uint32_t ticks, speed_off, quality_off, angle_off;
     float before_a;              /* length of the current a call ago */
     float low_rad_s, high_rad_s; /* speeds that were asked for since it began */
+    float lagging_rad_s;         /* the speed, as much later as its filter sees it late */
     cvk_angle twin;              /* as the observer with the settings before sees it */
     /* how it runs, over half a second or so: largest phase current, least quality */
     float peak_a, quality;
