@@ -3,9 +3,8 @@
  * Writes motor cards with libyaml's emitter.
  */
 #include "corvak/files/card_yaml.h"
-#include "text_file.h"
+#include "whole_file.h"
 
-#include <errno.h>
 #include <stdio.h>
 #include <string.h>
 #include <yaml.h>
@@ -115,32 +114,23 @@ static void write_document(writer *w, const cvk_card *card)
 
 cvk_status cvk_card_file_write(const cvk_card *card, const char *path, cvk_complaint *complaint)
 {
-    char beside[4096];
-    if (!cvk_may_be_replaced(path)) {
-        return cvk_complain(complaint, CVK_FILE_ERROR, path, 0,
-                            "is there and not a file: name a file");
+    cvk_whole_file file;
+    const cvk_status status = cvk_whole_file_open(&file, path, complaint);
+    if (status != CVK_OK) {
+        return status;
     }
-    int length = snprintf(beside, sizeof beside, "%s.new", path);
-    FILE *stream = length < (int)sizeof beside ? fopen(beside, "wb") : NULL;
-    if (stream == NULL) {
-        return cvk_complain(complaint, CVK_FILE_ERROR, path, 0,
-                            "cannot be written (%s): check the folder and that it may be written",
-                            strerror(errno));
-    }
-    fputs("# Motor card. Intervals (low .. high) are 95 %. Units are part of the keys.\n", stream);
+    fputs("# Motor card. Intervals (low .. high) are 95 %. Units are part of the keys.\n",
+          file.stream);
     writer w = {.good = true};
     w.good = yaml_emitter_initialize(&w.emitter) != 0;
     if (w.good) {
-        yaml_emitter_set_output_file(&w.emitter, stream);
+        yaml_emitter_set_output_file(&w.emitter, file.stream);
         yaml_emitter_set_width(&w.emitter, 100);
         write_document(&w, card);
     }
     yaml_emitter_delete(&w.emitter);
-    bool closed = fclose(stream) == 0;
-    if (!w.good || !closed || rename(beside, path) != 0) {
-        remove(beside);
-        return cvk_complain(complaint, CVK_FILE_ERROR, path, 0,
-                            "cannot be written completely: is the disk full?");
-    }
-    return CVK_OK;
+    const cvk_status closed = cvk_whole_file_close(&file, w.good, complaint);
+    return w.good ? closed
+                  : cvk_complain(complaint, CVK_FILE_ERROR, path, 0,
+                                 "cannot be written completely: is the disk full?");
 }

@@ -61,7 +61,7 @@ cvk_log_hdf5 *cvk_log_hdf5_open(const char *path, const cvk_log_writer_column *c
     }
     log->cells = cells;
     log->columns = column_count;
-    log->file = H5Fcreate(path, H5F_ACC_TRUNC, H5P_DEFAULT, H5P_DEFAULT);
+    log->file = H5Fcreate(path, H5F_ACC_EXCL, H5P_DEFAULT, H5P_DEFAULT);
     log->good = log->file >= 0;
     for (size_t n = 0; n < note_count && log->good; n++) {
         log->good = write_text(log->file, notes[n].key, notes[n].value);

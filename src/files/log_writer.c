@@ -3,7 +3,7 @@
  * The common part of writing logs, and CSV.
  */
 #include "log_sink.h"
-#include "text_file.h"
+#include "whole_file.h"
 
 #include <errno.h>
 #include <math.h>
@@ -15,7 +15,7 @@ struct cvk_log_writer {
     size_t columns;
     FILE *csv; /* or */
     cvk_log_hdf5 *hdf5;
-    char *path, *beside; /* null on stdout */
+    cvk_whole_file file; /* empty on stdout */
     bool failed;
 };
 
@@ -23,16 +23,6 @@ static bool ends_with(const char *text, const char *end)
 {
     size_t a = strlen(text), b = strlen(end);
     return a >= b && strcmp(text + a - b, end) == 0;
-}
-
-static char *joined(const char *a, const char *b)
-{
-    size_t size = strlen(a) + strlen(b) + 1;
-    char *text = malloc(size);
-    if (text != NULL) {
-        snprintf(text, size, "%s%s", a, b);
-    }
-    return text;
 }
 
 static void write_csv_head(cvk_log_writer *w, const cvk_log_writer_note *notes, size_t count)
@@ -48,11 +38,24 @@ static void write_csv_head(cvk_log_writer *w, const cvk_log_writer_note *notes, 
     fputc('\n', w->csv);
 }
 
-static void free_writer(cvk_log_writer *w)
+static bool open_beside(cvk_log_writer *w, const char *path, const cvk_log_writer_note *notes,
+                        size_t note_count, cvk_complaint *complaint)
 {
-    free(w->path);
-    free(w->beside);
-    free(w);
+    if (!ends_with(path, ".h5") && !ends_with(path, ".hdf5")) {
+        const cvk_status status = cvk_whole_file_open(&w->file, path, complaint);
+        w->csv = w->file.stream;
+        return status == CVK_OK;
+    }
+    if (cvk_whole_file_place(&w->file, path, complaint) != CVK_OK) {
+        return false;
+    }
+    w->hdf5 = cvk_log_hdf5_open(w->file.beside, w->column, w->columns, notes, note_count);
+    if (w->hdf5 == NULL) {
+        cvk_complain(complaint, CVK_FILE_ERROR, path, 0, "cannot be written (%s): check the folder",
+                     strerror(errno));
+        (void)cvk_whole_file_close(&w->file, false, NULL);
+    }
+    return w->hdf5 != NULL;
 }
 
 cvk_log_writer *cvk_log_writer_open(const char *path, const cvk_log_writer_column *columns,
@@ -68,29 +71,10 @@ cvk_log_writer *cvk_log_writer_open(const char *path, const cvk_log_writer_colum
     }
     w->columns = column_count;
     memcpy(w->column, columns, column_count * sizeof *columns);
-    if (path != NULL && !cvk_may_be_replaced(path)) {
-        free_writer(w);
-        cvk_complain(complaint, CVK_FILE_ERROR, path, 0,
-                     "is there and not a file: name a file, or leave the name out for stdout");
-        return NULL;
-    }
     if (path == NULL) {
         w->csv = stdout;
-    } else {
-        w->path = joined(path, "");
-        w->beside = joined(path, ".part");
-        if (w->path != NULL && w->beside != NULL) {
-            if (ends_with(path, ".h5") || ends_with(path, ".hdf5")) {
-                w->hdf5 = cvk_log_hdf5_open(w->beside, columns, column_count, notes, note_count);
-            } else {
-                w->csv = fopen(w->beside, "w");
-            }
-        }
-    }
-    if (w->csv == NULL && w->hdf5 == NULL) {
-        cvk_complain(complaint, CVK_FILE_ERROR, path != NULL ? path : "log", 0,
-                     "cannot be written (%s): check the folder", strerror(errno));
-        free_writer(w);
+    } else if (!open_beside(w, path, notes, note_count, complaint)) {
+        free(w);
         return NULL;
     }
     if (w->csv != NULL) {
@@ -121,21 +105,19 @@ cvk_status cvk_log_writer_close(cvk_log_writer *w, bool keep, cvk_complaint *com
     bool whole = !w->failed;
     if (w->hdf5 != NULL) {
         whole = cvk_log_hdf5_close(w->hdf5) && whole;
-    } else if (w->path == NULL) {
-        whole = fflush(w->csv) == 0 && ferror(w->csv) == 0;
     } else {
-        whole = ferror(w->csv) == 0;
-        whole = fclose(w->csv) == 0 && whole;
-    }
-    if (w->path != NULL && (!keep || !whole || rename(w->beside, w->path) != 0)) {
-        remove(w->beside);
-        whole = whole && !keep;
+        whole = fflush(w->csv) == 0 && ferror(w->csv) == 0;
     }
     cvk_status status = CVK_OK;
     if (!whole) {
-        status = cvk_complain(complaint, CVK_FILE_ERROR, w->path != NULL ? w->path : "stdout", 0,
-                              "cannot be written completely: is the disk full?");
+        status =
+            cvk_complain(complaint, CVK_FILE_ERROR, w->file.path != NULL ? w->file.path : "stdout",
+                         0, "cannot be written completely: is the disk full?");
     }
-    free_writer(w);
+    if (w->file.path != NULL) {
+        const cvk_status closed = cvk_whole_file_close(&w->file, keep && whole, complaint);
+        status = status == CVK_OK ? closed : status;
+    }
+    free(w);
     return status;
 }

@@ -14,9 +14,9 @@
 #include "corvak/files/closest.h"
 #include "number.h"
 #include "text_file.h"
+#include "whole_file.h"
 #include "yaml_doc.h"
 
-#include <errno.h>
 #include <math.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -352,10 +352,11 @@ static void write_origins(FILE *out, const cvk_tune *tune)
 
 cvk_status cvk_tune_file_write(const cvk_tune *tune, const char *path, cvk_complaint *complaint)
 {
-    FILE *out = path != NULL ? fopen(path, "w") : stdout;
-    if (out == NULL) {
-        return cvk_complain(complaint, CVK_FILE_ERROR, path, 0, "cannot be written: %s",
-                            strerror(errno));
+    cvk_whole_file file = {.stream = stdout};
+    const cvk_status status = path != NULL ? cvk_whole_file_open(&file, path, complaint) : CVK_OK;
+    FILE *out = file.stream;
+    if (status != CVK_OK) {
+        return status;
     }
     fprintf(
         out,
@@ -366,10 +367,11 @@ cvk_status cvk_tune_file_write(const cvk_tune *tune, const char *path, cvk_compl
     fputc('\n', out);
     write_values(out, tune);
     write_origins(out, tune);
-    const bool failed = fflush(out) != 0 || ferror(out) != 0;
-    if ((path != NULL && fclose(out) != 0) || failed) {
-        return cvk_complain(complaint, CVK_FILE_ERROR, path != NULL ? path : "stdout", 0,
-                            "writing failed: is the disk full?");
+    if (path != NULL) {
+        return cvk_whole_file_close(&file, true, complaint);
     }
-    return CVK_OK;
+    const bool failed = fflush(out) != 0 || ferror(out) != 0;
+    return failed ? cvk_complain(complaint, CVK_FILE_ERROR, "stdout", 0,
+                                 "writing failed: is the disk full?")
+                  : CVK_OK;
 }

@@ -108,8 +108,11 @@ START_TEST(a_full_disk_is_said)
     script("set speed.gain_a_s 0.3\napply\n");
     assert_status(run(CORVAK_COMMAND " tune " SIM " -x script --history /dev/full"), 2);
     assert_says(err, "disk full");
-    script("save /dev/full\n");
+    script("save x.tune.yaml\nsave /dev/full\n"); /* files are renamed to their place */
     assert_status(run(CORVAK_COMMAND " tune " SIM " -x script"), 2);
+    assert_says(err, "is there and not a file");
+    assert_status(
+        run("sh -c 'trap \"\" XFSZ; ulimit -f 0; " CORVAK_COMMAND " tune " SIM " -x script'"), 2);
     assert_says(err, "disk full");
 }
 END_TEST
