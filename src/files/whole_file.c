@@ -21,7 +21,8 @@ static void forget(cvk_whole_file *file)
 {
     free(file->path);
     free(file->beside);
-    *file = (cvk_whole_file){.path = NULL};
+    file->path = file->beside = NULL;
+    file->stream = NULL;
 }
 
 /* Nothing stands there any more; false when somebody writes there, or it cannot be removed. */
