@@ -308,7 +308,8 @@ static bool split_unit(const char *cell, size_t length, size_t *name_length, con
     return true;
 }
 
-/* Named by a map, with or without the unit that follows in the header. */
+/* Named by a map, with or without the unit that follows in the header. A unit that nobody knows is
+ * not passed over, unless the map says what the cells are. */
 static bool mapped_head(const char *cell, size_t length, const cvk_column_map *maps,
                         size_t map_count, cvk_column_head *head)
 {
@@ -321,7 +322,8 @@ static bool mapped_head(const char *cell, size_t length, const cvk_column_map *m
         return false;
     }
     head->column = maps[map].column;
-    if (bracket && cvk_unit_factor(head->column, unit_text, unit_length) != 0.0) {
+    const bool said = maps[map].unit[0] != '\0' || maps[map].scale != 1.0;
+    if (bracket && (!said || cvk_unit_factor(head->column, unit_text, unit_length) != 0.0)) {
         set_unit(head, unit_text, unit_length);
     }
     apply_map(head, &maps[map], map);

@@ -203,8 +203,9 @@ static cvk_status check_header(const reader *r)
         const char *name = cvk_column_name(head->column);
         if (head->bad_unit) {
             return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, r->file->header_line,
-                                "column %s: the unit \"%s\" is not known; allowed: %s", name,
-                                head->unit, cvk_column_units(head->column));
+                                "column %s: the unit \"%s\" is not known; allowed: %s; or say what "
+                                "it is in a --mapping file: %s: {name: NAME, unit: UNIT}",
+                                name, head->unit, cvk_column_units(head->column), name);
         }
         if (seen[head->column]) {
             return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, r->file->header_line,

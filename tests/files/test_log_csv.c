@@ -117,6 +117,25 @@ START_TEST(columns_can_be_mapped)
 }
 END_TEST
 
+static cvk_status parse_mapped(const char *text, const char *pair)
+{
+    cvk_column_map map;
+    ck_assert_int_eq(cvk_column_map_parse(&map, pair), CVK_OK);
+    cvk_log_file_free(&file);
+    return cvk_log_file_parse(&file, "x.csv", text, strlen(text), &map, 1, &complaint);
+}
+
+START_TEST(an_unknown_unit_is_not_passed_over)
+{
+    const char text[] = "t,Strom (Milliampere),ib\n0,680,0.69\n";
+    ck_assert_int_eq(parse_mapped(text, "ia=Strom (Milliampere)"), CVK_BAD_FORMAT);
+    ck_assert_ptr_nonnull(strstr(complaint.text, "the unit \"Milliampere\" is not known"));
+    ck_assert_int_eq(parse_mapped(text, "ia=Strom"), CVK_BAD_FORMAT);
+    ck_assert_int_eq(parse_mapped(text, "ia=Strom [mA]"), CVK_OK);
+    ck_assert_double_eq_tol(cell(CVK_COLUMN_IA, 0), 0.68, 1e-12);
+}
+END_TEST
+
 START_TEST(bad_cells_are_counted_with_their_place)
 {
     ck_assert_int_eq(parse("t,ia,ib\n0,1,2\n1,,2\n2,nan,2\n3,1x,2\n4,1,2\n5,1,2\n6,1\n7,1,2\n"),
@@ -279,6 +298,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, units_of_every_kind);
     tcase_add_test(tests, header_keys_are_read);
     tcase_add_test(tests, columns_can_be_mapped);
+    tcase_add_test(tests, an_unknown_unit_is_not_passed_over);
     tcase_add_test(tests, bad_cells_are_counted_with_their_place);
     tcase_add_test(tests, a_cut_last_line_is_left_out);
     tcase_add_test(tests, unreadable_files_say_why);
