@@ -4,6 +4,8 @@
  */
 #include "cli.h"
 
+#include "corvak/files/closest.h"
+
 #include <locale.h>
 #include <stdio.h>
 #include <string.h>
@@ -57,6 +59,21 @@ static void print_verbs(void)
     g_print("\ncorvak VERB --help explains one, with an example.\n");
 }
 
+/* What was probably meant; null when nothing is near. */
+static const char *closest_verb(const char *name)
+{
+    const char *best = NULL;
+    size_t least = 3;
+    for (size_t n = 0; n < G_N_ELEMENTS(verbs); n++) {
+        const size_t distance = cvk_name_distance(name, verbs[n].name);
+        if (distance < least) {
+            least = distance;
+            best = verbs[n].name;
+        }
+    }
+    return best;
+}
+
 int main(int argc, char **argv)
 {
     (void)setlocale(LC_CTYPE, "C.UTF-8"); /* options are UTF-8 whatever the user's locale */
@@ -75,6 +92,11 @@ int main(int argc, char **argv)
             return check_stdout(verbs[n].run(argc - 1, argv + 1));
         }
     }
-    g_printerr("corvak: there is no verb \"%s\"; `corvak` alone lists them\n", argv[1]);
+    const char *closest = closest_verb(argv[1]);
+    if (closest != NULL) {
+        g_printerr("corvak: there is no verb \"%s\"; did you mean \"%s\"?\n", argv[1], closest);
+    } else {
+        g_printerr("corvak: there is no verb \"%s\"; `corvak` alone lists them\n", argv[1]);
+    }
     return EXIT_BAD_USAGE;
 }

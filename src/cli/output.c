@@ -66,14 +66,16 @@ int check_output(const char *verb, const char *path, gboolean figure, char *cons
         }
     }
     char *folder = g_path_get_dirname(path);
-    const gboolean fine = g_file_test(folder, G_FILE_TEST_IS_DIR) && access(folder, W_OK) == 0 &&
-                          !g_file_test(path, G_FILE_TEST_IS_DIR);
     const int status =
-        fine ? EXIT_DONE
-             : complain_usage(verb,
-                              "%s: cannot be written: there is no folder %s that may be "
-                              "written to, or the name is that of a folder",
-                              path, folder);
+        !g_file_test(folder, G_FILE_TEST_IS_DIR)
+            ? complain_usage(verb, "%s: cannot be written: there is no folder %s", path, folder)
+        : g_file_test(path, G_FILE_TEST_IS_DIR)
+            ? complain_usage(verb, "%s: cannot be written: that is a folder; name a file in it",
+                             path)
+        : access(folder, W_OK) != 0
+            ? complain_usage(verb, "%s: cannot be written: the folder %s may not be written to",
+                             path, folder)
+            : EXIT_DONE;
     g_free(folder);
     return status;
 }

@@ -289,7 +289,8 @@ START_TEST(wrong_usage_is_explained)
     static const struct {
         const char *line, *words;
     } cases[] = {
-        {"waltz", "there is no verb \"waltz\""},
+        {"waltz", "there is no verb \"waltz\"; `corvak` alone"},
+        {"estmate", "did you mean \"estimate\"?"},
         {"estimate", "name 1 to 64 logs"},
         {"estimate --nonsense x.csv", "--nonsense"},
         {"estimate --map ia=none wheel-spin.csv", "there is no column \"none\""},
