@@ -47,11 +47,18 @@ static hid_t create_column(hid_t file, const cvk_log_writer_column *column)
     return set;
 }
 
+/* At exit the library would flush files anew that could not be written, and crash (1.10). */
+void cvk_hdf5_begin(void)
+{
+    (void)H5dont_atexit();
+    H5Eset_auto2(H5E_DEFAULT, NULL, NULL); /* we report in our own words */
+}
+
 cvk_log_hdf5 *cvk_log_hdf5_open(const char *path, const cvk_log_writer_column *columns,
                                 size_t column_count, const cvk_log_writer_note *notes,
                                 size_t note_count)
 {
-    H5Eset_auto2(H5E_DEFAULT, NULL, NULL); /* we report in our own words */
+    cvk_hdf5_begin();
     cvk_log_hdf5 *log = calloc(1, sizeof *log);
     double *cells = malloc(column_count * CHUNK * sizeof *cells);
     if (log == NULL || cells == NULL) {

@@ -7,6 +7,7 @@
  * does not kill us. Of a very long log evenly spread stretches are read, as of a long CSV.
  */
 #include "log_parts.h"
+#include "log_sink.h"
 
 #include <fcntl.h>
 #include <hdf5.h>
@@ -223,7 +224,7 @@ bool cvk_is_hdf5(const char *head, size_t length)
 
 static cvk_status read_file(hdf5_reader *r, double *sample_rate_hz)
 {
-    H5Eset_auto2(H5E_DEFAULT, NULL, NULL);
+    cvk_hdf5_begin();
     hid_t root = H5Fopen(r->path, H5F_ACC_RDONLY, H5P_DEFAULT);
     if (root < 0) {
         return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, 0,

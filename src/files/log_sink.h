@@ -11,6 +11,9 @@
 
 typedef struct cvk_log_hdf5 cvk_log_hdf5;
 
+/* Before the first use of the library, for reading too. */
+void cvk_hdf5_begin(void);
+
 /* Null on failure. */
 cvk_log_hdf5 *cvk_log_hdf5_open(const char *path, const cvk_log_writer_column *columns,
                                 size_t column_count, const cvk_log_writer_note *notes,

@@ -51,7 +51,8 @@ static bool open_beside(cvk_log_writer *w, const char *path, const cvk_log_write
     }
     w->hdf5 = cvk_log_hdf5_open(w->file.beside, w->column, w->columns, notes, note_count);
     if (w->hdf5 == NULL) {
-        cvk_complain(complaint, CVK_FILE_ERROR, path, 0, "cannot be written (%s): check the folder",
+        cvk_complain(complaint, CVK_FILE_ERROR, path, 0,
+                     "cannot be written (%s): check the folder; is the disk full?",
                      strerror(errno));
         (void)cvk_whole_file_close(&w->file, false, NULL);
     }

@@ -238,8 +238,24 @@ START_TEST(the_two_inverters_are_drawn)
 }
 END_TEST
 
+/* A sentence and status 2 however much of it fits, and nothing is left. */
+START_TEST(a_full_disk_is_said)
+{
+    static const char *const names[] = {"full.csv", "full.h5"};
+    for (int kilobytes = 0; kilobytes < 2000; kilobytes = 30 * kilobytes + 50) {
+        assert_status(run("sh -c 'trap \"\" XFSZ; ulimit -f %d; " CORVAK_COMMAND
+                          " record spin --rig " CORVAK_DATA "/wheel.rig.yaml -o %s'",
+                          2 * kilobytes, names[_i]),
+                      2);
+        assert_says(err, "disk full");
+        ck_assert(!g_file_test(names[_i], G_FILE_TEST_EXISTS));
+    }
+}
+END_TEST
+
 static void add(TCase *tests)
 {
+    tcase_add_loop_test(tests, a_full_disk_is_said, 0, 2);
     tcase_add_unchecked_fixture(tests, make_folder, remove_folder);
     tcase_add_test(tests, hdf5_is_read_by_h5py);
     tcase_add_test(tests, channels_and_decimation);
