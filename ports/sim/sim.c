@@ -206,6 +206,9 @@ cvk_sim_row cvk_sim_step(cvk_sim *sim)
     cvk_readings readings = readings_of(&row.sample);
     readings.stage_tripped = stage_tripped(sim->rig);
     sim->sample = row.sample;
+    sim->true_angle_e_rad = cvk_rig_electrical_angle(sim->rig);
+    sim->true_speed_mech_rad_s = cvk_rig_state_of(sim->rig)->speed_mech_rad_s;
+    sim->true_winding_degc = cvk_rig_state_of(sim->rig)->winding_degc;
     if (cvk_drive_refresh(&sim->drive, CVK_SIM_OWNER) != CVK_OK) {
         /* it was released, or handed over: then it is somebody else's to refresh */
     }

@@ -22,9 +22,9 @@ FROM_ROW(read_t, row->time_s)
 FROM_ROW(read_pulse, sim->sample.pulse_s)
 FROM_ROW(read_pedal, sim->sample.pedal_v)
 FROM_ROW(read_digital, sim->sample.digital)
-FROM_ROW(read_true_angle, cvk_rig_electrical_angle(sim->rig))
-FROM_ROW(read_true_speed, cvk_rig_state_of(sim->rig)->speed_mech_rad_s)
-FROM_ROW(read_true_temp, cvk_rig_state_of(sim->rig)->winding_degc)
+FROM_ROW(read_true_angle, sim->true_angle_e_rad)
+FROM_ROW(read_true_speed, sim->true_speed_mech_rad_s)
+FROM_ROW(read_true_temp, sim->true_winding_degc)
 
 static const struct {
     cvk_log_writer_column column;
@@ -35,8 +35,8 @@ static const struct {
     {{"pulse", "s", 7}, "pedal pulse, when one arrived", read_pulse},
     {{"pedal", "V", 4}, "analogue pedal", read_pedal},
     {{"digital", "", 4}, "digital set-point, when one arrived", read_digital},
-    {{"true_theta_e", "rad", 6}, "the rig's own electrical angle, one period on", read_true_angle},
-    {{"true_speed_m", "rad/s", 5}, "the rig's own speed, one period on", read_true_speed},
+    {{"true_theta_e", "rad", 6}, "the rig's own electrical angle", read_true_angle},
+    {{"true_speed_m", "rad/s", 5}, "the rig's own speed", read_true_speed},
     {{"true_temp", "degC", 3}, "the rig's own winding temperature", read_true_temp},
 };
 

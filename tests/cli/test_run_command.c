@@ -5,6 +5,8 @@
 #include "command.h"
 #include "suite.h"
 
+#include <math.h>
+#include <stdlib.h>
 #include <string.h>
 
 #define WHEEL CORVAK_DATA "/wheel.rig.yaml"
@@ -249,6 +251,26 @@ START_TEST(the_ends_of_the_range)
 }
 END_TEST
 
+/* The true angle is that of the row's sample: a period later would be 2 degrees here. */
+START_TEST(a_fast_motor_is_replayed_without_a_shift)
+{
+    write_file("fast.scenario.yaml",
+               "name: fast\nup:\n  what: speed\n  from_s: 0.3\n  speed_mech_rad_s: 1500\n", -1);
+    assert_status(run(CORVAK_COMMAND " run " CORVAK_DATA
+                                     "/blower.rig.yaml fast.scenario.yaml -l 1.5 "
+                                     "-o fast.h5 -c t,ia,ib,ic,duty_a,duty_b,duty_c,vdc,"
+                                     "true_theta_e"),
+                  0);
+    assert_status(run(CORVAK_COMMAND
+                      " replay fast.h5 --map theta_e=true_theta_e --json --tune " CORVAK_DATA
+                      "/blower.tune.yaml"),
+                  0);
+    const char *mean = strstr(out, "\"error_mean_rad\" : ");
+    ck_assert_ptr_nonnull(mean);
+    ck_assert_double_lt(fabs(strtod(mean + 19, NULL)), 0.0175);
+}
+END_TEST
+
 /* A run's log goes through the observers; with its true angle, and a search. */
 START_TEST(a_log_is_replayed)
 {
@@ -322,6 +344,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, the_table_moves_to_exact_angles);
     tcase_add_test(tests, a_ladder_finds_both_ends);
     tcase_add_test(tests, the_ends_of_the_range);
+    tcase_add_test(tests, a_fast_motor_is_replayed_without_a_shift);
     tcase_add_test(tests, a_log_is_replayed);
 }
 
