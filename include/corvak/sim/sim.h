@@ -25,7 +25,7 @@ typedef struct cvk_sim {
     cvk_rig_sample sample;         /* of the last step */
     /* the rig's own, at that sample */
     double true_angle_e_rad, true_speed_mech_rad_s, true_winding_degc;
-    double duty[3], shift[3];      /* computed in the call before: act during the next period */
+    double duty[3], shift[3]; /* computed in the call before: act during the next period */
 } cvk_sim;
 
 /* One control period. */
