@@ -47,10 +47,23 @@ static hid_t create_column(hid_t file, const cvk_log_writer_column *column)
     return set;
 }
 
+static bool broken; /* a file could not be written */
+
+static void end_library(void)
+{
+    if (!broken) {
+        (void)H5close();
+    }
+}
+
 /* At exit the library would flush files anew that could not be written, and crash (1.10). */
 void cvk_hdf5_begin(void)
 {
-    (void)H5dont_atexit();
+    static bool begun;
+    if (!begun && H5dont_atexit() >= 0) {
+        (void)atexit(end_library);
+    }
+    begun = true;
     H5Eset_auto2(H5E_DEFAULT, NULL, NULL); /* we report in our own words */
 }
 
@@ -135,6 +148,7 @@ bool cvk_log_hdf5_close(cvk_log_hdf5 *log)
     if (log->file >= 0) {
         good = H5Fclose(log->file) >= 0 && good;
     }
+    broken = broken || !good;
     free(log->cells);
     free(log);
     return good;
