@@ -59,19 +59,9 @@ static void print_verbs(void)
     g_print("\ncorvak VERB --help explains one, with an example.\n");
 }
 
-/* What was probably meant; null when nothing is near. */
-static const char *closest_verb(const char *name)
+static const char *verb_at(size_t n)
 {
-    const char *best = NULL;
-    size_t least = 3;
-    for (size_t n = 0; n < G_N_ELEMENTS(verbs); n++) {
-        const size_t distance = cvk_name_distance(name, verbs[n].name);
-        if (distance < least) {
-            least = distance;
-            best = verbs[n].name;
-        }
-    }
-    return best;
+    return verbs[n].name;
 }
 
 int main(int argc, char **argv)
@@ -92,7 +82,7 @@ int main(int argc, char **argv)
             return check_stdout(verbs[n].run(argc - 1, argv + 1));
         }
     }
-    const char *closest = closest_verb(argv[1]);
+    const char *closest = cvk_closest_name(argv[1], G_N_ELEMENTS(verbs), verb_at);
     if (closest != NULL) {
         g_printerr("corvak: there is no verb \"%s\"; did you mean \"%s\"?\n", argv[1], closest);
     } else {

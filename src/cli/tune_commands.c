@@ -70,18 +70,9 @@ static const tune_command *command_named(const char *name)
     return NULL;
 }
 
-static const char *closest_command(const char *name)
+static const char *command_at(size_t n)
 {
-    const char *best = NULL;
-    size_t least = 3;
-    for (unsigned n = 0; n < tune_command_count; n++) {
-        const size_t distance = cvk_name_distance(name, tune_commands[n].name);
-        if (distance < least) {
-            least = distance;
-            best = tune_commands[n].name;
-        }
-    }
-    return best;
+    return tune_commands[n].name;
 }
 
 static int tune_help(tuner *t, int argc, char **argv)
@@ -114,7 +105,7 @@ static int run_words(tuner *t, int argc, char **argv)
 {
     const tune_command *c = command_named(argv[0]);
     if (c == NULL) {
-        const char *closest = closest_command(argv[0]);
+        const char *closest = cvk_closest_name(argv[0], tune_command_count, command_at);
         return closest != NULL
                    ? tune_complain("there is no command \"%s\"; did you mean \"%s\"?", argv[0],
                                    closest)

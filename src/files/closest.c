@@ -32,3 +32,17 @@ size_t cvk_name_distance(const char *a, const char *b)
     }
     return row[length];
 }
+
+const char *cvk_closest_name(const char *name, size_t count, const char *(*name_at)(size_t n))
+{
+    const char *best = NULL;
+    size_t least = 3;
+    for (size_t n = 0; n < count; n++) {
+        const size_t distance = cvk_name_distance(name, name_at(n));
+        if (distance < least) {
+            least = distance;
+            best = name_at(n);
+        }
+    }
+    return best;
+}

@@ -4,18 +4,11 @@
  * settings changed and a stream watched. A byte of length stands before each; answers get the
  * number of the question, so that they are looked into.
  */
-#include "corvak/host/session.h"
-#include "corvak/link/messages.h"
+#include "fuzzed_session.h"
 
 #include <string.h>
 
-int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
-
-static const uint8_t *rest;
-static size_t left;
-static double clock_s;
 static uint32_t asked;
-static cvk_frame_reader reader;
 
 static int hear(void *context, uint8_t *bytes, size_t room, double timeout_s)
 {
@@ -48,17 +41,6 @@ static bool take(void *context, const uint8_t *bytes, size_t count)
     return true;
 }
 
-static double now_s(void *context)
-{
-    (void)context;
-    return clock_s;
-}
-
-static void close_it(void *context)
-{
-    (void)context;
-}
-
 static void use(cvk_session *s)
 {
     const cvk_session_change change = {0, 1.0f};
@@ -75,15 +57,6 @@ static void use(cvk_session *s)
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 {
-    const cvk_wire wire = {.read = hear, .write = take, .now_s = now_s, .close = close_it};
-    cvk_session session;
-    rest = data;
-    left = size;
-    clock_s = 0.0;
-    reader = (cvk_frame_reader){.state = 0};
-    if (cvk_session_open(&session, &wire) == CVK_OK) {
-        use(&session);
-    }
-    cvk_session_close(&session);
+    fuzz_session(data, size, (cvk_wire){.read = hear, .write = take}, use);
     return 0;
 }

@@ -6,17 +6,11 @@
  */
 #include "corvak/files/tune_yaml.h"
 #include "corvak/host/change.h"
-#include "corvak/link/messages.h"
+#include "fuzzed_session.h"
 
 #include <stdlib.h>
 #include <string.h>
 
-int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
-
-static const uint8_t *rest;
-static size_t left;
-static double clock_s;
-static cvk_frame_reader reader;
 static uint8_t waiting[4096];
 static size_t waits;
 
@@ -144,17 +138,6 @@ static bool take(void *context, const uint8_t *bytes, size_t count)
     return true;
 }
 
-static double now_s(void *context)
-{
-    (void)context;
-    return clock_s;
-}
-
-static void close_it(void *context)
-{
-    (void)context;
-}
-
 /* Nothing but printing ASCII. */
 static void assert_plain(const char *said)
 {
@@ -195,16 +178,7 @@ static void use(cvk_session *s)
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 {
-    const cvk_wire wire = {.read = hear, .write = take, .now_s = now_s, .close = close_it};
-    cvk_session session;
-    rest = data;
-    left = size;
-    clock_s = 0.0;
     waits = 0;
-    reader = (cvk_frame_reader){.state = 0};
-    if (cvk_session_open(&session, &wire) == CVK_OK) {
-        use(&session);
-    }
-    cvk_session_close(&session);
+    fuzz_session(data, size, (cvk_wire){.read = hear, .write = take}, use);
     return 0;
 }

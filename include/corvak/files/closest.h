@@ -15,6 +15,9 @@ extern "C" {
  * in upper and lower case are alike. Names are compared up to 64 characters. */
 size_t cvk_name_distance(const char *a, const char *b);
 
+/* Of `count` names the one that was probably meant: two changes away at most; null when none is. */
+const char *cvk_closest_name(const char *name, size_t count, const char *(*name_at)(size_t n));
+
 #ifdef __cplusplus
 }
 #endif
