@@ -16,6 +16,7 @@
 #include "corvak/files/rig_yaml.h"
 #include "bound.h"
 #include "corvak/ident/estimate.h"
+#include "draw.h"
 #include "parallel.h"
 #include "recording.h"
 
@@ -168,26 +169,11 @@ static double bar_of(const cvk_rig_config *config, const double bars[KEYS], int 
     return bars[k] * (small ? SMALL_L_FACTOR : 1.0);
 }
 
-/* An even number from 0 to 1 for each of a seed's drawings (splitmix64: Steele, Lea, Flood, "Fast
- * splittable pseudorandom number generators", OOPSLA 2014). */
-static double draw(uint64_t *state)
-{
-    uint64_t x = *state += 0x9e3779b97f4a7c15u;
-    x = (x ^ (x >> 30)) * 0xbf58476d1ce4e5b9u;
-    x = (x ^ (x >> 27)) * 0x94d049bb133111ebu;
-    return (double)((x ^ (x >> 31)) >> 11) * 0x1p-53;
-}
-
-static double draw_between(uint64_t *state, double low, double high)
-{
-    return low + (high - low) * draw(state);
-}
-
 /* Another motor on a bench of the studio, which the controller knows roughly. */
 static cvk_rig_config random_motor(uint64_t *state, int fidelity)
 {
     static const char *const benches[] = {"wheel", "blower", "mixer", "table"};
-    cvk_rig_config rig = studio_rig(benches[(int)(4.0 * draw(state))]);
+    cvk_rig_config rig = studio_rig(benches[(int)(4.0 * draw_even(state))]);
     double is[4];
     float told[4];
     is[1] = rig.motor.inductance_d_h * draw_between(state, 0.4, 2.5);
@@ -213,10 +199,10 @@ static cvk_rig_config bench_of(const cvk_rig_config *config, int seed, bool gain
     if (strcmp(rig.name, random_name) == 0) {
         rig = random_motor(&state, config->inverter.fidelity);
     }
-    rig.supply.capacitor_resistance_ohm = CAPACITOR_OHM * draw(&state);
+    rig.supply.capacitor_resistance_ohm = CAPACITOR_OHM * draw_even(&state);
     rig.inverter.diode_resistance_ohm =
-        rig.inverter.switch_resistance_ohm * (1.0 + (DIODE_OVER_SWITCH - 1.0) * draw(&state));
-    rig.sensing.amplifier_lag_s = LATE_S * draw(&state);
+        rig.inverter.switch_resistance_ohm * (1.0 + (DIODE_OVER_SWITCH - 1.0) * draw_even(&state));
+    rig.sensing.amplifier_lag_s = LATE_S * draw_even(&state);
     if (!gains) {
         rig.sensing.current_gain_tolerance = rig.sensing.voltage_gain_tolerance = 0.0;
     }

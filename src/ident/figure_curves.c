@@ -138,7 +138,7 @@ void cvk_standstill_curves(const cvk_signals *signals, const cvk_span *spans, si
                            const cvk_standstill_fit *fit, cvk_estimate *out)
 {
     out->step.points = out->line.points = 0;
-    out->line_knee_a = exp(fit->p[CVK_SM_LOG_KNEE]);
+    out->line_knee_a = fit->knee_a;
     out->line_curve = fit->curve;
     if (fit->at_edges) {
         const cvk_loss loss = cvk_standstill_loss(fit);

@@ -109,13 +109,13 @@ static void turn_axes(cvk_standstill_problem *f, cvk_standstill_fit *fit)
     }
 }
 
-/* A knee that has run off to nothing takes the inverter's voltage with it and does not come back: a
- * fit that misses by more than the noise is begun again from wider knees. */
-static void try_wider_knees(cvk_standstill_problem *f, const cvk_standstill_fit *start,
-                            cvk_standstill_fit *fit)
+/* A knee that has run off to nothing takes the inverter's voltage with it and does not come back,
+ * nor does one so wide that it is a resistance: a fit that misses by more than the noise is begun
+ * again from other knees. */
+static void try_knees(cvk_standstill_problem *f, const cvk_standstill_fit *start,
+                      const double *factors, int count, cvk_standstill_fit *fit)
 {
-    static const double factors[] = {3.0, 10.0};
-    for (size_t n = 0; n < sizeof factors / sizeof factors[0]; n++) {
+    for (int n = 0; n < count; n++) {
         cvk_standstill_fit trial = *start;
         trial.p[CVK_SM_LOG_KNEE] += log(factors[n]);
         if (fit->residual_a > LARGE_MISFIT * f->noise_a &&
@@ -125,16 +125,39 @@ static void try_wider_knees(cvk_standstill_problem *f, const cvk_standstill_fit 
     }
 }
 
+/* Far away from the solution saturation takes what other parameters are for: where that has led
+ * nowhere, it comes last. */
+static void try_unbent(cvk_standstill_problem *f, const cvk_standstill_fit *start,
+                       cvk_standstill_fit *fit)
+{
+    static const double factors[] = {3.0, 10.0, 0.2};
+    cvk_standstill_fit trial = *start;
+    f->unbent = true;
+    const bool fine = cvk_standstill_fit_curve(f, fit->curve, &trial);
+    if (fine) {
+        try_knees(f, start, factors, 3, &trial);
+    }
+    f->unbent = false;
+    if (fine && cvk_standstill_fit_curve(f, fit->curve, &trial) &&
+        trial.residual_a < fit->residual_a) {
+        *fit = trial;
+    }
+}
+
 /* A quick fit of one curve on few rows. */
 static bool scout_first(cvk_standstill_problem *f, const cvk_standstill_fit *from,
                         cvk_standstill_fit *fit)
 {
+    static const double wider[] = {3.0, 10.0};
     *fit = *from;
     f->most_evaluations = SCOUT_EVALUATIONS;
     if (!cvk_standstill_fit_curve(f, CVK_CURVE_ROUND, fit)) {
         return false;
     }
-    try_wider_knees(f, from, fit);
+    try_knees(f, from, wider, 2, fit);
+    if (fit->residual_a > LARGE_MISFIT * f->noise_a) {
+        try_unbent(f, from, fit);
+    }
     return true;
 }
 
@@ -290,7 +313,7 @@ static bool fit_fully(cvk_standstill_problem *f, const cvk_span *spans, size_t c
     return good > 0;
 }
 
-/* At the edges, or flat where few rows clearly show that better. */
+/* At the edges, or flat where few rows clearly show that better, or all do. */
 cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *spans, size_t count,
                                     int threads, double worst_ratio, cvk_standstill_fit *fit)
 {
@@ -300,11 +323,18 @@ cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *
         return CVK_NOT_IN_LOG;
     }
     const double samples = 2.0 * (double)f.residual_rows;
-    if (edged.count > 0 && LIKELIER * best_in(&edged)->residual_a < best_in(&flat)->residual_a &&
-        fit_fully(&f, spans, count, &edged, samples, fit)) {
+    cvk_standstill_fit other;
+    const bool at_edges = edged.count > 0 &&
+                          LIKELIER * best_in(&edged)->residual_a < best_in(&flat)->residual_a &&
+                          fit_fully(&f, spans, count, &edged, samples, fit);
+    if (at_edges && fit->residual_a < EDGES_FIT * f.noise_a) {
         return CVK_OK;
     }
-    return fit_fully(&f, spans, count, &flat, samples, fit) ? CVK_OK : CVK_NOT_IN_LOG;
+    const bool flatly = fit_fully(&f, spans, count, &flat, samples, &other);
+    if (flatly && (!at_edges || other.residual_a < fit->residual_a)) {
+        *fit = other;
+    }
+    return at_edges || flatly ? CVK_OK : CVK_NOT_IN_LOG;
 }
 
 void cvk_standstill_belief(const cvk_standstill_fit *fit, const cvk_belief *start,
@@ -352,7 +382,7 @@ void cvk_standstill_belief(const cvk_standstill_fit *fit, const cvk_belief *star
         }
     }
     belief->dof = fit->dof;
-    belief->knee_a = exp(p[CVK_SM_LOG_KNEE]);
+    belief->knee_a = fit->knee_a;
     belief->curve = fit->curve;
 }
 
@@ -371,7 +401,9 @@ static void profile_of(cvk_standstill_problem *f, cvk_standstill_fit best, cvk_c
     if (!cvk_standstill_fit_curve(f, best.curve, &best)) {
         return;
     }
-    const double deviation = sqrt(best.cov[CVK_SM_RESISTANCE]);
+    /* what the rows say, without doubts that no likelihood knows of */
+    const double variance = best.bound[CVK_SM_RESISTANCE] * best.widened;
+    const double deviation = sqrt(variance);
     const double least = best.residual_a * best.residual_a;
     f->hold = HELD_SHARPLY / deviation;
     curve->points = 2 * EACH_SIDE + 1;
@@ -381,8 +413,8 @@ static void profile_of(cvk_standstill_problem *f, cvk_standstill_fit best, cvk_c
             const int at = EACH_SIDE + side * n;
             const double off = side * PROFILE_REACH * n / EACH_SIDE;
             for (int k = 0; k < N && n > 0; k++) { /* where the others go with it, to first order */
-                held.p[k] += side * PROFILE_REACH / EACH_SIDE *
-                             best.cov[k * N + CVK_SM_RESISTANCE] / deviation;
+                held.p[k] += side * PROFILE_REACH / EACH_SIDE * deviation *
+                             best.bound[k * N + CVK_SM_RESISTANCE] / best.bound[CVK_SM_RESISTANCE];
             }
             f->hold_ohm = best.p[CVK_SM_RESISTANCE] + off * deviation;
             if (n > 0 && !cvk_standstill_fit_curve(f, best.curve, &held)) {

@@ -19,6 +19,7 @@
 #define HALF_SQRT3 0.86602540378443864676
 #define PASSES 4 /* until the inverter's voltage and the current that it lets through agree */
 #define MOST_STEPS 3
+#define SHARPEST 0.25    /* of the knee: of what the current moves by the dead time's own voltage */
 #define FADED_A 1e-20    /* numbers too small for their format take a hundred times as long */
 #define LARGEST_STEP 0.5 /* of the fastest time constant, in one step */
 
@@ -55,7 +56,14 @@ static int steps_for(const double p[CVK_SM_COUNT], double period_s)
     return wanted < 1.0 ? 1 : (wanted > MOST_STEPS ? MOST_STEPS : (int)wanted);
 }
 
-static void prepare(coefficients *k, int n, const double p[CVK_SM_COUNT], double period_s)
+double cvk_sm_knee_a(const double p[CVK_SM_COUNT], double period_s)
+{
+    const double own_way_a = fabs(p[CVK_SM_DEAD_TIME]) * period_s / p[CVK_SM_L_MEAN];
+    return hypot(exp(p[CVK_SM_LOG_KNEE]), SHARPEST * own_way_a);
+}
+
+static void prepare(coefficients *k, int n, bool edged, const double p[CVK_SM_COUNT],
+                    double period_s)
 {
     double saliency = hypot(p[CVK_SM_L_COS], p[CVK_SM_L_SIN]), r = p[CVK_SM_RESISTANCE];
     double l_x = p[CVK_SM_L_MEAN] + saliency, l_y = p[CVK_SM_L_MEAN] - saliency;
@@ -87,7 +95,7 @@ static void prepare(coefficients *k, int n, const double p[CVK_SM_COUNT], double
     k->unlike_re[n] = (0.5 / l_x - 0.5 / l_y) * c;
     k->unlike_im[n] = (0.5 / l_x - 0.5 / l_y) * s;
     k->dead_v[n] = p[CVK_SM_DEAD_TIME];
-    k->per_knee[n] = exp(-p[CVK_SM_LOG_KNEE]);
+    k->per_knee[n] = 1.0 / cvk_sm_knee_a(p, edged ? period_s : 0.0);
     k->firm[n] = 1.0 / (1.0 + 0.25 * fabs(k->dead_v[n]) * k->per_knee[n] * k->gain_aa[n]);
     k->offset_a[n] = p[CVK_SM_OFFSET_ALPHA];
     k->offset_b[n] = p[CVK_SM_OFFSET_BETA];
@@ -299,7 +307,7 @@ WIDE bool cvk_sm_simulate(const cvk_signals *s, const cvk_legs *legs, cvk_span r
         if (!possible(p)) {
             return false;
         }
-        prepare(&k, n, p, s->period_s);
+        prepare(&k, n, legs != NULL, p, s->period_s);
         i.a[n] = s->i_alpha[rows.begin] - k.offset_a[n];
         i.b[n] = s->i_beta[rows.begin] - k.offset_b[n];
     }

@@ -32,6 +32,10 @@ enum {
     CVK_SM_COUNT
 };
 
+/* The knee's current. At the legs' edges it is no sharper than what the current moves in a dead
+ * time allows: `period_s`; 0: as fitted. */
+double cvk_sm_knee_a(const double p[CVK_SM_COUNT], double period_s);
+
 #define CVK_SM_LANES                                                                               \
     (CVK_SM_COUNT + 1) /* the parameter set itself and one step along each parameter */
 

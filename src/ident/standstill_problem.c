@@ -25,8 +25,11 @@
 #define PRIORS 10
 #define UNSEEN_SALIENCY 0.03
 #define SATURATION_SPREAD 0.5 /* expected loss of inductance at the peak current, as a share */
+#define UNBENT_SPREAD 0.002   /* while it is held near none */
 #define SLOW_ROWS 64u         /* within which an injected current moves */
-#define EXPECTED_MISFIT 2.0   /* of the noise: the residual of a model that fits */
+#define EXPECTED_MISFIT 1.1   /* of the noise: the residual of a model that fits */
+#define OWN_WAY_DOUBT 0.03    /* of the inductances, and */
+#define BEND_DOUBT 0.4        /* of what the bend takes at the peak: see add_inverter_doubt() */
 #define ROWS_AFTER 6u         /* of a block: as far as a delay reaches */
 #define MEASURED_DEAD 1e-5    /* as CVK_AVERAGED_DEAD, of voltages measured row by row */
 /* Periods. How the bus moves within a period is not in a log, and an edge with 0.1 % more voltage
@@ -114,7 +117,8 @@ static void prior_rows(const cvk_standstill_problem *f, const double p[N], doubl
     const double spread = f->s->terminals[0] != '\0' ? UNSEEN_SALIENCY : 1.0;
     rows[1] = f->noise_a * p[CVK_SM_L_COS] / p[CVK_SM_L_MEAN] / spread;
     rows[2] = f->noise_a * p[CVK_SM_L_SIN] / p[CVK_SM_L_MEAN] / spread;
-    const double peak_a = f->s->peak_current_a, weight = f->noise_a * peak_a / SATURATION_SPREAD;
+    const double peak_a = f->s->peak_current_a;
+    const double weight = f->noise_a * peak_a / (f->unbent ? UNBENT_SPREAD : SATURATION_SPREAD);
     rows[3] = weight * peak_a * p[CVK_SM_SQUARE_X];
     rows[4] = weight * peak_a * p[CVK_SM_SQUARE_Y];
     rows[5] = weight * p[CVK_SM_LINEAR_Y];
@@ -206,11 +210,32 @@ static void add_misfit_doubt(const cvk_standstill_problem *f, cvk_standstill_fit
     }
     const double excess_a = sqrt(fit->residual_a * fit->residual_a - expected_a * expected_a);
     const double r = excess_a / f->s->peak_current_a * fit->p[CVK_SM_RESISTANCE];
-    const double l = 0.25 * excess_a / fmax(moving_current(f), excess_a) * fit->p[CVK_SM_L_MEAN];
+    const double l = 0.5 * excess_a / fmax(moving_current(f), excess_a) * fit->p[CVK_SM_L_MEAN];
     fit->cov[CVK_SM_RESISTANCE * (N + 1)] += r * r;
     for (int n = CVK_SM_L_MEAN; n <= CVK_SM_L_SIN; n++) {
         fit->cov[n * (N + 1)] += l * l;
     }
+}
+
+/* Within a period the inverter's own voltage moves the current by `way` times what is injected:
+ * where that is no small part, the current stops at zero in the dead times, in which no curve of a
+ * mean current follows it. And where the voltage still bends at the peak current, another curve
+ * leaves another resistance. */
+static void add_inverter_doubt(const cvk_standstill_problem *f, cvk_standstill_fit *fit)
+{
+    const double l_h = fit->p[CVK_SM_L_MEAN], own_v = fabs(fit->p[CVK_SM_DEAD_TIME]);
+    const double way = own_v * f->s->period_s / l_h / fmax(moving_current(f), f->noise_a);
+    const double doubt_h = OWN_WAY_DOUBT * way * (1.0 + way * way) * l_h;
+    for (int n = CVK_SM_L_MEAN; n <= CVK_SM_L_SIN; n++) {
+        fit->cov[n * (N + 1)] += doubt_h * doubt_h;
+    }
+    for (int n = CVK_SM_SQUARE_X; n <= CVK_SM_SQUARE_Y; n++) { /* what small currents show of L */
+        const double doubt = doubt_h / l_h / (f->s->peak_current_a * f->s->peak_current_a);
+        fit->cov[n * (N + 1)] += doubt * doubt;
+    }
+    const double peak_a = f->s->peak_current_a, bend = fit->knee_a / peak_a;
+    const double doubt_ohm = BEND_DOUBT * own_v * fmin(bend, 1.0) / peak_a;
+    fit->cov[CVK_SM_RESISTANCE * (N + 1)] += doubt_ohm * doubt_ohm;
 }
 
 bool cvk_standstill_fit_curve(cvk_standstill_problem *f, int curve, cvk_standstill_fit *fit)
@@ -232,12 +257,14 @@ bool cvk_standstill_fit_curve(cvk_standstill_problem *f, int curve, cvk_standsti
         return false;
     }
     memcpy(fit->cov, result.cov, sizeof fit->cov);
+    fit->knee_a = cvk_sm_knee_a(fit->p, f->legs != NULL ? f->s->period_s : 0.0);
     memcpy(fit->bound, result.bound, sizeof fit->bound);
     fit->rows = f->residual_rows;
     add_voltage_doubt(f, fit);
     fit->cov[CVK_SM_DELAY * (N + 1)] += DELAY_FLOOR * DELAY_FLOOR;
     fit->residual_a = result.residual;
     add_misfit_doubt(f, fit);
+    add_inverter_doubt(f, fit);
     fit->converged = result.converged;
     fit->widened = result.widened[CVK_SM_RESISTANCE];
     fit->dof = CVK_LANE_DOF;
@@ -247,7 +274,7 @@ bool cvk_standstill_fit_curve(cvk_standstill_problem *f, int curve, cvk_standsti
 cvk_loss cvk_standstill_loss(const cvk_standstill_fit *fit)
 {
     return (cvk_loss){.dead_time_voltage_v = fit->p[CVK_SM_DEAD_TIME],
-                      .knee_a = exp(fit->p[CVK_SM_LOG_KNEE]),
+                      .knee_a = fit->knee_a,
                       .curve = fit->curve,
                       .per_h = 1.0 / fit->p[CVK_SM_L_MEAN],
                       .delay = lround(fit->p[CVK_SM_DELAY])};

@@ -18,7 +18,8 @@ typedef struct cvk_standstill_fit {
     double bound[CVK_SM_COUNT * CVK_SM_COUNT]; /* of that of the likeliest curve: lane_fit.h; */
     size_t rows;                               /* from so many */
     double dof;
-    int curve; /* the likeliest: inverter_curve.h */
+    int curve;     /* the likeliest: inverter_curve.h */
+    double knee_a; /* its */
     bool converged;
     bool at_edges;     /* its voltage is taken at the legs' edges, as the signals have them */
     double residual_a; /* rms per axis */
@@ -39,6 +40,7 @@ typedef struct cvk_standstill_problem {
     int threads, curve, most_evaluations;
     double scale[CVK_SM_COUNT];
     double noise_a, knee_centre, largest_v;
+    bool unbent;           /* saturation is held near none */
     bool no_inverter;      /* voltages that show none of its own: measured at the terminals */
     double hold_ohm, hold; /* resistance held there, as sharply as one over `hold`; 0: free */
 } cvk_standstill_problem;

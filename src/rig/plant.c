@@ -310,7 +310,9 @@ double cvk_motion_step(cvk_rig *rig, const cvk_terminals *at, double dt_s)
     return charge;
 }
 
-/* Short against everything but the switching: one slope, the rotor moved along its tangent. */
+/* Short against everything but the switching: the mean of the slopes at both ends, the rotor moved
+ * along its tangent. Without the second one a pulse that makes most of a voltage drives too much:
+ * the resistance would look smaller by half of what the winding's current decays in it. */
 static double brief_flux_step(cvk_rig *rig, const cvk_terminals *at, double h, double by_mech_rad)
 {
     const cvk_vec psi = cvk_flux_now(rig);
@@ -319,12 +321,14 @@ static double brief_flux_step(cvk_rig *rig, const cvk_terminals *at, double h, d
         cvk_rotor_nudge(rig, &rig->rotor, by_mech_rad);
     }
     cvk_set_flux(rig, psi + h * a.slope);
+    const node b = evaluate_now(rig, at);
+    const cvk_vec slope = 0.5 * (a.slope + b.slope);
+    cvk_set_flux(rig, psi + h * slope);
     if (rig->meter.on) {
-        const node b = evaluate_now(rig, at);
         meter_losses(rig, at, &a, 0.5 * h);
         meter_losses(rig, at, &b, 0.5 * h);
     }
-    cvk_vec mean = 0.5 * (a.i + cvk_current_now(rig)) + rig->derived.inv_iron * a.slope;
+    cvk_vec mean = 0.5 * (a.i + cvk_current_now(rig)) + rig->derived.inv_iron * slope;
     return h * 1.5 * cvk_dot(at->share, mean);
 }
 

@@ -93,7 +93,7 @@ static const struct {
     double rate_hz;
     bool known; /* the resistance must be */
 } captures[] = {
-    {"wheel", 8e4, false},  {"wheel", 1.3e5, false},     {"wheel", 2.123e5, true},
+    {"wheel", 8e4, false},  {"wheel", 1.3e5, false},     {"wheel", 2.123e5, false},
     {"wheel", 4e5, false},  {"wheel", 4.123e5, true},    {"wheel", 1e6, false},
     {"mixer", 4e5, false},  {"mixer", 1.0123e6, true},   {"blower", 4e5, false},
     {"blower", 1e6, false}, {"blower", 1.0123e6, false},

@@ -6,6 +6,7 @@
 
 #include "corvak/host/gains.h"
 #include "corvak/sim/sim.h"
+#include "draw.h"
 #include "recording.h"
 
 #include <math.h>
@@ -21,26 +22,6 @@
 #define MEAN_S 0.03
 #define NEAR 0.1
 
-/* splitmix64 (Steele, Lea, Flood, "Fast splittable pseudorandom number generators", 2014). */
-static double even(uint64_t *state)
-{
-    *state += 0x9e3779b97f4a7c15u;
-    uint64_t z = *state;
-    z = (z ^ (z >> 30)) * 0xbf58476d1ce4e5b9u;
-    z = (z ^ (z >> 27)) * 0x94d049bb133111ebu;
-    return (double)((z ^ (z >> 31)) >> 11) / 9007199254740992.0;
-}
-
-static double between(uint64_t *state, double low, double high)
-{
-    return low + (high - low) * even(state);
-}
-
-static double by_ratio(uint64_t *state, double low, double high)
-{
-    return low * pow(high / low, even(state));
-}
-
 /* ---- a motor and its bench ------------------------------------------------------------------- */
 
 /* What the rest follows from; false when no such motor is built. */
@@ -50,15 +31,15 @@ typedef struct outline {
 
 static bool draw_outline(uint64_t *n, outline *o)
 {
-    o->bus_v = by_ratio(n, 12.0, 60.0);
-    o->period_s = 1.0 / by_ratio(n, 8e3, 80e3);
-    o->pole_pairs = floor(by_ratio(n, 1.0, 41.0));
-    o->l_d = by_ratio(n, 3e-6, 10e-3);
-    const double saliency = between(n, 1.0, 4.0);
-    o->top_rad_s = by_ratio(n, 150.0, fmin(0.5 / o->period_s, 12000.0));
+    o->bus_v = draw_ratio(n, 12.0, 60.0);
+    o->period_s = 1.0 / draw_ratio(n, 8e3, 80e3);
+    o->pole_pairs = floor(draw_ratio(n, 1.0, 41.0));
+    o->l_d = draw_ratio(n, 3e-6, 10e-3);
+    const double saliency = draw_between(n, 1.0, 4.0);
+    o->top_rad_s = draw_ratio(n, 150.0, fmin(0.5 / o->period_s, 12000.0));
     const double armature =
-        by_ratio(n, 0.05, 1.2); /* flux of the limit's current over the magnets' */
-    const double drop = by_ratio(n, 0.02, 0.25);
+        draw_ratio(n, 0.05, 1.2); /* flux of the limit's current over the magnets' */
+    const double drop = draw_ratio(n, 0.02, 0.25);
     o->l_q = o->l_d * saliency;
     o->flux = o->bus_v / sqrt(3.0) / o->top_rad_s;
     o->limit_a = armature * o->flux / o->l_q;
@@ -74,14 +55,14 @@ static void shape_motor(uint64_t *n, const outline *o, cvk_rig_motor *m)
     m->inductance_d_h = o->l_d;
     m->inductance_q_h = o->l_q;
     m->flux_linkage_wb = o->flux;
-    m->saturation_d_a = o->limit_a * between(n, 2.0, 6.0);
-    m->saturation_q_a = o->limit_a * between(n, 1.5, 5.0);
-    m->saturation_bias = between(n, 0.0, 0.3);
-    m->cross_saturation = between(n, 0.0, 0.1);
-    m->emf_harmonic_5 = between(n, -0.01, 0.01);
-    m->emf_harmonic_7 = between(n, -0.005, 0.005);
-    m->magnet_spread = between(n, 0.0, 0.01);
-    m->iron_loss_ohm = o->r * by_ratio(n, 300.0, 3000.0);
+    m->saturation_d_a = o->limit_a * draw_between(n, 2.0, 6.0);
+    m->saturation_q_a = o->limit_a * draw_between(n, 1.5, 5.0);
+    m->saturation_bias = draw_between(n, 0.0, 0.3);
+    m->cross_saturation = draw_between(n, 0.0, 0.1);
+    m->emf_harmonic_5 = draw_between(n, -0.01, 0.01);
+    m->emf_harmonic_7 = draw_between(n, -0.005, 0.005);
+    m->magnet_spread = draw_between(n, 0.0, 0.01);
+    m->iron_loss_ohm = o->r * draw_ratio(n, 300.0, 3000.0);
     m->winding_k_w = 40.0 / (1.5 * o->limit_a * o->limit_a * o->r);
     m->winding_j_k = 1.5 * o->limit_a * o->limit_a * o->r; /* a kelvin a second */
 }
@@ -90,32 +71,32 @@ static void shape_shaft(uint64_t *n, const outline *o, cvk_rig_shaft *s)
 {
     const double torque = 1.5 * o->pole_pairs * o->flux * o->limit_a;
     const double top_mech = o->top_rad_s / o->pole_pairs;
-    s->inertia_kg_m2 = torque * by_ratio(n, 0.05, 1.5) / top_mech;
-    s->friction_coulomb_nm = torque * between(n, 0.005, 0.04);
-    s->friction_static_nm = s->friction_coulomb_nm * between(n, 1.0, 1.5);
-    s->friction_viscous_nm_s = torque * between(n, 0.01, 0.05) / top_mech;
-    s->cogging_nm = torque * between(n, 0.0, 0.015);
+    s->inertia_kg_m2 = torque * draw_ratio(n, 0.05, 1.5) / top_mech;
+    s->friction_coulomb_nm = torque * draw_between(n, 0.005, 0.04);
+    s->friction_static_nm = s->friction_coulomb_nm * draw_between(n, 1.0, 1.5);
+    s->friction_viscous_nm_s = torque * draw_between(n, 0.01, 0.05) / top_mech;
+    s->cogging_nm = torque * draw_between(n, 0.0, 0.015);
     s->load_inertia_kg_m2 = 0.0;
 }
 
 static void shape_stage(uint64_t *n, const outline *o, cvk_rig_config *b)
 {
-    const double switch_ohm = fmin(o->r * between(n, 0.05, 0.2), 1.0);
+    const double switch_ohm = fmin(o->r * draw_between(n, 0.05, 0.2), 1.0);
     b->motor.resistance_ohm = o->r - switch_ohm;
     b->inverter.pwm_hz = 1.0 / o->period_s;
     b->inverter.updates_per_period = 1.0;
     b->inverter.switch_resistance_ohm = switch_ohm;
-    b->inverter.dead_time_s = fmin(fmax(o->period_s * between(n, 0.004, 0.016), 100e-9), 1e-6);
+    b->inverter.dead_time_s = fmin(fmax(o->period_s * draw_between(n, 0.004, 0.016), 100e-9), 1e-6);
     b->inverter.minimum_pulse_s = 0.5 * b->inverter.dead_time_s;
     b->inverter.output_capacitance_f =
-        by_ratio(n, 0.01, 0.1) * o->limit_a * b->inverter.dead_time_s / o->bus_v;
+        draw_ratio(n, 0.01, 0.1) * o->limit_a * b->inverter.dead_time_s / o->bus_v;
     b->supply.bus_v = o->bus_v;
     b->supply.resistance_ohm = 0.02 * o->bus_v / o->limit_a;
     b->supply.capacitor_f = fmax(1e-5, o->limit_a * o->period_s / (0.01 * o->bus_v));
-    b->sensing.current_sensing = even(n) < 0.5 ? CVK_SENSING_INLINE : CVK_SENSING_THREE_SHUNTS;
+    b->sensing.current_sensing = draw_even(n) < 0.5 ? CVK_SENSING_INLINE : CVK_SENSING_THREE_SHUNTS;
     b->sensing.current_range_a = 2.0 * o->limit_a;
     b->sensing.amplifier_range_a = 3.0 * o->limit_a;
-    b->sensing.current_noise_a = o->limit_a * by_ratio(n, 0.001, 0.008);
+    b->sensing.current_noise_a = o->limit_a * draw_ratio(n, 0.001, 0.008);
     b->sensing.current_offset_a = 0.01 * o->limit_a;
     b->sensing.current_drift_a_s = 1e-4 * o->limit_a;
     b->sensing.amplifier_lag_s = fmin(0.2e-6, 0.01 * o->period_s);
@@ -125,7 +106,7 @@ static void shape_stage(uint64_t *n, const outline *o, cvk_rig_config *b)
     b->sensing.voltage_range_v = 1.6 * o->bus_v;
     b->sensing.voltage_noise_v = 0.001 * o->bus_v;
     b->sensing.terminal_voltages =
-        even(n) < 0.5 ? CVK_TERMINALS_MEASURED : CVK_TERMINALS_NOT_MEASURED;
+        draw_even(n) < 0.5 ? CVK_TERMINALS_MEASURED : CVK_TERMINALS_NOT_MEASURED;
     b->gate_driver.overcurrent_a = 0.0;
     b->rotor_sensor.kind = CVK_SENSOR_NONE;
     b->rotor_sensor.counts = 0.0;
@@ -170,8 +151,9 @@ static cvk_card card_of(const cvk_rig_config *b, uint64_t *n, bool exact)
 {
     static cvk_card card;
     card = (cvk_card){.name = ""};
-    const double off[] = {2.0 * even(n) - 1.0, 2.0 * even(n) - 1.0, 2.0 * even(n) - 1.0,
-                          2.0 * even(n) - 1.0, 2.0 * even(n) - 1.0};
+    const double off[] = {2.0 * draw_even(n) - 1.0, 2.0 * draw_even(n) - 1.0,
+                          2.0 * draw_even(n) - 1.0, 2.0 * draw_even(n) - 1.0,
+                          2.0 * draw_even(n) - 1.0};
     const double is = exact ? 0.0 : 1.0;
     know(&card, CVK_CARD_RESISTANCE, cvk_rig_visible_resistance(b), ERROR_R, is * off[0]);
     know(&card, CVK_CARD_INDUCTANCE_D, b->motor.inductance_d_h, ERROR_L, is * off[1]);
@@ -331,22 +313,22 @@ random_start start_random_motor(uint64_t number, const random_start_options *opt
     random_start out = {.bench = random_motor(number), .at = "gains"};
     uint64_t n = number * 104729u + 3u;
     cvk_rig_config *b = &out.bench;
-    const double saliency = between(&n, options->least_saliency, options->most_saliency);
+    const double saliency = draw_between(&n, options->least_saliency, options->most_saliency);
     if (options->most_saliency > 0.0) { /* the same flux of the limit's current */
         b->motor.inductance_d_h = b->motor.inductance_q_h / saliency;
     }
     b->inverter.fidelity = options->switched ? CVK_FIDELITY_SWITCHED : CVK_FIDELITY_AVERAGED;
     const bool known = give_gains(&out, &n, options->exact);
     b->tune.observer.kind = (int32_t)options->observer;
-    out.winding_degc = options->exact ? 25.0 : between(&n, 0.0, 120.0);
+    out.winding_degc = options->exact ? 25.0 : draw_between(&n, 0.0, 120.0);
     const double cold_nm =
         1.5 * b->motor.pole_pairs * b->motor.flux_linkage_wb * (double)b->tune.limit.current_a;
     const double hot_nm = cold_nm * (1.0 - b->motor.magnet_per_k * (out.winding_degc - 25.0));
-    out.load_share = between(&n, 0.0, options->most_load);
+    out.load_share = draw_between(&n, 0.0, options->most_load);
     const double load_nm =
         fmax(0.0, out.load_share * hot_nm - b->shaft.friction_static_nm - b->shaft.cogging_nm);
     b->motor.ambient_degc = out.winding_degc;
-    const double way = even(&n) < 0.5 ? -1.0 : 1.0;
+    const double way = draw_even(&n) < 0.5 ? -1.0 : 1.0;
     if (!known) {
         return out;
     }
@@ -370,7 +352,7 @@ random_start start_random_motor(uint64_t number, const random_start_options *opt
     const double top = b->supply.bus_v / sqrt(3.0) / b->motor.flux_linkage_wb;
     const double speed = fmax(SPEED_SHARE * top, 1.3 * (double)b->tune.start.speed_rad_s);
     if (options->caught) {
-        const double mech = (even(&n) * 1.2 - 0.6) * top / w.pole_pairs;
+        const double mech = (draw_even(&n) * 1.2 - 0.6) * top / w.pole_pairs;
         cvk_rig_spin(w.sim.rig, mech, mech);
     }
     const double ramp_s =
