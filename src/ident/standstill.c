@@ -31,6 +31,7 @@
 #define PROFILE_REACH 3.5 /* deviations to each side */
 #define HELD_SHARPLY 100.0
 #define SURE_OF_NORTH 4.0 /* deviations of the slope that tells it */
+#define LATEST 2.5        /* periods, of a voltage */
 #define EDGE_ROUNDS 3
 #define LIKELIER 0.97  /* in residual */
 #define EDGES_FIT 1.05 /* of the noise: they are found without a doubt */
@@ -144,6 +145,29 @@ static void try_unbent(cvk_standstill_problem *f, const cvk_standstill_fit *star
     }
 }
 
+/* An injection of few periods repeats itself at several delays, and halves between rows: where the
+ * likeliest has led nowhere, each is tried. */
+static void try_delays(cvk_standstill_problem *f, const cvk_standstill_fit *start,
+                       cvk_standstill_fit *fit)
+{
+    cvk_standstill_fit best = {.residual_a = INFINITY};
+    f->unbent = true;
+    f->most_evaluations = OTHER_EVALUATIONS;
+    for (double delay = 0.0; delay <= LATEST; delay += 0.5) {
+        cvk_standstill_fit trial = *start;
+        if (cvk_standstill_start_at(f, delay, &trial) &&
+            cvk_standstill_fit_curve(f, fit->curve, &trial) && trial.residual_a < best.residual_a) {
+            best = trial;
+        }
+    }
+    f->unbent = false;
+    f->most_evaluations = SCOUT_EVALUATIONS;
+    if (isfinite(best.residual_a) && cvk_standstill_fit_curve(f, fit->curve, &best) &&
+        best.residual_a < fit->residual_a) {
+        *fit = best;
+    }
+}
+
 /* A quick fit of one curve on few rows. */
 static bool scout_first(cvk_standstill_problem *f, const cvk_standstill_fit *from,
                         cvk_standstill_fit *fit)
@@ -157,6 +181,9 @@ static bool scout_first(cvk_standstill_problem *f, const cvk_standstill_fit *fro
     try_knees(f, from, wider, 2, fit);
     if (fit->residual_a > LARGE_MISFIT * f->noise_a) {
         try_unbent(f, from, fit);
+    }
+    if (fit->residual_a > LARGE_MISFIT * f->noise_a) {
+        try_delays(f, from, fit);
     }
     return true;
 }
@@ -305,7 +332,13 @@ static bool fit_fully(cvk_standstill_problem *f, const cvk_span *spans, size_t c
     if (f->legs != NULL && !cvk_standstill_edges(f, best_in(of))) {
         return false;
     }
-    const int good = of->count > 0 ? fit_likely_curves(f, of->fits, of->count, samples, fits) : 0;
+    int good = of->count > 0 ? fit_likely_curves(f, of->fits, of->count, samples, fits) : 0;
+    if (good > 0 && best_of(fits, good)->residual_a > LARGE_MISFIT * best_in(of)->residual_a) {
+        for (int k = 0; k < of->count; k++) { /* a bend that few rows could not show */
+            memset(of->fits[k].p + CVK_SM_SQUARE_X, 0, (N - CVK_SM_SQUARE_X) * sizeof(double));
+        }
+        good = fit_likely_curves(f, of->fits, of->count, samples, fits);
+    }
     if (good > 0) {
         average_curves(f, fits, good, fit);
         fit->at_edges = f->legs != NULL;

@@ -308,10 +308,15 @@ WIDE bool cvk_sm_simulate(const cvk_signals *s, const cvk_legs *legs, cvk_span r
             return false;
         }
         prepare(&k, n, legs != NULL, p, s->period_s);
-        i.a[n] = s->i_alpha[rows.begin] - k.offset_a[n];
-        i.b[n] = s->i_beta[rows.begin] - k.offset_b[n];
     }
+    /* which voltages came before the first row is not known: until none of them acts, the current
+     * is the measured one */
+    const size_t known = rows.begin + (size_t)(k.delay >= 0 ? k.delay + 1 : 0);
     for (size_t row = rows.begin; row < rows.end; row++) {
+        for (int n = 0; n < LANES && row <= known; n++) {
+            i.a[n] = s->i_alpha[row] - k.offset_a[n];
+            i.b[n] = s->i_beta[row] - k.offset_b[n];
+        }
         if (row >= rows.begin + warm_up) {
             size_t at = 2 * (row - rows.begin - warm_up);
             for (int n = 0; n < lanes; n++) {

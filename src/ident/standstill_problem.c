@@ -30,6 +30,7 @@
 #define EXPECTED_MISFIT 1.1   /* of the noise: the residual of a model that fits */
 #define OWN_WAY_DOUBT 0.03    /* of the inductances, and */
 #define BEND_DOUBT 0.4        /* of what the bend takes at the peak: see add_inverter_doubt() */
+#define SERIES_DOUBT 0.01     /* of the resistance, per share that an inductance loses */
 #define ROWS_AFTER 6u         /* of a block: as far as a delay reaches */
 #define MEASURED_DEAD 1e-5    /* as CVK_AVERAGED_DEAD, of voltages measured row by row */
 /* Periods. How the bus moves within a period is not in a log, and an edge with 0.1 % more voltage
@@ -238,6 +239,18 @@ static void add_inverter_doubt(const cvk_standstill_problem *f, cvk_standstill_f
     fit->cov[CVK_SM_RESISTANCE * (N + 1)] += doubt_ohm * doubt_ohm;
 }
 
+/* A series of two terms follows what a current loses of an inductance only so far; an injection on
+ * top of a level is rectified by the rest, which looks like resistance. */
+static void add_series_doubt(const cvk_standstill_problem *f, cvk_standstill_fit *fit)
+{
+    const double peak_a = f->s->peak_current_a;
+    const double loss =
+        peak_a * (peak_a * fmax(fabs(fit->p[CVK_SM_SQUARE_X]), fabs(fit->p[CVK_SM_SQUARE_Y])) +
+                  fabs(fit->p[CVK_SM_LINEAR_Y]));
+    const double doubt_ohm = SERIES_DOUBT * fmin(loss, 1.0) * fit->p[CVK_SM_RESISTANCE];
+    fit->cov[CVK_SM_RESISTANCE * (N + 1)] += doubt_ohm * doubt_ohm;
+}
+
 bool cvk_standstill_fit_curve(cvk_standstill_problem *f, int curve, cvk_standstill_fit *fit)
 {
     cvk_lane_problem lanes = {.count = N,
@@ -265,6 +278,7 @@ bool cvk_standstill_fit_curve(cvk_standstill_problem *f, int curve, cvk_standsti
     fit->residual_a = result.residual;
     add_misfit_doubt(f, fit);
     add_inverter_doubt(f, fit);
+    add_series_doubt(f, fit);
     fit->converged = result.converged;
     fit->widened = result.widened[CVK_SM_RESISTANCE];
     fit->dof = CVK_LANE_DOF;

@@ -58,6 +58,11 @@ void cvk_standstill_scale(cvk_standstill_problem *f, const double p[CVK_SM_COUNT
 bool cvk_standstill_start(cvk_standstill_problem *f, const cvk_span *spans, size_t count,
                           cvk_standstill_fit *from);
 
+/* The same with another delay, in periods, for a problem that has been started: from the rows in
+ * use. */
+bool cvk_standstill_start_at(const cvk_standstill_problem *f, double delay,
+                             cvk_standstill_fit *from);
+
 /* Fits with one shape of the inverter's curve, from `fit` on. */
 bool cvk_standstill_fit_curve(cvk_standstill_problem *f, int curve, cvk_standstill_fit *fit);
 

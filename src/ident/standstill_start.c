@@ -15,21 +15,34 @@
 #define SALIENCY_WEIGHT 0.01 /* against what the rows say of it */
 #define KNEE_SHARE 0.02      /* knee current expected, share of the peak current */
 
-/* Rms of the measurement noise from second differences, robust against steps (median). */
-static double noise_of(const cvk_standstill_problem *f)
+/* Rms of the measurement noise from second differences of rows `apart`, robust against steps
+ * (median). */
+static double noise_at(const cvk_standstill_problem *f, size_t apart)
 {
     const cvk_signals *s = f->s;
     double values[4001];
     size_t count = 0, stride = f->residual_rows / 2000u + 1u;
     for (size_t b = 0; b < f->block_count; b++) {
-        for (size_t k = f->blocks[b].rows.begin + 2; k < f->blocks[b].rows.end && count < 4000u;
-             k += stride) {
-            values[count++] = fabs(s->i_alpha[k] - 2.0 * s->i_alpha[k - 1] + s->i_alpha[k - 2]);
-            values[count++] = fabs(s->i_beta[k] - 2.0 * s->i_beta[k - 1] + s->i_beta[k - 2]);
+        const cvk_span rows = f->blocks[b].rows;
+        for (size_t k = rows.begin + 2u * apart; k < rows.end && count < 4000u; k += stride) {
+            const size_t m = k - apart, l = m - apart;
+            values[count++] = fabs(s->i_alpha[k] - 2.0 * s->i_alpha[m] + s->i_alpha[l]);
+            values[count++] = fabs(s->i_beta[k] - 2.0 * s->i_beta[m] + s->i_beta[l]);
         }
     }
     /* median of |x| is 0.6745 sigma; a second difference has variance 6 sigma^2 */
-    return fmax(cvk_median(values, count) / 0.6745 / sqrt(6.0), 1e-9);
+    return count > 0 ? cvk_median(values, count) / 0.6745 / sqrt(6.0) : INFINITY;
+}
+
+/* An injection of few periods is no noise: where it repeats, it is not in the difference. */
+static double noise_of(const cvk_standstill_problem *f)
+{
+    static const size_t apart[] = {1, 2, 3, 4, 6, 8, 12, 16};
+    double least = INFINITY;
+    for (size_t n = 0; n < sizeof apart / sizeof apart[0]; n++) {
+        least = fmin(least, noise_at(f, apart[n]));
+    }
+    return fmax(least, 1e-9);
 }
 
 /* Largest distance of the current from its mean over the blocks: offsets do not count. */
@@ -53,15 +66,18 @@ static double swing_of(const cvk_standstill_problem *f)
     return largest;
 }
 
-/* Linear least squares at a whole delay over steps of three periods (a longer step is less
+/* Linear least squares at a delay over steps of three periods (a longer step is less
  * disturbed by noise): v = R i + L di/dt + dead * direction. Returns the residual's square sum, or
  * infinity. Unknowns: R, L_mean, L_cos, L_sin, dead-time voltage. */
-static double linear_start(const cvk_standstill_problem *f, long delay, double knee_a, double x[5])
+static double linear_start(const cvk_standstill_problem *f, double delay, double knee_a,
+                           double x[5])
 {
     enum { STEP = 3, UNKNOWNS = 5 };
     const cvk_signals *s = f->s;
     size_t stride = f->residual_rows / START_ROWS + 1u;
     size_t most = 2u * (f->residual_rows / stride + f->block_count) + 2u;
+    const long whole = (long)floor(delay);
+    const double rest = delay - (double)whole; /* of a period, in which the voltage before acts */
     double slopes = 0.0;
     double *a = calloc(most * UNKNOWNS, sizeof *a), *b = calloc(most, sizeof *b);
     size_t m = 0;
@@ -74,8 +90,9 @@ static double linear_start(const cvk_standstill_problem *f, long delay, double k
                 double mid_alpha = 0.5 * (s->i_alpha[j] + s->i_alpha[j + 1]);
                 double mid_beta = 0.5 * (s->i_beta[j] + s->i_beta[j + 1]), direction[2];
                 cvk_curve_vector(mid_alpha, mid_beta, 1.0 / knee_a, CVK_CURVE_ROUND, direction);
-                v[0] += s->v_alpha[(size_t)((long)j - delay)] / STEP;
-                v[1] += s->v_beta[(size_t)((long)j - delay)] / STEP;
+                const size_t new = (size_t)((long)j - whole), old = new - (rest > 0.0);
+                v[0] += (s->v_alpha[new] + rest * (s->v_alpha[old] - s->v_alpha[new])) / STEP;
+                v[1] += (s->v_beta[new] + rest * (s->v_beta[old] - s->v_beta[new])) / STEP;
                 i[0] += mid_alpha / STEP;
                 i[1] += mid_beta / STEP;
                 u[0] += direction[0] / STEP;
@@ -110,11 +127,12 @@ static double linear_start(const cvk_standstill_problem *f, long delay, double k
     return result;
 }
 
-static bool start_values(const cvk_standstill_problem *f, double p[N])
+/* The best of delays from `first` to `last`, a whole one apart. */
+static bool start_values(const cvk_standstill_problem *f, double first, double last, double p[N])
 {
     double best = INFINITY, knee_a = exp(f->knee_centre);
     memset(p, 0, N * sizeof *p);
-    for (long delay = -1; delay <= 3; delay++) {
+    for (double delay = first; delay <= last; delay += 1.0) {
         double x[5] = {0};
         double misfit = linear_start(f, delay, knee_a, x);
         if (misfit < best && x[0] > 0.0 && x[1] > 0.0) {
@@ -124,7 +142,7 @@ static bool start_values(const cvk_standstill_problem *f, double p[N])
             p[CVK_SM_L_COS] = x[2];
             p[CVK_SM_L_SIN] = x[3];
             p[CVK_SM_DEAD_TIME] = fmax(x[4], 0.0);
-            p[CVK_SM_DELAY] = (double)delay + 0.05;
+            p[CVK_SM_DELAY] = delay + 0.05;
         }
     }
     double saliency = hypot(p[CVK_SM_L_COS], p[CVK_SM_L_SIN]);
@@ -152,9 +170,15 @@ bool cvk_standstill_start(cvk_standstill_problem *f, const cvk_span *spans, size
         return false;
     }
     f->knee_centre = log(fmax(KNEE_SHARE * f->s->peak_current_a, 2.0 * f->noise_a));
-    if (!start_values(f, from->p)) {
+    if (!start_values(f, -1.0, 3.0, from->p)) {
         return false;
     }
     cvk_standstill_scale(f, from->p);
     return true;
+}
+
+bool cvk_standstill_start_at(const cvk_standstill_problem *f, double delay,
+                             cvk_standstill_fit *from)
+{
+    return start_values(f, delay, delay, from->p);
 }
