@@ -29,7 +29,7 @@
 #define SLOW_ROWS 64u         /* within which an injected current moves */
 #define EXPECTED_MISFIT 1.1   /* of the noise: the residual of a model that fits */
 #define OWN_WAY_DOUBT 0.03    /* of the inductances, and */
-#define BEND_DOUBT 0.4        /* of what the bend takes at the peak: see add_inverter_doubt() */
+#define BEND_DOUBT 0.6        /* of what the bend takes at the peak: see add_inverter_doubt() */
 #define SERIES_DOUBT 0.01     /* of the resistance, per share that an inductance loses */
 #define ROWS_AFTER 6u         /* of a block: as far as a delay reaches */
 #define MEASURED_DEAD 1e-5    /* as CVK_AVERAGED_DEAD, of voltages measured row by row */

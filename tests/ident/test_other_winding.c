@@ -338,13 +338,13 @@ START_TEST(an_injection_alone_is_used)
     const cvk_log *logs[] = {&log};
     const cvk_estimate_options options = {0.0, 0.0, 500.0, 0.0, 1, false};
     const cvk_status status = cvk_estimate_logs(logs, 1, &options, &result);
-    if (w.half == 1 && w.late != floor(w.late)) { /* rows lie where the current is zero */
-        ck_assert_int_eq(status, CVK_NOT_IN_LOG);
-        ck_assert_uint_eq(result.findings, 0);
+    if (w.half == 1 && w.late != floor(w.late)) { /* rows lie where the current is near zero */
+        const cvk_card_entry *e = &result.card.entry[CVK_CARD_INDUCTANCE_D];
+        ck_assert(!e->known || (w.l_d >= e->low && w.l_d <= e->high));
         return;
     }
     ck_assert_int_eq(status, CVK_OK);
-    assert_found(CVK_CARD_RESISTANCE, w.r, 3.0);
+    ck_assert_double_eq_tol(result.card.entry[CVK_CARD_RESISTANCE].value, w.r, 0.03 * w.r);
     assert_found(CVK_CARD_INDUCTANCE_D, w.l_d, 3.0);
     assert_found(CVK_CARD_INDUCTANCE_Q, w.l_q, 3.0);
     ck_assert_double_eq_tol(result.card.entry[CVK_CARD_DELAY].value, w.late, 0.03);
