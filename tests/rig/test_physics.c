@@ -113,6 +113,26 @@ START_TEST(the_two_inverters_agree)
 }
 END_TEST
 
+/* Of a winding whose current decays by a fifth in a period: pulses of a few per cent of a period
+ * drive no more than their mean voltage does. */
+START_TEST(a_quick_winding_obeys_ohm)
+{
+    static const double inductance_h[] = {10e-6, 20e-6, 60e-6};
+    cvk_rig_config config = ideal_rig();
+    config.inverter.dead_time_s = 0.0;
+    config.inverter.pwm_hz = 40e3;
+    config.motor.resistance_ohm = 0.1;
+    config.motor.inductance_d_h = config.motor.inductance_q_h = inductance_h[_i];
+    static cvk_rig_comparison c;
+    ck_assert_int_eq(cvk_rig_compare_inverters(&config, &c), CVK_OK);
+    for (size_t n = 0; n < c.points; n++) {
+        const double wanted_a = c.point[n].voltage_v / cvk_rig_visible_resistance(&config);
+        ck_assert_double_eq_tol(c.point[n].averaged_a, wanted_a, 1e-3 * fabs(wanted_a) + 1e-6);
+        ck_assert_double_eq_tol(c.point[n].switched_a, wanted_a, 1e-3 * fabs(wanted_a) + 1e-6);
+    }
+}
+END_TEST
+
 /* Turning, the two inverters still bring a motor to the same speed with the same current. */
 START_TEST(the_two_inverters_agree_when_turning)
 {
@@ -304,6 +324,7 @@ static void add(TCase *tests)
     tcase_add_loop_test(tests, energy_is_balanced, 0, 8);
     tcase_add_test(tests, the_integrator_is_of_third_order);
     tcase_add_loop_test(tests, the_two_inverters_agree, 0, 4);
+    tcase_add_loop_test(tests, a_quick_winding_obeys_ohm, 0, 3);
     tcase_add_test(tests, the_two_inverters_agree_when_turning);
     tcase_add_test(tests, ripple_is_that_of_the_textbook);
     tcase_add_test(tests, the_flux_map_is_consistent);
