@@ -4,6 +4,7 @@
  */
 #include "corvak/files/card_yaml.h"
 #include "whole_file.h"
+#include "yaml_doc.h"
 
 #include <stdio.h>
 #include <string.h>
@@ -106,7 +107,7 @@ static void write_document(writer *w, const cvk_card *card)
     }
     close_mapping(w);
     close_mapping(w);
-    yaml_document_end_event_initialize(&event, 1);
+    yaml_document_end_event_initialize(&event, 0);
     emit(w, &event);
     yaml_stream_end_event_initialize(&event);
     emit(w, &event);
@@ -119,7 +120,8 @@ cvk_status cvk_card_file_write(const cvk_card *card, const char *path, cvk_compl
     if (status != CVK_OK) {
         return status;
     }
-    fputs("# Motor card. Intervals (low .. high) are 95 %. Units are part of the keys.\n",
+    fputs("# Motor card. Intervals (low .. high) are 95 %. Units are part of the keys.\n"
+          "# " CVK_YAML_ENDS "\n",
           file.stream);
     writer w = {.good = true};
     w.good = yaml_emitter_initialize(&w.emitter) != 0;

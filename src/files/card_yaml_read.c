@@ -12,12 +12,18 @@
 #include <stdio.h>
 #include <string.h>
 
+#define LARGEST_FIGURE 1e12 /* of a motor, in any unit of a card */
+
+/* Words of an entry, the figures first. */
+enum { FIGURES = 6, FROM = FIGURES, MISSING, WORDS };
+
 typedef struct card_reader {
     cvk_card *card;
     const char *path;
     cvk_complaint *complaint;
     long line_of[CVK_CARD_COUNT];
-    bool has[CVK_CARD_COUNT]; /* a value */
+    bool has[CVK_CARD_COUNT];          /* a value */
+    long first[CVK_CARD_COUNT][WORDS]; /* the line of each word of an entry */
 } card_reader;
 
 static const char *section_of(cvk_card_key key)
@@ -48,6 +54,25 @@ static cvk_status read_figure(const card_reader *r, const char *section, const c
         return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, line,
                             "%s: %s: \"%.40s\" is not a number", section, name, value);
     }
+    if (fabs(*out) > LARGEST_FIGURE) {
+        return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, line,
+                            "%s: %s is %g; allowed: -%g .. %g", section, name, *out, LARGEST_FIGURE,
+                            LARGEST_FIGURE);
+    }
+    return CVK_OK;
+}
+
+/* CVK_BAD_FORMAT when the word stood there before. */
+static cvk_status note_word(card_reader *r, cvk_card_key key, int word, const char *section,
+                            const char *name, long line)
+{
+    long *first = &r->first[key][word];
+    if (*first > 0) {
+        return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, line,
+                            "%s: %s is given twice (first in line %ld): keep one", section, name,
+                            *first);
+    }
+    *first = line;
     return CVK_OK;
 }
 
@@ -70,27 +95,29 @@ static cvk_status on_scalar(void *context, const char *section, const char *name
     const struct {
         const char *name;
         double *figure;
-    } figures[] = {{"value", &entry->value},
-                   {"low", &entry->low},
-                   {"high", &entry->high},
-                   {"statistical_low", &entry->statistical_low},
-                   {"statistical_high", &entry->statistical_high},
-                   {"probability", &entry->probability}};
+    } figures[FIGURES] = {{"value", &entry->value},
+                          {"low", &entry->low},
+                          {"high", &entry->high},
+                          {"statistical_low", &entry->statistical_low},
+                          {"statistical_high", &entry->statistical_high},
+                          {"probability", &entry->probability}};
     r->line_of[key] = line;
     for (size_t n = 0; n < sizeof figures / sizeof figures[0]; n++) {
         if (strcmp(name, figures[n].name) == 0) {
+            const cvk_status status = note_word(r, key, (int)n, section, name, line);
             r->has[key] = r->has[key] || n == 0;
-            return read_figure(r, section, name, value, line, figures[n].figure);
+            return status == CVK_OK ? read_figure(r, section, name, value, line, figures[n].figure)
+                                    : status;
         }
     }
     if (strcmp(name, "from") == 0 || strcmp(name, "by_hand") == 0) {
         entry->by_hand = name[0] == 'b';
         snprintf(entry->from, sizeof entry->from, "%s", value);
-        return CVK_OK;
+        return note_word(r, key, FROM, section, name, line);
     }
     if (strcmp(name, "missing") == 0) {
         snprintf(entry->missing, sizeof entry->missing, "%s", value);
-        return CVK_OK;
+        return note_word(r, key, MISSING, section, name, line);
     }
     return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, line,
                         "%s: %s: an entry has value, low, high, statistical_low, statistical_high, "
@@ -113,6 +140,16 @@ static void complete(cvk_card_entry *entry)
 
 static cvk_status check(const card_reader *r)
 {
+    bool any = false;
+    for (int key = 0; key < CVK_CARD_COUNT; key++) {
+        any = any || r->has[key] || r->card->entry[key].missing[0] != '\0';
+    }
+    if (!any) {
+        return cvk_complain(
+            r->complaint, CVK_BAD_FORMAT, r->path, 0,
+            "this is no motor card: it has no entry, such as motor: resistance_ohm: "
+            "value (corvak estimate -o writes cards)");
+    }
     for (int key = 0; key < CVK_CARD_COUNT; key++) {
         cvk_card_entry *entry = &r->card->entry[key];
         cvk_card trial;

@@ -189,7 +189,8 @@ static cvk_status take_value(reader *r, const char *key, const char *text, long 
 static cvk_status take_version(reader *r, const char *text, long line)
 {
     r->versioned = true;
-    if (strtol(text, NULL, 10) == CVK_TUNE_VERSION) {
+    char *end = NULL;
+    if (strtol(text, &end, 10) == CVK_TUNE_VERSION && *end == '\0') {
         return CVK_OK;
     }
     return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, line,
@@ -361,12 +362,13 @@ cvk_status cvk_tune_file_write(const cvk_tune *tune, const char *path, cvk_compl
     fprintf(
         out,
         "# The parameters of a controller; each key ends with its unit. What is left out stands "
-        "at its\n# preset: corvak parameters.\ntune_version: %d\nname: ",
+        "at its\n# preset: corvak parameters. " CVK_YAML_ENDS "\ntune_version: %d\nname: ",
         CVK_TUNE_VERSION);
     write_quoted(out, tune->name);
     fputc('\n', out);
     write_values(out, tune);
     write_origins(out, tune);
+    fputs("...\n", out);
     if (path != NULL) {
         return cvk_whole_file_close(&file, true, complaint);
     }

@@ -4,11 +4,13 @@
  */
 #include "yaml_doc.h"
 
+#include <ctype.h>
 #include <stdio.h>
 #include <string.h>
 #include <yaml.h>
 
 #define MOST_KEY 64
+#define HEADER 400 /* characters in which the header ends */
 
 typedef struct walk {
     const char *path;
@@ -86,9 +88,28 @@ cvk_status cvk_yaml_walk(const char *path, const char *text, size_t length, cvk_
     return cvk_yaml_walk_levels(path, text, length, 2, visit, context, complaint);
 }
 
+/* A header says that the last line is three dots, and it is not. */
+static bool is_cut(const char *text, size_t length)
+{
+    char header[HEADER + 1];
+    const size_t kept = length < HEADER ? length : HEADER;
+    memcpy(header, text, kept);
+    header[kept] = '\0';
+    while (length > 0 && isspace((unsigned char)text[length - 1])) {
+        length--;
+    }
+    return strstr(header, CVK_YAML_ENDS) != NULL &&
+           (length < 4 || memcmp(text + length - 4, "\n...", 4) != 0);
+}
+
 cvk_status cvk_yaml_walk_levels(const char *path, const char *text, size_t length, int levels,
                                 cvk_yaml_scalar visit, void *context, cvk_complaint *complaint)
 {
+    if (is_cut(text, length)) {
+        return cvk_complain(complaint, CVK_BAD_FORMAT, path, 0,
+                            "the file was cut: its last line, three dots, is missing. Take a whole "
+                            "copy, or write it anew");
+    }
     yaml_parser_t parser;
     walk w = {
         .path = path, .levels = levels, .visit = visit, .context = context, .complaint = complaint};

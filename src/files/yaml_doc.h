@@ -16,6 +16,10 @@
 typedef cvk_status (*cvk_yaml_scalar)(void *context, const char *section, const char *key,
                                       const char *value, long line);
 
+/* A comment that ends the header of a file that ends with its last line: one that lacks it was cut,
+ * and is refused. */
+#define CVK_YAML_ENDS "The last line is three dots."
+
 cvk_status cvk_yaml_walk(const char *path, const char *text, size_t length, cvk_yaml_scalar visit,
                          void *context, cvk_complaint *complaint);
 

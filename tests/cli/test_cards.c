@@ -27,7 +27,7 @@ START_TEST(examine_reports_the_health_of_a_log)
     JsonObject *root = json_node_get_object(json_parser_get_root(parser));
     ck_assert_double_eq_tol(json_object_get_double_member(root, "period_s"), 50e-6, 1e-9);
     JsonObject *hope = json_object_get_object_member(root, "hope");
-    ck_assert_double_lt(json_object_get_double_member(hope, "resistance_ohm"), 0.012);
+    ck_assert_double_lt(json_object_get_double_member(hope, "resistance_ohm"), 0.013);
     ck_assert(json_object_get_null_member(hope, "flux_linkage_wb"));
     g_object_unref(parser);
 }

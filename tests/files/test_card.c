@@ -54,6 +54,27 @@ START_TEST(what_is_written_is_read_back)
 }
 END_TEST
 
+/* Wherever a copy was cut: even inside a number. */
+START_TEST(a_cut_card_is_refused)
+{
+    const char *path = "test_card.tmp.yaml";
+    static char text[65536];
+    const cvk_card card = full_card();
+    cvk_card back;
+    ck_assert_int_eq(cvk_card_file_write(&card, path, &complaint), CVK_OK);
+    FILE *stream = fopen(path, "rb");
+    ck_assert_ptr_nonnull(stream);
+    const size_t length = fread(text, 1, sizeof text, stream);
+    fclose(stream);
+    remove(path);
+    ck_assert_int_eq(cvk_card_parse(&back, "c.yaml", text, length, &complaint), CVK_OK);
+    for (size_t cut = 0; cut + 1 < length; cut++) {
+        ck_assert_msg(cvk_card_parse(&back, "c.yaml", text, cut, &complaint) == CVK_BAD_FORMAT,
+                      "cut at %zu of %zu", cut, length);
+    }
+}
+END_TEST
+
 /* A person need only write the value. */
 START_TEST(a_bare_value_is_enough)
 {
@@ -79,6 +100,12 @@ START_TEST(broken_cards_are_refused_with_the_line)
         {"motor:\n  resistance_ohm: {value: 1, colour: red}\n", "colour"},
         {"motor:\n  resistance_ohm: {value: {deep: 1}}\n", "sections"},
         {"- a list\n", "lists"},
+        {"", "no motor card"},
+        {"name: wheel\n", "no motor card"},
+        {"motor:\n  resistance_ohm:\n    value: 1\n    value: 2\n",
+         "c.yaml:4: motor.resistance_ohm: value is given twice (first in line 3)"},
+        {"motor:\n  resistance_ohm: {value: 1, low: -1e308, high: 2}\n",
+         "allowed: -1e+12 .. 1e+12"},
     };
     cvk_card card;
     ck_assert_int_eq(
@@ -118,7 +145,8 @@ static void add(TCase *tests)
 {
     tcase_add_test(tests, what_is_written_is_read_back);
     tcase_add_test(tests, a_bare_value_is_enough);
-    tcase_add_loop_test(tests, broken_cards_are_refused_with_the_line, 0, 9);
+    tcase_add_loop_test(tests, broken_cards_are_refused_with_the_line, 0, 13);
+    tcase_add_test(tests, a_cut_card_is_refused);
     tcase_add_test(tests, mapping_files_name_columns);
 }
 

@@ -75,6 +75,15 @@ START_TEST(what_is_written_is_read_again)
                           1e-6f * fabsf(cvk_parameter_get(&written.settings, row)),
                       "%s.%s", row->section, row->name);
     }
+    static char text[65536];
+    FILE *stream = fopen(path, "rb");
+    ck_assert_ptr_nonnull(stream);
+    const size_t length = fread(text, 1, sizeof text, stream);
+    fclose(stream);
+    for (size_t cut = 1; cut <= 15; cut++) { /* wherever a copy was cut */
+        ck_assert_int_eq(cvk_tune_file_parse(&tune, path, text, length * cut / 16, &complaint),
+                         CVK_BAD_FORMAT);
+    }
     remove(path);
     ck_assert_int_eq(cvk_tune_file_write(&written, "/dev/full", &complaint), CVK_FILE_ERROR);
     ck_assert_int_eq(cvk_tune_file_write(&written, "/no/such/place.yaml", &complaint),
@@ -87,6 +96,7 @@ START_TEST(what_is_wrong_is_refused_with_its_place)
     static const char start[] = "tune_version: 1\n";
     char text[400];
     assert_refused("current:\n  bandwidth_hz: 700\n", "lacks the line tune_version: 1");
+    assert_refused("tune_version: 1,5\n", "a tune file of version 1,5");
     assert_refused("tune_version: 2\n", "my.tune.yaml:1: a tune file of version 2");
     snprintf(text, sizeof text, "%scurrent:\n  bandwith_hz: 700\n", start);
     assert_refused(text, "my.tune.yaml:3: unknown parameter current.bandwith_hz; the closest is "
