@@ -200,11 +200,12 @@ static int work(const arguments *a, char **paths, int count)
         if (cvk_card_file_read(&other, a->join, &complaint) != CVK_OK) {
             return complain_file(VERB, &complaint);
         }
-        cvk_card_join(&card, &other);
+        const int contradictions = cvk_card_join(&card, &other);
         if (cvk_card_file_write(&card, a->output, &complaint) != CVK_OK) {
             return complain_file(VERB, &complaint);
         }
-        return show(&card, a->json);
+        show(&card, a->json);
+        return contradictions > 0 ? EXIT_ANSWER_NO : EXIT_DONE;
     }
     if (count == 2) {
         if (cvk_card_file_read(&other, paths[1], &complaint) != CVK_OK) {

@@ -69,7 +69,7 @@ static int write_results(job *j, const arguments *a)
     cvk_complaint complaint;
     const cvk_rig_config *truth = a->compare != NULL ? &j->truth : NULL;
     if (a->refine != NULL) {
-        cvk_card_join(&j->estimate.card, &j->before);
+        (void)cvk_card_join(&j->estimate.card, &j->before);
     }
     if (a->json) {
         print_estimate_json(&j->estimate, truth);

@@ -88,8 +88,11 @@ static void print_range(const arguments *a, const cvk_torque_motor *m, const cvk
                 r->current_d_a);
     }
     if (isfinite(r->continuous_nm)) {
-        g_print("\n           for long   %.4g N m: the winding comes to %.0f degC",
-                r->continuous_nm, a->winding_degc);
+        g_print(
+            r->cool
+                ? "\n           for long   %.4g N m: all of it, the winding stays below %.0f degC"
+                : "\n           for long   %.4g N m: the winding comes to %.0f degC",
+            r->continuous_nm, a->winding_degc);
     }
     g_print("\n\n  %-10s %10s %12s %14s %22s\n", "depth", "voltage", "all torque", "without load",
             "with field weakening");

@@ -212,6 +212,9 @@ display display_of(cvk_card_key key, double value)
 
 void print_number(char *out, size_t size, double value, double half_width)
 {
-    int decimals = half_width > 0.0 ? 1 - (int)floor(log10(half_width)) : 0;
+    const double far = fabs(value);
+    const int decimals = half_width > 0.0 ? 1 - (int)floor(log10(half_width))
+                         : far > 0.0      ? 3 - (int)floor(log10(far)) /* four digits */
+                                          : 0;
     snprintf(out, size, "%.*f", CLAMP(decimals, 0, 10), value);
 }

@@ -141,8 +141,10 @@ static double true_position(judge *j, const cvk_moment *now, const cvk_device_tr
     j->turned_rad +=
         isnan(j->before_rad) ? 0.0 : remainder(truth->angle_e_rad - j->before_rad, TWO_PI);
     j->before_rad = truth->angle_e_rad;
+    /* while an injection seeks, which end is north is open: half a turn may come */
     const bool knows = now->bridge_on != 0 &&
-                       (now->angle_source == CVK_ANGLE_ROTOR || now->start_phase >= CVK_START_TURN);
+                       (now->angle_source == CVK_ANGLE_ROTOR ||
+                        now->start_phase == CVK_START_TURN || now->start_phase >= CVK_START_RUN);
     if (!j->placed) {
         const double off = pole_pairs * counted - truth->angle_e_rad;
         j->turned_rad = truth->angle_e_rad + TWO_PI * round(off / TWO_PI);

@@ -221,14 +221,15 @@ static bool contradict(const cvk_card_entry *e, const cvk_card_entry *other, cvk
                                       : !cvk_card_agree(e, other, &ratio);
 }
 
-static void join_entry(cvk_card_entry *e, const cvk_card_entry *other, cvk_card_key key)
+/* False when they contradict each other. */
+static bool join_entry(cvk_card_entry *e, const cvk_card_entry *other, cvk_card_key key)
 {
     if (!other->known || (e->known && e->by_hand)) {
-        return;
+        return true;
     }
     if (!e->known || other->by_hand) {
         *e = *other;
-        return;
+        return true;
     }
     if (contradict(e, other, key)) {
         const double here = e->value, there = other->value;
@@ -237,12 +238,12 @@ static void join_entry(cvk_card_entry *e, const cvk_card_entry *other, cvk_card_
                  "the cards contradict each other: %.5g here, %.5g on the other: another motor, or "
                  "another temperature?",
                  here, there);
-        return;
+        return false;
     }
     if (strstr(e->from, other->from) != NULL || strstr(other->from, e->from) != NULL) {
         *e = strlen(other->from) > strlen(e->from) ? *other
                                                    : *e; /* the same logs tell nothing new */
-        return;
+        return true;
     }
     if (key == CVK_CARD_POLE_PAIRS) {
         join_pole_pairs(e, other);
@@ -251,11 +252,14 @@ static void join_entry(cvk_card_entry *e, const cvk_card_entry *other, cvk_card_
     }
     const size_t used = strlen(e->from);
     snprintf(e->from + used, sizeof e->from - used, "; %s", other->from);
+    return true;
 }
 
-void cvk_card_join(cvk_card *card, const cvk_card *other)
+int cvk_card_join(cvk_card *card, const cvk_card *other)
 {
+    int contradictions = 0;
     for (int key = 0; key < CVK_CARD_COUNT; key++) {
-        join_entry(&card->entry[key], &other->entry[key], (cvk_card_key)key);
+        contradictions += !join_entry(&card->entry[key], &other->entry[key], (cvk_card_key)key);
     }
+    return contradictions;
 }

@@ -236,6 +236,14 @@ START_TEST(the_ends_of_the_range)
                                      "/creeping.scenario.yaml --tune creeping.tune.yaml"),
                   0);
     assert_says(out, "sees_it              1 s to 7 s: met");
+    /* which end is north is found after the angle: by then the turns are not counted yet */
+    write_file("turns.scenario.yaml",
+               "name: turns\nup:\n  what: speed\n  from_s: 0.3\n  speed_mech_rad_s: 8\n"
+               "back:\n  what: position\n  from_s: 3\n  position_mech_rad: 6\n"
+               "end:\n  what: stop\n  from_s: 9\n",
+               -1);
+    assert_status(
+        run(CORVAK_COMMAND " run " WHEEL " turns.scenario.yaml --tune creeping.tune.yaml"), 0);
     assert_status(run(CORVAK_COMMAND " range wheel.card.yaml " WHEEL " --plot range.svg"), 0);
     assert_says(out, "six_step");
     assert_says(out, "lifts the bus beyond 38.4 V");

@@ -105,7 +105,7 @@ START_TEST(unknown_missing_and_double_keys_are_refused)
     ck_assert_ptr_nonnull(strstr(complaint.text, "given twice (first in line 3)"));
 
     ck_assert_int_eq(parse("name: only\n"), CVK_BAD_FORMAT);
-    ck_assert_ptr_nonnull(strstr(complaint.text, "motor.pole_pairs is missing"));
+    ck_assert_ptr_nonnull(strstr(complaint.text, "missing: motor.pole_pairs"));
     ck_assert_int_eq(parse("speling:\n  x: 1\n"), CVK_BAD_FORMAT);
     ck_assert_ptr_nonnull(strstr(complaint.text, "motor shaft inverter"));
 }

@@ -75,8 +75,8 @@ bool cvk_card_agree(const cvk_card_entry *a, const cvk_card_entry *b, double *ra
 
 /* Joins what another card of the same motor knows: values that agree are weighed by their
  * statistical intervals, a value set by hand wins, and where the cards contradict each other the
- * entry is left open with that reason. `from` keeps both. */
-void cvk_card_join(cvk_card *card, const cvk_card *other);
+ * entry is left open with that reason: returns how many. `from` keeps both. */
+int cvk_card_join(cvk_card *card, const cvk_card *other);
 
 /* What a meter between two terminals should read: twice the phase resistance, and twice the
  * inductance along the line's axis, `angle_rad` (electrical) from the magnet's: NaN for unknown,
