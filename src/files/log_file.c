@@ -9,13 +9,14 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
 
 /* Of a longer file (about 1.5 million rows) so many stretches are read, which keeps memory below
  * 200 MB whatever its length. */
 #define LONG_FILE ((size_t)160 << 20)
 #define STRETCHES 40u
 #define STRETCH_BYTES ((size_t)1200 << 10)
-#define LARGEST_FILE ((size_t)16 << 30)
+#define LARGEST_PIPED ((size_t)1 << 30) /* of what can be read only once */
 
 /* Size of a file that can be read in parts; 0 for a pipe. */
 static size_t size_of(FILE *stream)
@@ -90,7 +91,7 @@ static cvk_status read_all(const char *path, char **text, size_t *length, bool *
     }
     size_t capacity = 0, used = 0, got = 1;
     char *block = NULL;
-    while (got > 0 && capacity < LARGEST_FILE) {
+    while (got > 0 && used <= LARGEST_PIPED) {
         if (used == capacity) {
             capacity = capacity == 0 ? (size_t)1 << 20 : 2 * capacity;
             char *larger = realloc(block, capacity);
@@ -106,6 +107,13 @@ static cvk_status read_all(const char *path, char **text, size_t *length, bool *
     }
     bool failed = ferror(stream) != 0;
     fclose(stream);
+    if (used > LARGEST_PIPED) {
+        free(block);
+        return cvk_complain(complaint, CVK_FILE_ERROR, path, 0,
+                            "more than %zu MB come out of a pipe: write them to a file, of which "
+                            "stretches are read",
+                            LARGEST_PIPED >> 20);
+    }
     if (failed) {
         free(block);
         return unreadable(path, complaint);
@@ -115,10 +123,13 @@ static cvk_status read_all(const char *path, char **text, size_t *length, bool *
     return CVK_OK;
 }
 
+/* A pipe brings CSV: what was read of it to look would be lost. */
 static bool begins_as_hdf5(const char *path)
 {
     char head[8];
-    FILE *stream = strcmp(path, "-") != 0 ? fopen(path, "rb") : NULL; /* a pipe brings CSV */
+    struct stat is;
+    const bool regular = strcmp(path, "-") != 0 && stat(path, &is) == 0 && S_ISREG(is.st_mode);
+    FILE *stream = regular ? fopen(path, "rb") : NULL;
     size_t got = stream != NULL ? fread(head, 1, sizeof head, stream) : 0;
     if (stream != NULL) {
         fclose(stream);

@@ -315,6 +315,9 @@ START_TEST(wrong_usage_is_explained)
         const char *first = strstr(err, "corvak ");
         ck_assert_msg(first == NULL || strstr(first, "\ncorvak ") == NULL, "said twice: %s", err);
     }
+    (void)run("sh -c 'mkfifo log.pipe; cat " CORVAK_DATA "/wheel-standstill.csv > log.pipe & "
+              "timeout 60 " CORVAK_COMMAND " examine log.pipe'");
+    assert_says(out, "(20 kHz)");
     assert_status(run("mkfifo pipe.yaml"), 0); /* a finished file must not be renamed over it */
     assert_status(run(CORVAK_COMMAND " estimate --card pipe.yaml wheel-standstill.csv"), 2);
     assert_says(err, "pipe.yaml: is there and not a file");

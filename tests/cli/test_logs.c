@@ -278,7 +278,7 @@ START_TEST(a_card_is_refined_by_later_logs)
                   0);
     assert_says(out, "by hand");
     ck_assert_int_eq(run("sed -i 's/by_hand/from/' other.yaml"), 0);
-    assert_status(run(CORVAK_COMMAND " card one.yaml --join other.yaml -o joined.yaml"), 0);
+    assert_status(run(CORVAK_COMMAND " card one.yaml --join other.yaml -o joined.yaml"), 1);
     assert_says(out, "the cards contradict each other");
 }
 END_TEST
