@@ -165,6 +165,35 @@ static bool run_job(void *context, size_t n)
     return true;
 }
 
+/* What each piece or seed of a motor has brought; counts what is known, and what holds the truth.
+ */
+static void report(const job *j, int known[KEYS], int held[KEYS])
+{
+    const cvk_rig_config *b = &j->bench;
+    printf("%llu: Ld %.1f Lq %.1f uH, R %.1f mOhm, %.0f A, noise %.2f %%, dead %.2f %%, %.0f kHz\n",
+           (unsigned long long)j->number, 1e6 * b->motor.inductance_d_h,
+           1e6 * b->motor.inductance_q_h, 1e3 * truth(b, 0), (double)b->tune.limit.current_a,
+           100.0 * b->sensing.current_noise_a / b->sensing.current_range_a,
+           100.0 * b->inverter.dead_time_s * b->inverter.pwm_hz, 1e-3 * b->inverter.pwm_hz);
+    for (int p = 0; p < j->parts; p++) {
+        printf("   ");
+        for (int k = 0; k < KEYS; k++) {
+            const reading *r = &j->of[p][k];
+            const double is = truth(b, k);
+            const bool in = is >= r->low && is <= r->high;
+            known[k] += r->known;
+            held[k] += r->known && in;
+            if (r->known) {
+                printf(" %+6.2f of %5.2f %%%s", 100.0 * (r->value / is - 1.0),
+                       50.0 * (r->high - r->low) / is, in ? "  " : " *");
+            } else {
+                printf("       open       ");
+            }
+        }
+        printf("  %s\n", j->said[p]);
+    }
+}
+
 int main(int argc, char **argv)
 {
     if (argc != 6) {
@@ -176,8 +205,9 @@ int main(int argc, char **argv)
     const size_t count = strtoull(argv[3], NULL, 10);
     const int parts = atoi(argv[4]);
     int held[KEYS] = {0}, known[KEYS] = {0};
-    job *jobs = calloc(count, sizeof *jobs);
-    if (jobs == NULL || parts < 1 || parts > MOST) {
+    job *jobs = parts >= 1 && parts <= MOST ? calloc(count, sizeof *jobs) : NULL;
+    if (jobs == NULL) {
+        fprintf(stderr, "bench_standstill: 1 to %d seeds or pieces\n", MOST);
         return 2;
     }
     for (size_t n = 0; n < count; n++) {
@@ -192,30 +222,7 @@ int main(int argc, char **argv)
     }
     (void)cvk_for_each(count, THREADS, run_job, jobs);
     for (size_t n = 0; n < count; n++) {
-        const cvk_rig_config *b = &jobs[n].bench;
-        printf("%llu: Ld %.1f Lq %.1f uH, R %.1f mOhm, %.0f A, noise %.2f %%, dead %.2f %%, %.0f "
-               "kHz\n",
-               (unsigned long long)jobs[n].number, 1e6 * b->motor.inductance_d_h,
-               1e6 * b->motor.inductance_q_h, 1e3 * truth(b, 0), (double)b->tune.limit.current_a,
-               100.0 * b->sensing.current_noise_a / b->sensing.current_range_a,
-               100.0 * b->inverter.dead_time_s * b->inverter.pwm_hz, 1e-3 * b->inverter.pwm_hz);
-        for (int p = 0; p < parts; p++) {
-            printf("   ");
-            for (int k = 0; k < KEYS; k++) {
-                const reading *r = &jobs[n].of[p][k];
-                const double is = truth(b, k);
-                const bool in = is >= r->low && is <= r->high;
-                known[k] += r->known;
-                held[k] += r->known && in;
-                if (r->known) {
-                    printf(" %+6.2f of %5.2f %%%s", 100.0 * (r->value / is - 1.0),
-                           50.0 * (r->high - r->low) / is, in ? "  " : " *");
-                } else {
-                    printf("       open       ");
-                }
-            }
-            printf("  %s\n", jobs[n].said[p]);
-        }
+        report(&jobs[n], known, held);
     }
     for (int k = 0; k < KEYS; k++) {
         printf("%-14s known %d of %d, inside %d\n", cvk_card_key_name(keys[k]), known[k],

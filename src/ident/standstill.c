@@ -31,7 +31,7 @@
 #define PROFILE_REACH 3.5 /* deviations to each side */
 #define HELD_SHARPLY 100.0
 #define SURE_OF_NORTH 4.0 /* deviations of the slope that tells it */
-#define LATEST 2.5        /* periods, of a voltage */
+#define LATEST_HALVES 5   /* half periods, of a voltage */
 #define EDGE_ROUNDS 3
 #define LIKELIER 0.97  /* in residual */
 #define EDGES_FIT 1.05 /* of the noise: they are found without a doubt */
@@ -153,9 +153,9 @@ static void try_delays(cvk_standstill_problem *f, const cvk_standstill_fit *star
     cvk_standstill_fit best = {.residual_a = INFINITY};
     f->unbent = true;
     f->most_evaluations = OTHER_EVALUATIONS;
-    for (double delay = 0.0; delay <= LATEST; delay += 0.5) {
+    for (int half = 0; half <= LATEST_HALVES; half++) {
         cvk_standstill_fit trial = *start;
-        if (cvk_standstill_start_at(f, delay, &trial) &&
+        if (cvk_standstill_start_at(f, 0.5 * half, &trial) &&
             cvk_standstill_fit_curve(f, fit->curve, &trial) && trial.residual_a < best.residual_a) {
             best = trial;
         }

@@ -127,12 +127,13 @@ static double linear_start(const cvk_standstill_problem *f, double delay, double
     return result;
 }
 
-/* The best of delays from `first` to `last`, a whole one apart. */
-static bool start_values(const cvk_standstill_problem *f, double first, double last, double p[N])
+/* The best of `count` delays from `first` on, a whole one apart. */
+static bool start_values(const cvk_standstill_problem *f, double first, int count, double p[N])
 {
     double best = INFINITY, knee_a = exp(f->knee_centre);
     memset(p, 0, N * sizeof *p);
-    for (double delay = first; delay <= last; delay += 1.0) {
+    for (int n = 0; n < count; n++) {
+        const double delay = first + n;
         double x[5] = {0};
         double misfit = linear_start(f, delay, knee_a, x);
         if (misfit < best && x[0] > 0.0 && x[1] > 0.0) {
@@ -170,7 +171,7 @@ bool cvk_standstill_start(cvk_standstill_problem *f, const cvk_span *spans, size
         return false;
     }
     f->knee_centre = log(fmax(KNEE_SHARE * f->s->peak_current_a, 2.0 * f->noise_a));
-    if (!start_values(f, -1.0, 3.0, from->p)) {
+    if (!start_values(f, -1.0, 5, from->p)) {
         return false;
     }
     cvk_standstill_scale(f, from->p);
@@ -180,5 +181,5 @@ bool cvk_standstill_start(cvk_standstill_problem *f, const cvk_span *spans, size
 bool cvk_standstill_start_at(const cvk_standstill_problem *f, double delay,
                              cvk_standstill_fit *from)
 {
-    return start_values(f, delay, delay, from->p);
+    return start_values(f, delay, 1, from->p);
 }
