@@ -128,15 +128,10 @@ static bool record_standstill(recording *out, const cvk_rig_config *bench, uint6
 /* Some contiguous part of a log, at least a quarter. */
 static cvk_log piece_of(const cvk_log *whole, uint64_t *state)
 {
-    cvk_log part = *whole;
     const double share = draw_between(state, 0.25, 1.0);
     const size_t rows = (size_t)(share * (double)whole->rows);
     const size_t begin = (size_t)(draw_even(state) * (double)(whole->rows - rows));
-    part.rows = rows;
-    for (int c = 0; c < CVK_COLUMN_COUNT; c++) {
-        part.column[c] = whole->column[c] != NULL ? whole->column[c] + begin : NULL;
-    }
-    return part;
+    return part_of_log(whole, begin, rows);
 }
 
 static bool run_job(void *context, size_t n)

@@ -112,7 +112,7 @@ static void print_gains(const cvk_gains *g, const char *name)
     }
     const double pole_pairs = (double)g->settings.motor.pole_pairs;
     g_print("top speed      %.0f rpm, %.4g rad/s electrical, at the end of the linear range\n",
-            30.0 / G_PI * g->top_speed_rad_s / (pole_pairs > 0.0 ? pole_pairs : 1.0),
+            RPM_PER_RAD_S * g->top_speed_rad_s / (pole_pairs > 0.0 ? pole_pairs : 1.0),
             g->top_speed_rad_s);
     if (g->hides_a > 0.0) {
         g_print(

@@ -13,7 +13,6 @@
 #include <math.h>
 
 #define VERB "ladder"
-#define RPM_PER_RAD_S (60.0 / 6.28318530717958647693)
 #define DEGREES (180.0 / 3.14159265358979323846)
 #define WALKS 4 /* downwards and upwards, without and with load */
 

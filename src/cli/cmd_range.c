@@ -14,7 +14,6 @@
 
 #define VERB "range"
 #define NEAR 1.4 /* times the end of the map, to which the speed of a lifted bus is drawn */
-#define RPM_PER_RAD_S (60.0 / 6.28318530717958647693)
 
 typedef struct arguments {
     char *tune, *plot;
@@ -88,11 +87,10 @@ static void print_range(const arguments *a, const cvk_torque_motor *m, const cvk
                 r->current_d_a);
     }
     if (isfinite(r->continuous_nm)) {
-        g_print(
-            r->cool
-                ? "\n           for long   %.4g N m: all of it, the winding stays below %.0f degC"
-                : "\n           for long   %.4g N m: the winding comes to %.0f degC",
-            r->continuous_nm, a->winding_degc);
+        const char *how = r->continuous_nm < r->torque_nm ? "the winding comes to"
+                                                          : "all of it, the winding stays below";
+        g_print("\n           for long   %.4g N m: %s %.0f degC", r->continuous_nm, how,
+                a->winding_degc);
     }
     g_print("\n\n  %-10s %10s %12s %14s %22s\n", "depth", "voltage", "all torque", "without load",
             "with field weakening");

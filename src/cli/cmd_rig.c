@@ -12,7 +12,6 @@
 #include <string.h>
 
 #define VERB "rig"
-#define RPM_PER_RAD_S (60.0 / 6.28318530717958647693)
 
 /* Imperfections that this rig file has switched off. */
 static void print_switched_off(const cvk_rig_config *config)

@@ -17,7 +17,6 @@
 #include <string.h>
 
 #define VERB "run"
-#define RPM_PER_RAD_S (60.0 / 6.28318530717958647693)
 #define DEGREES (180.0 / 3.14159265358979323846)
 #define TWO_PI 6.28318530717958647693
 #define AFTER_STOP_S 3.0 /* time for the last request, when no --length is given */

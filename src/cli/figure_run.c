@@ -5,13 +5,13 @@
  */
 #include "figure_run.h"
 
+#include "cli.h"
 #include "gnuplot.h"
 
 #include <math.h>
 #include <stdio.h>
 
 #define POINTS 1500
-#define RPM_PER_RAD_S (60.0 / 6.28318530717958647693)
 #define DEGREES (180.0 / 3.14159265358979323846)
 #define TWO_PI 6.28318530717958647693
 

@@ -15,14 +15,13 @@
 #define LARGEST_FIGURE 1e12 /* of a motor, in any unit of a card */
 
 /* Words of an entry, the figures first. */
-enum { FIGURES = 6, FROM = FIGURES, MISSING, WORDS };
+enum { VALUE, FIGURES = 6, FROM = FIGURES, MISSING, WORDS };
 
 typedef struct card_reader {
     cvk_card *card;
     const char *path;
     cvk_complaint *complaint;
     long line_of[CVK_CARD_COUNT];
-    bool has[CVK_CARD_COUNT];          /* a value */
     long first[CVK_CARD_COUNT][WORDS]; /* the line of each word of an entry */
 } card_reader;
 
@@ -105,7 +104,6 @@ static cvk_status on_scalar(void *context, const char *section, const char *name
     for (size_t n = 0; n < sizeof figures / sizeof figures[0]; n++) {
         if (strcmp(name, figures[n].name) == 0) {
             const cvk_status status = note_word(r, key, (int)n, section, name, line);
-            r->has[key] = r->has[key] || n == 0;
             return status == CVK_OK ? read_figure(r, section, name, value, line, figures[n].figure)
                                     : status;
         }
@@ -142,7 +140,7 @@ static cvk_status check(const card_reader *r)
 {
     bool any = false;
     for (int key = 0; key < CVK_CARD_COUNT; key++) {
-        any = any || r->has[key] || r->card->entry[key].missing[0] != '\0';
+        any = any || r->first[key][VALUE] > 0 || r->card->entry[key].missing[0] != '\0';
     }
     if (!any) {
         return cvk_complain(
@@ -153,7 +151,7 @@ static cvk_status check(const card_reader *r)
     for (int key = 0; key < CVK_CARD_COUNT; key++) {
         cvk_card_entry *entry = &r->card->entry[key];
         cvk_card trial;
-        if (!r->has[key]) {
+        if (r->first[key][VALUE] == 0) {
             continue;
         }
         complete(entry);

@@ -15,6 +15,7 @@
 #include <string.h>
 
 #define MOST_FIELDS 200
+#define LONGEST_KEY 80 /* with its section */
 
 typedef struct rig_reader {
     cvk_rig_config *config;
@@ -216,34 +217,21 @@ static cvk_status visit(void *context, const char *section, const char *key, con
     return unknown_key(r, section, key, line);
 }
 
-static bool is_missing(const rig_reader *r, const cvk_rig_field *fields, unsigned n)
-{
-    return r->line_of[n] == 0 && isnan(fields[n].preset);
-}
-
-static bool any_missing(const rig_reader *r, const cvk_rig_field *fields, unsigned count)
-{
-    unsigned n = 0;
-    while (n < count && !is_missing(r, fields, n)) {
-        n++;
-    }
-    return n < count;
-}
-
 /* All at once: nobody wants to hear of the next one only when this one is there. */
-static cvk_status complain_missing(const rig_reader *r, const cvk_rig_field *fields, unsigned count)
+static cvk_status check_needed(const rig_reader *r, const cvk_rig_field *fields, unsigned count)
 {
     char names[400] = "";
     size_t used = 0;
-    for (unsigned n = 0; n < count && used + 80 < sizeof names; n++) {
-        if (is_missing(r, fields, n)) {
+    for (unsigned n = 0; n < count && used + LONGEST_KEY < sizeof names; n++) {
+        if (r->line_of[n] == 0 && isnan(fields[n].preset)) {
             used += (size_t)snprintf(names + used, sizeof names - used, "%s%s.%s",
                                      used > 0 ? ", " : "", fields[n].section, fields[n].name);
         }
     }
-    return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, 0,
-                        "missing: %s%s (corvak rig --keys tells what each is)", names,
-                        used + 80 < sizeof names ? "" : ", ...");
+    return used == 0 ? CVK_OK
+                     : cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, 0,
+                                    "missing: %s%s (corvak rig --keys tells what each is)", names,
+                                    used + LONGEST_KEY < sizeof names ? "" : ", ...");
 }
 
 static cvk_status check(const rig_reader *r)
@@ -253,8 +241,8 @@ static cvk_status check(const rig_reader *r)
     if (!r->named) {
         return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, 0, "name is missing");
     }
-    if (any_missing(r, fields, count)) {
-        return complain_missing(r, fields, count);
+    if (check_needed(r, fields, count) != CVK_OK) {
+        return CVK_BAD_FORMAT;
     }
     if (cvk_rig_check(r->config, &refused) != CVK_OK) {
         return cvk_complain(r->complaint, CVK_OUT_OF_RANGE, r->path, r->line_of[refused - fields],

@@ -107,7 +107,6 @@ void cvk_torque_map_compute(const cvk_torque_motor *m, cvk_torque_map *out)
     out->torque_nm = best_torque(m, 0.0, plenty_v, 0.9 * m->current_a, &out->current_d_a);
     out->continuous_nm =
         m->continuous_a > 0.0 ? out->torque_nm * fmin(1.0, m->continuous_a / m->current_a) : NAN;
-    out->cool = m->continuous_a >= m->current_a;
     out->off_mech_rad_s = m->bus_most_v / (sqrt(3.0) * m->flux_linkage_wb * p);
     const double top = m->bus_v / sqrt(3.0) / m->flux_linkage_wb / p;
     double end = 1.2 * top;

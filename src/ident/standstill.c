@@ -32,6 +32,8 @@
 #define HELD_SHARPLY 100.0
 #define SURE_OF_NORTH 4.0 /* deviations of the slope that tells it */
 #define LATEST_HALVES 5   /* half periods, of a voltage */
+#define WIDER_KNEES 2     /* of the knees to try, the first; */
+#define ALL_KNEES 3
 #define EDGE_ROUNDS 3
 #define LIKELIER 0.97  /* in residual */
 #define EDGES_FIT 1.05 /* of the noise: they are found without a doubt */
@@ -113,9 +115,10 @@ static void turn_axes(cvk_standstill_problem *f, cvk_standstill_fit *fit)
 /* A knee that has run off to nothing takes the inverter's voltage with it and does not come back,
  * nor does one so wide that it is a resistance: a fit that misses by more than the noise is begun
  * again from other knees. */
-static void try_knees(cvk_standstill_problem *f, const cvk_standstill_fit *start,
-                      const double *factors, int count, cvk_standstill_fit *fit)
+static void try_knees(cvk_standstill_problem *f, const cvk_standstill_fit *start, int count,
+                      cvk_standstill_fit *fit)
 {
+    static const double factors[] = {3.0, 10.0, 0.2};
     for (int n = 0; n < count; n++) {
         cvk_standstill_fit trial = *start;
         trial.p[CVK_SM_LOG_KNEE] += log(factors[n]);
@@ -126,23 +129,31 @@ static void try_knees(cvk_standstill_problem *f, const cvk_standstill_fit *start
     }
 }
 
+/* Ends the trials whose saturation is held: what they have found, if they have, is set free, and
+ * taken when it misses by less. */
+static void take_freely(cvk_standstill_problem *f, cvk_standstill_fit *trial, bool found,
+                        cvk_standstill_fit *fit)
+{
+    f->unbent = false;
+    f->most_evaluations = SCOUT_EVALUATIONS;
+    if (found && cvk_standstill_fit_curve(f, fit->curve, trial) &&
+        trial->residual_a < fit->residual_a) {
+        *fit = *trial;
+    }
+}
+
 /* Far away from the solution saturation takes what other parameters are for: where that has led
  * nowhere, it comes last. */
 static void try_unbent(cvk_standstill_problem *f, const cvk_standstill_fit *start,
                        cvk_standstill_fit *fit)
 {
-    static const double factors[] = {3.0, 10.0, 0.2};
     cvk_standstill_fit trial = *start;
     f->unbent = true;
-    const bool fine = cvk_standstill_fit_curve(f, fit->curve, &trial);
-    if (fine) {
-        try_knees(f, start, factors, 3, &trial);
+    const bool found = cvk_standstill_fit_curve(f, fit->curve, &trial);
+    if (found) {
+        try_knees(f, start, ALL_KNEES, &trial);
     }
-    f->unbent = false;
-    if (fine && cvk_standstill_fit_curve(f, fit->curve, &trial) &&
-        trial.residual_a < fit->residual_a) {
-        *fit = trial;
-    }
+    take_freely(f, &trial, found, fit);
 }
 
 /* An injection of few periods repeats itself at several delays, and halves between rows: where the
@@ -160,25 +171,19 @@ static void try_delays(cvk_standstill_problem *f, const cvk_standstill_fit *star
             best = trial;
         }
     }
-    f->unbent = false;
-    f->most_evaluations = SCOUT_EVALUATIONS;
-    if (isfinite(best.residual_a) && cvk_standstill_fit_curve(f, fit->curve, &best) &&
-        best.residual_a < fit->residual_a) {
-        *fit = best;
-    }
+    take_freely(f, &best, isfinite(best.residual_a), fit);
 }
 
 /* A quick fit of one curve on few rows. */
 static bool scout_first(cvk_standstill_problem *f, const cvk_standstill_fit *from,
                         cvk_standstill_fit *fit)
 {
-    static const double wider[] = {3.0, 10.0};
     *fit = *from;
     f->most_evaluations = SCOUT_EVALUATIONS;
     if (!cvk_standstill_fit_curve(f, CVK_CURVE_ROUND, fit)) {
         return false;
     }
-    try_knees(f, from, wider, 2, fit);
+    try_knees(f, from, WIDER_KNEES, fit);
     if (fit->residual_a > LARGE_MISFIT * f->noise_a) {
         try_unbent(f, from, fit);
     }
@@ -435,8 +440,7 @@ static void profile_of(cvk_standstill_problem *f, cvk_standstill_fit best, cvk_c
         return;
     }
     /* what the rows say, without doubts that no likelihood knows of */
-    const double variance = best.bound[CVK_SM_RESISTANCE] * best.widened;
-    const double deviation = sqrt(variance);
+    const double deviation = sqrt(best.bound[CVK_SM_RESISTANCE] * best.widened);
     const double least = best.residual_a * best.residual_a;
     f->hold = HELD_SHARPLY / deviation;
     curve->points = 2 * EACH_SIDE + 1;

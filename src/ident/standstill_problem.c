@@ -42,6 +42,27 @@ static size_t kept_rows(const cvk_standstill_block *b)
     return b->rows.end - b->rows.begin - b->warm_up;
 }
 
+/* Rms of what moves within SLOW_ROWS rows: the injected current. */
+static double moving_current(const cvk_standstill_problem *f)
+{
+    const cvk_signals *s = f->s;
+    double square = 0.0, rows = 0.0;
+    for (size_t b = 0; b < f->block_count; b++) {
+        const cvk_span span = f->blocks[b].rows;
+        for (size_t k = span.begin; k + SLOW_ROWS <= span.end; k += SLOW_ROWS) {
+            double sum[2] = {0.0, 0.0}, own = 0.0;
+            for (size_t j = k; j < k + SLOW_ROWS; j++) {
+                sum[0] += s->i_alpha[j];
+                sum[1] += s->i_beta[j];
+                own += s->i_alpha[j] * s->i_alpha[j] + s->i_beta[j] * s->i_beta[j];
+            }
+            square += own - (sum[0] * sum[0] + sum[1] * sum[1]) / SLOW_ROWS;
+            rows += SLOW_ROWS;
+        }
+    }
+    return rows > 0.0 ? sqrt(square / rows) : 0.0;
+}
+
 /* Whole spans when they have at most `most` rows; otherwise blocks, evenly spread. */
 static void choose_blocks(cvk_standstill_problem *f, const cvk_span *spans, size_t count,
                           size_t most, size_t block_rows)
@@ -68,6 +89,7 @@ static void choose_blocks(cvk_standstill_problem *f, const cvk_span *spans, size
             begin = stride > 0 ? begin + stride : spans[n].end;
         }
     }
+    f->moving_a = moving_current(f);
 }
 
 void cvk_standstill_all_rows(cvk_standstill_problem *f, const cvk_span *spans, size_t count)
@@ -180,27 +202,6 @@ static void add_voltage_doubt(const cvk_standstill_problem *f, cvk_standstill_fi
     }
 }
 
-/* Rms of what moves within SLOW_ROWS rows: the injected current. */
-static double moving_current(const cvk_standstill_problem *f)
-{
-    const cvk_signals *s = f->s;
-    double square = 0.0, rows = 0.0;
-    for (size_t b = 0; b < f->block_count; b++) {
-        const cvk_span span = f->blocks[b].rows;
-        for (size_t k = span.begin; k + SLOW_ROWS <= span.end; k += SLOW_ROWS) {
-            double sum[2] = {0.0, 0.0}, own = 0.0;
-            for (size_t j = k; j < k + SLOW_ROWS; j++) {
-                sum[0] += s->i_alpha[j];
-                sum[1] += s->i_beta[j];
-                own += s->i_alpha[j] * s->i_alpha[j] + s->i_beta[j] * s->i_beta[j];
-            }
-            square += own - (sum[0] * sum[0] + sum[1] * sum[1]) / SLOW_ROWS;
-            rows += SLOW_ROWS;
-        }
-    }
-    return rows > 0.0 ? sqrt(square / rows) : 0.0;
-}
-
 /* What the model leaves unexplained beyond the noise, such as noise of measured voltages, which a
  * small winding integrates, may have bent the parameters by about its share of the currents. */
 static void add_misfit_doubt(const cvk_standstill_problem *f, cvk_standstill_fit *fit)
@@ -211,7 +212,7 @@ static void add_misfit_doubt(const cvk_standstill_problem *f, cvk_standstill_fit
     }
     const double excess_a = sqrt(fit->residual_a * fit->residual_a - expected_a * expected_a);
     const double r = excess_a / f->s->peak_current_a * fit->p[CVK_SM_RESISTANCE];
-    const double l = 0.5 * excess_a / fmax(moving_current(f), excess_a) * fit->p[CVK_SM_L_MEAN];
+    const double l = 0.5 * excess_a / fmax(f->moving_a, excess_a) * fit->p[CVK_SM_L_MEAN];
     fit->cov[CVK_SM_RESISTANCE * (N + 1)] += r * r;
     for (int n = CVK_SM_L_MEAN; n <= CVK_SM_L_SIN; n++) {
         fit->cov[n * (N + 1)] += l * l;
@@ -225,7 +226,7 @@ static void add_misfit_doubt(const cvk_standstill_problem *f, cvk_standstill_fit
 static void add_inverter_doubt(const cvk_standstill_problem *f, cvk_standstill_fit *fit)
 {
     const double l_h = fit->p[CVK_SM_L_MEAN], own_v = fabs(fit->p[CVK_SM_DEAD_TIME]);
-    const double way = own_v * f->s->period_s / l_h / fmax(moving_current(f), f->noise_a);
+    const double way = own_v * f->s->period_s / l_h / fmax(f->moving_a, f->noise_a);
     const double doubt_h = OWN_WAY_DOUBT * way * (1.0 + way * way) * l_h;
     for (int n = CVK_SM_L_MEAN; n <= CVK_SM_L_SIN; n++) {
         fit->cov[n * (N + 1)] += doubt_h * doubt_h;

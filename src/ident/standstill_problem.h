@@ -40,6 +40,7 @@ typedef struct cvk_standstill_problem {
     int threads, curve, most_evaluations;
     double scale[CVK_SM_COUNT];
     double noise_a, knee_centre, largest_v;
+    double moving_a;       /* rms of the injected current, over the rows in use */
     bool unbent;           /* saturation is held near none */
     bool no_inverter;      /* voltages that show none of its own: measured at the terminals */
     double hold_ohm, hold; /* resistance held there, as sharply as one over `hold`; 0: free */

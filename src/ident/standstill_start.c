@@ -160,7 +160,7 @@ static bool start_values(const cvk_standstill_problem *f, double first, int coun
 bool cvk_standstill_start(cvk_standstill_problem *f, const cvk_span *spans, size_t count,
                           cvk_standstill_fit *from)
 {
-    *from = (cvk_standstill_fit){.curve = CVK_CURVE_ROUND, .knee_a = 1.0};
+    *from = (cvk_standstill_fit){.curve = CVK_CURVE_ROUND};
     cvk_standstill_all_rows(f, spans, count);
     if (f->residual_rows < 200u) {
         return false;

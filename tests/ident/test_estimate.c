@@ -180,12 +180,8 @@ START_TEST(a_part_of_a_standstill_log_is_enough)
     rig.motor.inductance_d_h = rig.motor.inductance_q_h = 69e-6;
     recording r;
     record(&r, &rig, "standstill", 1, false);
-    cvk_log part = r.log;
     const size_t cut = r.log.rows / 4u * 3u;
-    for (int n = 0; n < CVK_COLUMN_COUNT; n++) {
-        part.column[n] = part.column[n] != NULL ? part.column[n] + cut : NULL;
-    }
-    part.rows -= cut;
+    const cvk_log part = part_of_log(&r.log, cut, r.log.rows - cut);
     const cvk_log *logs[] = {&part};
     ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
     assert_near(CVK_CARD_RESISTANCE, cvk_rig_visible_resistance(&rig), 3.0);

@@ -6,6 +6,7 @@
  */
 #include "corvak/ident/estimate.h"
 #include "noise.h"
+#include "recording.h"
 #include "suite.h"
 
 #include <complex.h>
@@ -247,16 +248,6 @@ START_TEST(the_likelihood_profile_fits_the_interval)
 }
 END_TEST
 
-static cvk_log piece_of(const cvk_log *whole, size_t begin, size_t rows)
-{
-    cvk_log part = *whole;
-    part.rows = rows;
-    for (int c = 0; c < CVK_COLUMN_COUNT; c++) {
-        part.column[c] = whole->column[c] != NULL ? whole->column[c] + begin : NULL;
-    }
-    return part;
-}
-
 /* Values of one motor from a whole log and from pieces of it. */
 enum { PIECES = 6 };
 
@@ -302,7 +293,7 @@ START_TEST(pieces_of_a_log_agree)
     for (int n = 0; n < PIECES; n++) {
         const size_t rows = n == 0 ? ROWS : (size_t)(ROWS * (0.65 + 0.3 * uniform()));
         const cvk_log part =
-            piece_of(&log, (size_t)((0.5 + uniform()) * (double)(ROWS - rows)), rows);
+            part_of_log(&log, (size_t)((0.5 + uniform()) * (double)(ROWS - rows)), rows);
         const cvk_log *logs[] = {&part};
         const cvk_estimate_options options = {0.0, 0.0, 500.0, 0.0, 1, false};
         ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);

@@ -93,3 +93,13 @@ void recording_free(recording *r)
 {
     cvk_recording_free(r);
 }
+
+cvk_log part_of_log(const cvk_log *whole, size_t begin, size_t rows)
+{
+    cvk_log part = *whole;
+    part.rows = rows;
+    for (int n = 0; n < CVK_COLUMN_COUNT; n++) {
+        part.column[n] = whole->column[n] != NULL ? whole->column[n] + begin : NULL;
+    }
+    return part;
+}

@@ -29,4 +29,7 @@ void record_with(recording *out, const cvk_rig_config *config, const char *excit
 
 void recording_free(recording *r);
 
+/* Rows begin .. begin + rows - 1 of a log: its columns point into those of the whole. */
+cvk_log part_of_log(const cvk_log *whole, size_t begin, size_t rows);
+
 #endif

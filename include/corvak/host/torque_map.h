@@ -37,7 +37,6 @@ typedef struct cvk_torque_depth {
 
 typedef struct cvk_torque_map {
     double torque_nm, continuous_nm; /* at standstill; continuous NaN: not known */
-    bool cool;                       /* the limit's current is borne for long */
     double current_d_a;              /* that spares most, at the limit of the current */
     double speed_mech_rad_s[CVK_TORQUE_MAP_POINTS]; /* from 0, even */
     cvk_torque_depth depth[CVK_DEPTHS];
