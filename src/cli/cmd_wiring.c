@@ -44,7 +44,8 @@ static void print_json(const cvk_calibration *c)
     json_builder_begin_object(b);
     json_builder_set_member_name(b, "wiring");
     json_builder_begin_object(b);
-    add_json_text(b, "phases", decided ? w->phases : NULL);
+    add_json_text(b, "phases", w->phases[0] != '\0' ? w->phases : NULL);
+    add_json_text(b, "phases_open", w->phases_open[0] != '\0' ? w->phases_open : NULL);
     add_direction(b, "sensor_direction", w->sensor_direction);
     add_json_number(b, "probability", w->probability);
     add_json_text(b, "undecided", decided ? NULL : w->undecided);
@@ -83,10 +84,11 @@ static void print_answer(const cvk_calibration *c, const char *log)
     if (w->undecided[0] != '\0') {
         g_print("cannot decide from this log: %s\n", w->undecided);
     } else {
-        g_print("phases            %s: at legs a, b, c, by the %s sensor\n", w->phases,
-                cvk_sensor_kind_name(w->by));
+        g_print("sensor            %s\n", cvk_sensor_kind_name(w->by));
         g_print("sensor direction  %s\n", w->sensor_direction > 0 ? "1, with the phase order"
                                                                   : "-1, against the phase order");
+        g_print("phases            %s%s\n", w->phases[0] != '\0' ? w->phases : "open: ",
+                w->phases[0] != '\0' ? " at legs a, b, c" : w->phases_open);
         g_print("probability       %.6f\n\n%s\n", w->probability, w->cure);
     }
     print_sensors(c);

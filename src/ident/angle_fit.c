@@ -12,6 +12,9 @@
 #define CLEARLY_LESS 0.9 /* of what is left, for another delay than the usual one */
 #define LEAST_COLOUR 1e-5
 #define ROUNDS 3
+#define FAST_SHARE                                                                                 \
+    0.3 /* of the mean speed: a slow rotor moves as it likes between halls' edges                  \
+         */
 
 static void accumulate(const cvk_angle_problem *p, const cvk_angle_steps *all, cvk_sums *s)
 {
@@ -131,17 +134,43 @@ static double emf_share(const cvk_angle_problem *p, const cvk_angle_steps *all,
                         const cvk_angle_solution *s)
 {
     const cvk_angle_data *d = p->data;
-    double turned = 0.0, charge = 0.0, length_s = 0.0;
+    double turned = 0.0, drop = 0.0;
     for (size_t k = 0; k < all->count; k++) {
         const cvk_angle_step *e = &all->list[k];
         turned += fabs(cvk_own_to_field(p->model, e->b) - cvk_own_to_field(p->model, e->a));
-        charge += cabs(d->current[e->b] - d->current[e->a]);
-        length_s += (double)(e->b - e->a) * d->signals->period_s;
+        /* together: at an even current nobody tells one from the other */
+        drop += cabs(s->x[CVK_X_RESISTANCE] * (d->current[e->b] - d->current[e->a]) +
+                     s->x[CVK_X_INVERTER_SMALL] * (d->inverter[0][e->b] - d->inverter[0][e->a]) +
+                     s->x[CVK_X_INVERTER_LARGE] * (d->inverter[1][e->b] - d->inverter[1][e->a]));
     }
-    const double emf_v = s->x[CVK_X_FLUX] * turned / length_s;
-    const double drop_v = fabs(s->x[CVK_X_RESISTANCE]) * charge / length_s +
-                          fabs(s->x[CVK_X_INVERTER_SMALL] + s->x[CVK_X_INVERTER_LARGE]);
-    return emf_v / (emf_v + drop_v);
+    const double emf = s->x[CVK_X_FLUX] * turned;
+    return emf / (emf + drop);
+}
+
+static double speed_in(const cvk_angle_model *m, const cvk_angle_step *e)
+{
+    return fabs(cvk_own_to_field(m, e->b) - cvk_own_to_field(m, e->a)) / (double)(e->b - e->a);
+}
+
+/* Leaves the steps in which the rotor is fast, against the mean speed over the way: where nothing
+ * is faster than the rest, all of them. */
+static void keep_fast_steps(const cvk_angle_model *m, cvk_angle_steps *all)
+{
+    double way = 0.0, way_by_speed = 0.0;
+    for (size_t k = 0; k < all->count; k++) {
+        const cvk_angle_step *e = &all->list[k];
+        const double turned = speed_in(m, e) * (double)(e->b - e->a);
+        way += turned;
+        way_by_speed += turned * speed_in(m, e);
+    }
+    const double least = way > 0.0 ? FAST_SHARE * way_by_speed / way : 0.0;
+    size_t kept = 0;
+    for (size_t k = 0; k < all->count; k++) {
+        if (speed_in(m, &all->list[k]) >= least) {
+            all->list[kept++] = all->list[k];
+        }
+    }
+    all->count = kept;
 }
 
 cvk_status cvk_angle_by_back_emf(const cvk_angle_data *d, const cvk_angle_model *m,
@@ -156,6 +185,10 @@ cvk_status cvk_angle_by_back_emf(const cvk_angle_data *d, const cvk_angle_model 
     if (!cvk_make_angle_steps(d, m, CVK_MOST_ANGLE_STEPS, &all)) {
         free(few.list);
         return CVK_NO_MEMORY;
+    }
+    if (m->column->kind == CVK_SENSES_HALL) {
+        keep_fast_steps(m, &few);
+        keep_fast_steps(m, &all);
     }
     /* with the latency, which else would pass for a delay of the voltages */
     cvk_want_features(&p, 1u << CVK_AF_OFFSET | 1u << CVK_AF_LATENCY);

@@ -84,6 +84,11 @@ typedef struct cvk_angle_likeness {
 cvk_status cvk_angle_likeness_of(const cvk_angle_data *data, const cvk_angle_model *model,
                                  int blocks, cvk_angle_likeness *out);
 
+/* The same of a column of which only the order of its readings is known, such as counts: how the
+ * turning of the vectors goes with it, and against it. */
+void cvk_count_likeness(const cvk_angle_data *data, const cvk_sensor_column *column, int blocks,
+                        cvk_angle_likeness *up, cvk_angle_likeness *down);
+
 /* What is left of the angle over a turn of the sensor: with offset (and latency or lag) alone, and
  * with all features. `by_current`: as the fit was made. CVK_OK or CVK_NO_MEMORY. */
 cvk_status cvk_angle_error_curve(const cvk_angle_data *data, const cvk_angle_model *model,

@@ -115,9 +115,12 @@ static cvk_status calibrate_sensor(const cvk_angle_data *data, const cvk_log *lo
         }
     }
     if (kind == CVK_SENSES_ENCODER && !(counts > 0.0)) {
-        snprintf(sensor->why, sizeof sensor->why,
-                 "its counts per turn are not known: add the line `# encoder_counts: 4096` (with "
-                 "your encoder's number) before the header, or --encoder-counts");
+        cvk_calibrate_direction(data, column, sensor);
+        if (sensor->direction != 0) {
+            snprintf(sensor->why, sizeof sensor->why,
+                     "its counts per turn are not known: add the line `# encoder_counts: 4096` "
+                     "(with your encoder's number) before the header, or --encoder-counts");
+        }
         return CVK_OK;
     }
     if (kind == CVK_SENSES_SINCOS) {

@@ -145,24 +145,14 @@ static cvk_status find_ratio(const cvk_angle_data *d, const cvk_sensor_column *c
     return CVK_OK;
 }
 
-static cvk_status find_direction(const cvk_angle_data *d, const cvk_sensor_column *c,
-                                 cvk_sensor_calibration *out)
+/* From the likenesses one way and the other. */
+static void decide_direction(const cvk_angle_likeness *a, const cvk_angle_likeness *b,
+                             cvk_sensor_calibration *out)
 {
-    const cvk_angle_model up = {.column = c, .direction = 1, .ratio = out->ratio};
-    const cvk_angle_model down = {.column = c, .direction = -1, .ratio = out->ratio};
-    const int parts = parts_of(out->turns);
-    cvk_angle_likeness a, b;
-    cvk_status status = cvk_angle_likeness_of(d, &up, parts, &a);
-    if (status == CVK_OK) {
-        status = cvk_angle_likeness_of(d, &down, parts, &b);
-    }
-    if (status != CVK_OK) {
-        return status;
-    }
     double odds = 0.0;
     int for_up = 0, for_down = 0;
-    for (int n = 0; n < parts; n++) {
-        const double part = odds_of_part(&a, &b, n);
+    for (int n = 0; n < a->blocks; n++) {
+        const double part = odds_of_part(a, b, n);
         odds += part;
         for_up += part > CLEAR_ODDS;
         for_down += part < -CLEAR_ODDS;
@@ -177,13 +167,13 @@ static cvk_status find_direction(const cvk_angle_data *d, const cvk_sensor_colum
                  "direction was reversed in between (a plug put in again, a wire exchanged?); "
                  "record anew",
                  for_up, for_down);
-    } else if (fmax(a.mean, b.mean) < FAIR_LIKENESS &&
-               fmax(a.mean, b.mean) < CLEARLY_LIKER * fmin(a.mean, b.mean)) {
+    } else if (fmax(a->mean, b->mean) < FAIR_LIKENESS &&
+               fmax(a->mean, b->mean) < CLEARLY_LIKER * fmin(a->mean, b->mean)) {
         out->direction = 0;
         snprintf(out->why, sizeof out->why,
                  "nothing turns with it: voltages and currents are alike to %.0f %% only; the "
                  "rotor does not follow the field, or the sensor slips",
-                 100.0 * fmax(a.mean, b.mean));
+                 100.0 * fmax(a->mean, b->mean));
     } else if (out->direction_probability < SURE && out->turns > MANY_TURNS) {
         out->direction = 0;
         snprintf(out->why, sizeof out->why,
@@ -197,7 +187,22 @@ static cvk_status find_direction(const cvk_angle_data *d, const cvk_sensor_colum
                  "%.2f): turn the shaft further",
                  out->turns, out->direction_probability);
     }
-    return CVK_OK;
+}
+
+static cvk_status find_direction(const cvk_angle_data *d, const cvk_sensor_column *c,
+                                 cvk_sensor_calibration *out)
+{
+    const cvk_angle_model up = {.column = c, .direction = 1, .ratio = out->ratio};
+    const cvk_angle_model down = {.column = c, .direction = -1, .ratio = out->ratio};
+    cvk_angle_likeness a, b;
+    cvk_status status = cvk_angle_likeness_of(d, &up, parts_of(out->turns), &a);
+    if (status == CVK_OK) {
+        status = cvk_angle_likeness_of(d, &down, parts_of(out->turns), &b);
+    }
+    if (status == CVK_OK) {
+        decide_direction(&a, &b, out);
+    }
+    return status;
 }
 
 /* ---- the offset ----------------------------------------------------------------------------- */
@@ -402,15 +407,18 @@ static cvk_status draw_error(const cvk_angle_data *d, const cvk_angle_model *m,
 static void choose_reference(const cvk_angle_model *m, const cvk_angle_fit *emf,
                              const cvk_angle_fit *current, cvk_sensor_calibration *out)
 {
+    const bool halls = m->column->kind == CVK_SENSES_HALL;
     double by_emf = 0.0, emf_sd = INFINITY, by_current, current_sd;
     if (emf->fine) {
         offset_of(emf, m->wanted, &by_emf, &emf_sd);
     }
-    if (dragged(current, m->wanted, emf)) {
+    const bool by_speed =
+        emf->fine && cvk_student95(emf->dof) * hypot(emf_sd, OFFSET_FLOOR) < USEFUL_OFFSET;
+    if (!(halls && by_speed) && dragged(current, m->wanted, emf)) {
         offset_of(current, m->wanted, &by_current, &current_sd);
         const double apart = remainder(by_current - by_emf, 2.0 * PI);
         const double doubt = 3.0 * hypot(hypot(emf_sd, current_sd), OFFSET_FLOOR);
-        if (m->column->kind == CVK_SENSES_HALL) {
+        if (halls) {
             out->reference = CVK_REFERENCE_CURRENT;
             write_fit(m, current, out);
             return;
@@ -428,7 +436,7 @@ static void choose_reference(const cvk_angle_model *m, const cvk_angle_fit *emf,
             return;
         }
     }
-    if (emf->fine && cvk_student95(emf->dof) * hypot(emf_sd, OFFSET_FLOOR) < USEFUL_OFFSET) {
+    if (by_speed) {
         out->reference = CVK_REFERENCE_BACK_EMF;
         write_fit(m, emf, out);
         return;
@@ -509,6 +517,22 @@ static bool readable(const cvk_angle_data *d, const cvk_sensor_column *c,
         return false;
     }
     return true;
+}
+
+void cvk_calibrate_direction(const cvk_angle_data *d, const cvk_sensor_column *c,
+                             cvk_sensor_calibration *out)
+{
+    cvk_angle_likeness up, down;
+    out->present = true;
+    cvk_count_likeness(d, c, CVK_AF_BLOCKS, &up, &down);
+    for (int n = 0; n < up.blocks; n++) {
+        out->turns += up.turns[n];
+    }
+    if (c->stuck || out->turns < LEAST_TURNS) {
+        explain_rest(d, c, out);
+        return;
+    }
+    decide_direction(&up, &down, out);
 }
 
 cvk_status cvk_calibrate_angle(const cvk_angle_data *d, const cvk_sensor_column *c, int ratio,

@@ -21,6 +21,10 @@ cvk_measured cvk_measured_of(double value, double half);
 cvk_status cvk_calibrate_angle(const cvk_angle_data *data, const cvk_sensor_column *column,
                                int ratio, cvk_sensor_calibration *out);
 
+/* The direction alone, of a column whose angle is in counts of an unknown number in a turn. */
+void cvk_calibrate_direction(const cvk_angle_data *data, const cvk_sensor_column *column,
+                             cvk_sensor_calibration *out);
+
 /* Offsets, gains and quadrature of the two channels, and the column's angle with them taken out.
  * Leaves the column as it is when the points do not go round. */
 void cvk_calibrate_ellipse(cvk_sensor_column *column, const cvk_signals *signals,

@@ -4,8 +4,8 @@
  *
  * A log cannot tell a motor whose phases are exchanged from one whose sensor counts backwards: both
  * look alike. The answer names the phases in an even order and gives the rest to the sensor's
- * direction; among the three even orders it takes the one that leaves the smallest offset, which is
- * the right one when the sensor's zero lies on phase a, as that of halls does.
+ * direction. The three even orders differ by a third in the sensor's offset: halls, whose zero lies
+ * on phase a, tell which it is; any other sensor's zero lies anywhere, and the phases stay open.
  */
 #include "calibration.h"
 
@@ -90,13 +90,23 @@ static void cure_reversed(const cvk_wiring_answer *w, double offset_rad, const c
              offset_rad);
 }
 
+/* Of a sensor whose offset is not known. */
+static void cure_direction_alone(const cvk_wiring_answer *w, const char *why, char *text,
+                                 size_t size)
+{
+    snprintf(text, size,
+             "%s %s the phase order of the legs: rotor.reversed: %s.\nIts offset is open: %s.",
+             name_of(w->by), w->sensor_direction > 0 ? "with" : "against",
+             w->sensor_direction > 0 ? "no" : "yes", why);
+}
+
 static void cure_straight(const cvk_wiring_answer *w, int shift, double offset_rad, char *text,
                           size_t size)
 {
     static const char *const moves[3] = {
         "", "the wire at leg a to leg b, that at b to c, that at c to a",
         "the wire at leg a to leg c, that at c to b, that at b to a"};
-    if (w->by != CVK_SENSES_HALL || shift == 0) {
+    if (shift == 0) {
         snprintf(text, size,
                  "%s with the phase order of the legs: nothing to swap.\nSet "
                  "rotor.reversed: no, rotor.offset_rad: %.4f.",
@@ -122,9 +132,34 @@ static const char *contradicting(const cvk_calibration *c, int direction)
     return NULL;
 }
 
-void cvk_answer_wiring(cvk_calibration *c)
+/* Which phases are at the legs: by how many thirds of a turn they are moved on, when halls tell. */
+static int name_phases(const cvk_sensor_calibration *by, cvk_wiring_answer *w)
 {
     static const char *const orders[3] = {"abc", "bca", "cab"};
+    const double offset = by->electrical_offset_rad.value;
+    if (w->by != CVK_SENSES_HALL) {
+        snprintf(w->phases_open, sizeof w->phases_open,
+                 "its zero may lie anywhere: all three wires moved on by one only turn its offset "
+                 "by 120 degrees; halls would tell");
+        return 0;
+    }
+    const int shift = ((int)lround(-offset / THIRD) % 3 + 3) % 3;
+    const double left = remainder(offset + shift * THIRD, 2.0 * PI);
+    const double here = within_third(left, deviation_of(&by->electrical_offset_rad));
+    if (w->probability * here < SURE) {
+        snprintf(w->phases_open, sizeof w->phases_open,
+                 "the halls lie midway between two phases (%.0f degrees from one): either name "
+                 "fits; set rotor.offset_rad instead of moving wires",
+                 left / DEGREE);
+        return 0;
+    }
+    w->probability *= here;
+    memcpy(w->phases, orders[shift], sizeof w->phases);
+    return shift;
+}
+
+void cvk_answer_wiring(cvk_calibration *c)
+{
     cvk_wiring_answer *w = &c->wiring;
     w->by = speaker_of(c);
     if (w->by == CVK_SENSES_KINDS) {
@@ -135,23 +170,17 @@ void cvk_answer_wiring(cvk_calibration *c)
     const cvk_sensor_calibration *by = &c->sensor[w->by];
     w->sensor_direction = by->direction;
     w->probability = by->direction_probability;
-    if (by->direction == 0 || !cvk_measured_known(&by->electrical_offset_rad)) {
+    if (by->direction == 0) {
         snprintf(w->undecided, sizeof w->undecided, "%s: %s", cvk_sensor_kind_name(w->by), by->why);
         return;
     }
+    if (!cvk_measured_known(&by->electrical_offset_rad)) {
+        snprintf(w->phases_open, sizeof w->phases_open, "the sensor's offset is not known");
+        cure_direction_alone(w, by->why, w->cure, sizeof w->cure);
+        return;
+    }
+    const int shift = name_phases(by, w);
     const double offset = by->electrical_offset_rad.value;
-    const int shift = ((int)lround(-offset / THIRD) % 3 + 3) % 3;
-    const double left = remainder(offset + shift * THIRD, 2.0 * PI);
-    if (w->by == CVK_SENSES_HALL) {
-        w->probability *= within_third(left, deviation_of(&by->electrical_offset_rad));
-    }
-    memcpy(w->phases, orders[shift], 4);
-    if (w->probability < SURE) {
-        snprintf(w->undecided, sizeof w->undecided,
-                 "the halls lie midway between two phases (%.0f degrees from one): either name "
-                 "fits; set rotor.offset_rad instead of moving wires",
-                 left / DEGREE);
-    }
     if (by->direction < 0) {
         cure_reversed(w, offset, contradicting(c, by->direction), w->cure, sizeof w->cure);
     } else {

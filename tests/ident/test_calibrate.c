@@ -55,7 +55,11 @@ static void check_wiring(double direction)
 {
     const cvk_wiring_answer *w = &found.wiring;
     ck_assert_msg(w->undecided[0] == '\0', "%s", w->undecided);
-    ck_assert_int_eq(parity(w->phases) * w->sensor_direction, (int)direction);
+    const int order = w->phases[0] != '\0' ? parity(w->phases) : 1;
+    ck_assert_int_eq(order * w->sensor_direction, (int)direction);
+    ck_assert((w->phases[0] == '\0') == (w->phases_open[0] != '\0'));
+    ck_assert_msg(w->by == CVK_SENSES_HALL || w->phases[0] == '\0',
+                  "the zero of a sensor that is no hall names no phase");
     ck_assert_double_gt(w->probability, 0.9);
     ck_assert_int_gt((int)strlen(w->cure), 20);
 }
@@ -78,6 +82,50 @@ START_TEST(wiring_is_right_for_every_permutation)
             check_wiring(made.direction);
             ck_assert_int_eq(found.wiring.by, kind);
         }
+        sensor_log_free(&made);
+    }
+}
+END_TEST
+
+/* Counts whose number in a turn nobody knows still go with the field or against it. */
+START_TEST(counts_alone_have_a_direction)
+{
+    static const char *const programs[] = {"spin", "sweep", "hand"};
+    for (unsigned draw = 0; draw < 9; draw++) {
+        const cvk_rig_config config = bench_wired((int)draw % 8, 5u * draw, (int)(draw % 2));
+        if (draw % 3 == 2) {
+            sensor_log_by_hand(&made, &config, draw + 1u, 12.0, 1.2);
+        } else {
+            sensor_log_record(&made, &config, programs[draw % 3], draw + 1u);
+        }
+        sensor_log_keep(&made, CVK_SENSES_ENCODER);
+        made.log.column[CVK_COLUMN_INDEX] = NULL;
+        made.log.encoder_counts = 0.0;
+        const cvk_sensor_calibration *s = calibrate(CVK_SENSES_ENCODER);
+        ck_assert(!cvk_measured_known(&s->electrical_offset_rad));
+        ck_assert_msg(strstr(s->why, "counts per turn") != NULL, "draw %u: %s", draw, s->why);
+        check_wiring(made.direction);
+        sensor_log_free(&made);
+    }
+}
+END_TEST
+
+/* A rotor that was dragged first and ran then: what it does at speed decides. */
+START_TEST(a_drag_before_a_run_does_not_bend_halls)
+{
+    for (int bench = 0; bench < SENSOR_BENCHES; bench++) {
+        const cvk_rig_config config = bench_wired(bench, (unsigned)bench * 7u, bench % 2);
+        sensor_log ran;
+        sensor_log_record(&made, &config, "sweep", 70u + (unsigned)bench);
+        sensor_log_record(&ran, &config, "spin", 70u + (unsigned)bench);
+        sensor_log_join(&made, &ran);
+        sensor_log_free(&ran);
+        sensor_log_keep(&made, CVK_SENSES_HALL);
+        const cvk_sensor_calibration *s = calibrate(CVK_SENSES_HALL);
+        const double error = off(&s->electrical_offset_rad, made.offset_rad[CVK_SENSES_HALL]);
+        ck_assert_int_eq(s->direction, (int)made.direction);
+        ck_assert_int_eq(s->reference, CVK_REFERENCE_BACK_EMF);
+        ck_assert_msg(error < 1.0 * DEGREE, "%s: %.2f deg", config.name, error / DEGREE);
         sensor_log_free(&made);
     }
 }
@@ -383,6 +431,8 @@ END_TEST
 static void add_tests(TCase *tests)
 {
     tcase_add_test(tests, wiring_is_right_for_every_permutation);
+    tcase_add_test(tests, counts_alone_have_a_direction);
+    tcase_add_test(tests, a_drag_before_a_run_does_not_bend_halls);
     tcase_add_test(tests, halls_name_the_phases);
     tcase_add_test(tests, offsets_are_right_and_held);
     tcase_add_test(tests, friction_is_told_from_offset);

@@ -208,6 +208,28 @@ void sensor_log_by_hand(sensor_log *out, const cvk_rig_config *config, uint64_t 
     cvk_rig_close(rig);
 }
 
+void sensor_log_join(sensor_log *log, const sensor_log *second)
+{
+    const size_t rows = log->log.rows, more = second->log.rows;
+    const double *t = log->cells[CVK_COLUMN_T];
+    const double later_s =
+        2.0 * t[rows - 1] - t[rows - 2] - second->cells[CVK_COLUMN_T][0]; /* a row on */
+    log->most = rows + more;
+    for (size_t n = 0; n < KEPT; n++) {
+        double *cells = realloc(log->cells[kept[n]], log->most * sizeof *cells);
+        if (cells == NULL) {
+            give_up("no memory");
+        }
+        memcpy(cells + rows, second->cells[kept[n]], more * sizeof *cells);
+        log->cells[kept[n]] = cells;
+        log->log.column[kept[n]] = cells;
+    }
+    for (size_t k = rows; k < rows + more; k++) {
+        log->cells[CVK_COLUMN_T][k] += later_s;
+    }
+    log->log.rows = rows + more;
+}
+
 void sensor_log_keep(sensor_log *log, cvk_sensor_kind kind)
 {
     static const cvk_column of[CVK_SENSES_KINDS][2] = {{CVK_COLUMN_HALL, CVK_COLUMN_HALL},

@@ -38,6 +38,9 @@ void sensor_log_record_in(sensor_log *out, const cvk_rig_config *config, const c
 void sensor_log_by_hand(sensor_log *out, const cvk_rig_config *config, uint64_t seed,
                         double speed_mech_rad_s, double half_s);
 
+/* Puts the rows of a second log of the same bench behind those of the first. */
+void sensor_log_join(sensor_log *log, const sensor_log *second);
+
 /* Leaves only this sensor in the log; the others' columns are taken out of it (their cells stay).
  */
 void sensor_log_keep(sensor_log *log, cvk_sensor_kind kind);

@@ -114,12 +114,13 @@ typedef struct cvk_channel_calibration {
 } cvk_channel_calibration;
 
 typedef struct cvk_wiring_answer {
-    char phases[4];       /* phases of the motor at the log's columns a, b, c */
+    char phases[4];       /* phases of the motor at the log's columns a, b, c; empty: not told */
     int sensor_direction; /* 0: not decided */
-    double probability;
-    cvk_sensor_kind by;            /* the sensor that decided; CVK_SENSES_KINDS: none */
-    char undecided[CVK_CARD_TEXT]; /* the reason; empty when decided */
-    char cure[4 * CVK_CARD_TEXT];  /* what to swap, or which parameter does instead */
+    double probability;   /* of all that is told */
+    cvk_sensor_kind by;   /* the sensor that decided; CVK_SENSES_KINDS: none */
+    char undecided[CVK_CARD_TEXT];   /* why there is no direction; empty when there is */
+    char phases_open[CVK_CARD_TEXT]; /* why there are no phases */
+    char cure[4 * CVK_CARD_TEXT];    /* what to swap, or which parameter does instead */
 } cvk_wiring_answer;
 
 typedef struct cvk_calibration {
