@@ -35,20 +35,26 @@ static int complain_findings(const job *j)
             status = complain_usage(VERB, "%s: %s", finding->log, finding->text);
         }
     }
+    propose_for_unknown_columns(&j->set);
     return status;
 }
 
-/* "wheel" of wheel-standstill.csv; of several logs the first by name, whatever their order. */
+/* By the machine that the logs name in their heads, else "wheel" of wheel-standstill.csv; of
+ * several the first, whatever their order. */
 static void name_card(job *j, const arguments *a)
 {
-    const char *name = a->name != NULL ? a->name : j->set.log[0]->name;
-    for (size_t n = 1; n < j->set.count && a->name == NULL; n++) {
-        name = strcmp(j->set.log[n]->name, name) < 0 ? j->set.log[n]->name : name;
+    const char *rig = NULL, *log = j->set.log[0]->name;
+    for (size_t n = 0; n < j->set.count; n++) {
+        const char *named = j->set.file[n].rig;
+        rig = named[0] != '\0' && (rig == NULL || strcmp(named, rig) < 0) ? named : rig;
+        log = strcmp(j->set.log[n]->name, log) < 0 ? j->set.log[n]->name : log;
+    }
+    char *name = g_strdup(a->name != NULL ? a->name : rig != NULL ? rig : log);
+    if (a->name == NULL && rig == NULL) {
+        name[strcspn(name, "-.")] = '\0';
     }
     g_strlcpy(j->estimate.card.name, name, sizeof j->estimate.card.name);
-    if (a->name == NULL) {
-        j->estimate.card.name[strcspn(j->estimate.card.name, "-.")] = '\0';
-    }
+    g_free(name);
 }
 
 static int estimate(job *j, const arguments *a)

@@ -2,6 +2,7 @@
  *
  * corvak record: runs an excitation on the simulated rig and writes the log.
  */
+#include "device.h"
 #include "record.h"
 
 #include "corvak/files/rig_yaml.h"
@@ -225,7 +226,7 @@ static bool on_row(void *context, const cvk_device_row *now)
     if (state->periods++ % 2000u == 0) {
         show_progress(r->excitation, MIN(now->time_s / state->length_s, 0.99));
     }
-    return now->time_s <= state->until_s;
+    return now->time_s <= state->until_s && !interrupted;
 }
 
 /* Runs to the end of the excitation, or to `until_s`. Returns an exit status. */
@@ -237,6 +238,10 @@ static int run(recording *r, gboolean write_rows, double until_s)
                        .length_s = MIN(until_s, r->length_s)};
     const cvk_status status = cvk_run_excitation(&r->device, on_row, &state);
     show_progress(r->excitation, 1.0);
+    if (interrupted) {
+        g_printerr("corvak record: interrupted after %.3f s: no log is written\n", state.last_s);
+        return EXIT_BAD_USAGE;
+    }
     if (status == CVK_STOPPED) {
         g_printerr("corvak record: the drive stopped after %.3f s: %s; the log ends there\n",
                    state.last_s, cvk_fault_text(state.fault));
@@ -484,6 +489,7 @@ int cmd_record(int argc, char **argv)
     }
     int status = check_options(&o, argc);
     if (status == EXIT_DONE) {
+        catch_interrupt();
         status = record(&o, argv[1]);
     }
     free_options(&o);

@@ -124,7 +124,44 @@ static void print_json(const cvk_rig_config *config, const cvk_rig_outlook *o)
     print_json_document(b);
 }
 
-/* Everything a rig file can set, as the skeleton of one. */
+/* Everything a rig file can set. */
+static void print_keys_as_json(void)
+{
+    unsigned count;
+    const cvk_rig_field *fields = cvk_rig_fields(&count);
+    JsonBuilder *b = json_builder_new();
+    json_builder_begin_object(b);
+    json_builder_set_member_name(b, "keys");
+    json_builder_begin_array(b);
+    for (unsigned n = 0; n < count; n++) {
+        const cvk_rig_field *f = &fields[n];
+        json_builder_begin_object(b);
+        add_json_text(b, "section", f->section);
+        add_json_text(b, "key", f->name);
+        json_builder_set_member_name(b, "needed");
+        json_builder_add_boolean_value(b, isnan(f->preset));
+        if (f->names != NULL) {
+            add_json_text(b, "value", f->names[(int)f->preset]);
+            json_builder_set_member_name(b, "choices");
+            json_builder_begin_array(b);
+            for (int k = 0; f->names[k] != NULL; k++) {
+                json_builder_add_string_value(b, f->names[k]);
+            }
+            json_builder_end_array(b);
+        } else {
+            add_json_number(b, "value", f->preset);
+            add(b, "low", f->low);
+            add(b, "high", f->high);
+        }
+        add_json_text(b, "meaning", f->meaning);
+        json_builder_end_object(b);
+    }
+    json_builder_end_array(b);
+    json_builder_end_object(b);
+    print_json_document(b);
+}
+
+/* The same as the skeleton of a file. */
 static void print_keys(void)
 {
     unsigned count;
@@ -180,7 +217,7 @@ int cmd_rig(int argc, char **argv)
     cvk_rig_config config;
     cvk_complaint complaint;
     if (keys) {
-        print_keys();
+        (json ? print_keys_as_json : print_keys)();
         return EXIT_DONE;
     }
     if (argc != 2) {

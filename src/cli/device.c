@@ -25,6 +25,7 @@ int open_wire(const char *verb, const char *address, gboolean paced,
     char text[CVK_WIRE_TEXT];
     cvk_refusal why = {0};
     cvk_rig_config rig;
+    signal(SIGPIPE, SIG_IGN); /* a link that is cut is told by what is written to it */
     if (!g_str_has_prefix(address, "sim:")) {
         return cvk_wire_open(wire, address, text) == CVK_OK ? EXIT_DONE
                                                             : complain_usage(verb, "%s", text);
@@ -117,5 +118,4 @@ void catch_interrupt(void)
     struct sigaction action = {.sa_handler = on_interrupt};
     sigaction(SIGINT, &action, NULL);
     sigaction(SIGTERM, &action, NULL);
-    signal(SIGPIPE, SIG_IGN);
 }

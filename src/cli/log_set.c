@@ -33,11 +33,10 @@ static int parse_maps(log_set *set, const char *verb, const log_options *options
     return EXIT_DONE;
 }
 
-/* A log that cannot be understood: what its mapping could be goes to stdout, to be put in a file.
- */
-static void propose_mapping(const char *path, const cvk_complaint *complaint)
+/* What a log's mapping could be goes to stdout, to be put in a file. */
+static void propose_mapping(const char *path)
 {
-    char *proposal = strstr(complaint->text, "--map") != NULL ? cvk_propose_mapping(path) : NULL;
+    char *proposal = cvk_propose_mapping(path);
     if (proposal != NULL) {
         g_print("%s", proposal);
         free(proposal);
@@ -111,7 +110,9 @@ int read_log_set(log_set *set, const char *verb, const log_options *options, cha
         }
         show_progress("reading", 1.0);
         complain_file(verb, &complaint);
-        propose_mapping(paths[n], &complaint);
+        if (strstr(complaint.text, "--map") != NULL) {
+            propose_mapping(paths[n]);
+        }
         set->unreadable++;
     }
     show_progress("reading", 1.0);
@@ -123,6 +124,25 @@ int read_log_set(log_set *set, const char *verb, const log_options *options, cha
                    set->unreadable, count);
     }
     return check_maps(set, verb);
+}
+
+static gboolean has_voltages(const cvk_log *log)
+{
+    return (cvk_log_has(log, CVK_COLUMN_VA) && cvk_log_has(log, CVK_COLUMN_VB)) ||
+           (cvk_log_has(log, CVK_COLUMN_VAB) && cvk_log_has(log, CVK_COLUMN_VBC)) ||
+           (cvk_log_has(log, CVK_COLUMN_DUTY_A) && cvk_log_has(log, CVK_COLUMN_DUTY_B) &&
+            cvk_log_has(log, CVK_COLUMN_VDC));
+}
+
+void propose_for_unknown_columns(const log_set *set)
+{
+    for (size_t n = 0; n < set->count; n++) {
+        const cvk_log_file *file = &set->file[n];
+        if (file->ignored_columns > 0 &&
+            (!has_voltages(&file->log) || !cvk_log_has(&file->log, CVK_COLUMN_T))) {
+            propose_mapping(file->path);
+        }
+    }
 }
 
 void free_log_set(log_set *set)

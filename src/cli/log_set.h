@@ -87,6 +87,10 @@ typedef struct log_set {
 int read_log_set(log_set *set, const char *verb, const log_options *options, char **paths,
                  int count);
 void free_log_set(log_set *set);
+
+/* For a log that lacks what is needed while it has columns of unknown names: what these could be,
+ * to stdout, to be put in a file. */
+void propose_for_unknown_columns(const log_set *set);
 void free_log_options(log_options *options);
 
 cvk_estimate_options estimate_options_of(const log_options *options);

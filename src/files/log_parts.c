@@ -6,6 +6,7 @@
 
 #include "number.h"
 
+#include <ctype.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/mman.h>
@@ -26,28 +27,49 @@ const char *const cvk_log_keys[CVK_LOG_KEYS] = {"current_gain_tolerance",
                                                 "added_inertia_kg_m2",
                                                 "pole_pairs",
                                                 "current_delay_s",
-                                                "pwm_hz"};
+                                                "pwm_hz",
+                                                "rig"};
+
+static void take_rig(cvk_log_file *file, const char *value, const char *stop)
+{
+    size_t length = 0;
+    while (value + length < stop &&
+           (isalnum((unsigned char)value[length]) || strchr("_.-", value[length]) != NULL)) {
+        length++;
+    }
+    const char *after = value + length;
+    while (after < stop && isspace((unsigned char)*after)) {
+        after++;
+    }
+    if (length > 0 && length < sizeof file->rig && after == stop) {
+        memcpy(file->rig, value, length);
+        file->rig[length] = '\0';
+    }
+}
 
 void cvk_log_key(cvk_log_file *file, const char *key, const char *value, const char *stop,
                  double *sample_rate_hz)
 {
     cvk_log *log = &file->log;
-    double *const places[CVK_LOG_KEYS] = {&log->current_gain_tolerance,
-                                          &log->voltage_gain_tolerance,
-                                          &log->encoder_counts,
-                                          sample_rate_hz,
-                                          &log->shaft_turns,
-                                          &log->added_inertia_kg_m2,
-                                          &log->pole_pairs,
-                                          &log->current_delay_s,
-                                          &log->pwm_hz};
+    double *const places[CVK_LOG_KEYS - 1] = {&log->current_gain_tolerance,
+                                              &log->voltage_gain_tolerance,
+                                              &log->encoder_counts,
+                                              sample_rate_hz,
+                                              &log->shaft_turns,
+                                              &log->added_inertia_kg_m2,
+                                              &log->pole_pairs,
+                                              &log->current_delay_s,
+                                              &log->pwm_hz};
     double number;
     const char *after;
-    for (size_t n = 0; n < CVK_LOG_KEYS; n++) {
+    for (size_t n = 0; n < CVK_LOG_KEYS - 1; n++) {
         if (strcmp(cvk_log_keys[n], key) == 0 &&
             cvk_read_number(value, stop, '.', &number, &after) && number >= 0.0) {
             *places[n] = number;
         }
+    }
+    if (strcmp(cvk_log_keys[CVK_LOG_KEYS - 1], key) == 0) {
+        take_rig(file, value, stop);
     }
 }
 

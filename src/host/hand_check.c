@@ -238,13 +238,31 @@ static void judge_pair(cvk_hand_check *c, int a, int b)
         return;
     }
     if (off > ALIKE_SHARE * fabs(turns) + ALIKE_TURNS + coarse) {
-        say(c, false, "%s and %s differ: %.2f and %.2f turns of the shaft: pole pairs or counts?",
+        say(c, false,
+            "%s and %s differ: %+.2f and %+.2f turns of the shaft at the furthest: pole pairs or "
+            "counts?",
             first, second, turns, others);
     } else if (turns * others < 0.0) {
         say(c, false, "%s and %s count in opposite directions", first, second);
     } else {
-        say(c, true, "%s and %s agree: %.2f and %.2f turns, same direction", first, second, turns,
+        say(c, true, "%s and %s agree: %+.2f and %+.2f turns at the furthest", first, second, turns,
             others);
+    }
+}
+
+/* How far it came, from where it began. */
+static void judge_way(cvk_hand_check *c, int n)
+{
+    const cvk_hand_sensor *s = &c->sensor[n];
+    if (!s->moved || !counts_shaft(c, n)) {
+        return;
+    }
+    if (span_of(s) > LEAST_TURNS || n == CVK_HAND_HALLS) {
+        say(c, true, "%s: at most %.2f turns one way from where it began, %.2f the other",
+            cvk_hand_sensor_name(n), fabs(s->most), fabs(s->least));
+    } else if (is_expected(c, n)) {
+        say(c, false, "%s: it moved by %.3f turns only while another turned: its own noise?",
+            cvk_hand_sensor_name(n), span_of(s));
     }
 }
 
@@ -272,11 +290,8 @@ void cvk_hand_judge(cvk_hand_check *c)
                 cvk_hand_sensor_name(n));
         }
     }
-    for (int n = 0; n < CVK_HAND_SENSORS; n++) {
-        if (c->sensor[n].moved && counts_shaft(c, n)) {
-            say(c, true, "%s: turned by %.2f turns one way and %.2f the other",
-                cvk_hand_sensor_name(n), c->sensor[n].most, -c->sensor[n].least);
-        }
+    for (int n = 0; n < CVK_HAND_SENSORS && moved > 0; n++) {
+        judge_way(c, n);
     }
     if (c->sensor[CVK_HAND_HALLS].seen &&
         (is_expected(c, CVK_HAND_HALLS) || c->sensor[CVK_HAND_HALLS].moved)) {

@@ -10,8 +10,8 @@
 #define REACHED_SHARE 0.03
 #define SLOW_RAD_S 2.0 /* added to that share: electrical */
 #define LAST_SHARE 0.2
-#define JUDGED_SHARE 0.1 /* of the rated speed */
-
+#define JUDGED_SHARE 0.1     /* of the rated speed */
+#define HELD_S 0.2           /* what is lost again within it was only passed */
 #define NEAR_MECH_RAD 0.0087 /* half a degree */
 
 /* Of one criterion, so far. */
@@ -26,6 +26,8 @@ typedef struct judge {
     double sum, square, rows; /* of the speed, in the last fifth of a request */
     double current_a, quality, by_vector, off_square, off_rows; /* and of the rest */
     double angle_square, angle_rows;
+    bool there, arrived; /* at the set-point: now; for a while */
+    double arrival_s;    /* since the request */
     measure measure[CVK_RUN_MOST];
     double turned_rad, before_rad; /* the rotor's electrical angle, true when it is known */
     bool placed;                   /* the drive has counted as the rotor has turned */
@@ -38,6 +40,11 @@ static double end_of(const cvk_run_plan *plan, size_t n)
 
 static void finish_request(judge *j)
 {
+    if (j->now < j->out->count) {
+        j->out->result[j->now].reached_s = j->there ? j->arrival_s : NAN;
+    }
+    j->there = j->arrived = false;
+    j->arrival_s = NAN;
     if (j->now < j->out->count && j->rows > 0.0) {
         cvk_run_result *r = &j->out->result[j->now];
         r->mean_rad_s = j->sum / j->rows;
@@ -56,6 +63,19 @@ typedef struct shown {
     double speed_rad_s, position_rad, largest_a, off_rad;
 } shown;
 
+/* Reached is what has been held for a while: a load that comes later is none of its business,
+ * unless the set-point is lost to the end. */
+static void judge_arrival(judge *j, bool there, double since_s)
+{
+    j->there = there;
+    if (!there && !j->arrived) {
+        j->arrival_s = NAN;
+    } else if (there && isnan(j->arrival_s)) {
+        j->arrival_s = since_s;
+    }
+    j->arrived = j->arrived || since_s - j->arrival_s > HELD_S;
+}
+
 static void judge_request(judge *j, double time_s, const shown *now, const cvk_moment *moment,
                           double pole_pairs)
 {
@@ -66,11 +86,7 @@ static void judge_request(judge *j, double time_s, const shown *now, const cvk_m
         : r->mode == CVK_MODE_SPEED
             ? fabs(speed_e - r->wanted_rad_s) < REACHED_SHARE * fabs(r->wanted_rad_s) + SLOW_RAD_S
             : moment->bridge_on == 0;
-    if (!there) {
-        r->reached_s = NAN;
-    } else if (isnan(r->reached_s)) {
-        r->reached_s = time_s - r->from_s;
-    }
+    judge_arrival(j, there, time_s - r->from_s);
     if (time_s > end_s - LAST_SHARE * (end_s - r->from_s)) {
         j->sum += speed_e;
         j->square += speed_e * speed_e;
@@ -234,7 +250,7 @@ cvk_status cvk_run_device(cvk_device *device, const cvk_run_plan *plan, cvk_run_
                           void *context, cvk_run *out, cvk_refusal *why)
 {
     const cvk_request rest = {.mode = CVK_MODE_REST};
-    judge j = {.out = out, .plan = plan, .now = plan->count, .before_rad = NAN};
+    judge j = {.out = out, .plan = plan, .now = plan->count, .arrival_s = NAN, .before_rad = NAN};
     cvk_device_row row = {.time_s = 0.0};
     bool go_on = true, rested = false;
     *out = (cvk_run){.angle_rms_rad = NAN, .angle_worst_rad = 0.0};

@@ -12,6 +12,7 @@
 #include <string.h>
 
 #define LARGEST_MISMATCH 0.03 /* of the current channels' gains */
+#define MOST_APART 30.0       /* two channels of one motor, in what they span */
 
 /* Index of the one channel whose gain has the other sign; -1 for none. */
 static int inverted_channel(const double gain[3])
@@ -51,6 +52,26 @@ static bool trust_two(double gain[3], const cvk_log *log, cvk_estimate *out)
     return false;
 }
 
+/* One channel in another unit, or something else in one of the columns. */
+static void complain_scale(const cvk_log *log, const double g[3], cvk_estimate *out)
+{
+    int odd = 0;
+    double factor = 1.0;
+    for (int c = 0; c < 3; c++) {
+        const double others = 0.5 * (g[(c + 1) % 3] + g[(c + 2) % 3]);
+        if (fmax(fabs(others / g[c]), fabs(g[c] / others)) >
+            fmax(fabs(factor), fabs(1.0 / factor))) {
+            odd = c;
+            factor = others / g[c];
+        }
+    }
+    cvk_add_finding(out, CVK_ERROR, log->name,
+                    "ia + ib + ic is far from constant: i%c is about %.3g times what the other two "
+                    "make of it. Another unit (head it `i%c [mA]`), another scale, or not a phase "
+                    "current",
+                    'a' + odd, factor, 'a' + odd);
+}
+
 /* Takes up the relative gains, or complains when they are beyond belief. */
 static void current_gains(const cvk_log *log, const size_t *rows, size_t count, double gain[3],
                           cvk_estimate *out)
@@ -72,10 +93,7 @@ static void current_gains(const cvk_log *log, const size_t *rows, size_t count, 
         return;
     }
     if (worst > 0.2) {
-        cvk_add_finding(out, CVK_ERROR, log->name,
-                        "ia + ib + ic is far from constant (it would need gains %.2f, %.2f, %.2f): "
-                        "a channel is scaled differently or not a phase current",
-                        g[0], g[1], g[2]);
+        complain_scale(log, g, out);
         return;
     }
     if (worst > LARGEST_MISMATCH && !trust_two(g, log, out)) {
@@ -91,6 +109,34 @@ static void current_gains(const cvk_log *log, const size_t *rows, size_t count, 
     }
 }
 
+/* Of two channels no sum tells the scale; but hardly any run drives a current through one phase
+ * alone. */
+static void compare_two(const cvk_log *log, const double *const i[3], const size_t *rows,
+                        size_t count, cvk_estimate *out)
+{
+    double span[3] = {0.0, 0.0, 0.0};
+    int small = -1, large = -1;
+    for (int c = 0; c < 3; c++) {
+        double low = INFINITY, high = -INFINITY;
+        for (size_t k = 0; i[c] != NULL && k < count; k++) {
+            low = fmin(low, i[c][rows[k]]);
+            high = fmax(high, i[c][rows[k]]);
+        }
+        span[c] = high > low ? high - low : 0.0;
+        if (i[c] != NULL) {
+            small = small < 0 || span[c] < span[small] ? c : small;
+            large = large < 0 || span[c] > span[large] ? c : large;
+        }
+    }
+    if (large >= 0 && span[small] > 0.0 && span[large] > MOST_APART * span[small]) {
+        cvk_add_finding(out, CVK_WARNING, log->name,
+                        "i%c goes %.3g times as far as i%c: are both in the same unit? Head them "
+                        "`i%c [A]`, `i%c [mA]`",
+                        'a' + large, span[large] / span[small], 'a' + small, 'a' + large,
+                        'a' + small);
+    }
+}
+
 void cvk_convert_currents(cvk_signals *s, const cvk_log *log, const size_t *rows, cvk_estimate *out)
 {
     double gain[3] = {1, 1, 1};
@@ -98,6 +144,8 @@ void cvk_convert_currents(cvk_signals *s, const cvk_log *log, const size_t *rows
                           log->column[CVK_COLUMN_IC]};
     if (i[0] != NULL && i[1] != NULL && i[2] != NULL) {
         current_gains(log, rows, s->rows, gain, out);
+    } else {
+        compare_two(log, i, rows, s->rows, out);
     }
     for (size_t k = 0; k < s->rows; k++) {
         double x[3];

@@ -37,9 +37,12 @@ cvk_status cvk_column_maps_read(cvk_column_map *maps, size_t most, size_t *count
  * in, the rest as comments. Null when the file has no row that looks like a header. Free it. */
 char *cvk_propose_mapping(const char *path);
 
+#define CVK_LOG_RIG_LENGTH 48
+
 typedef struct cvk_log_file {
     cvk_log log; /* points into what follows */
     char path[256];
+    char rig[CVK_LOG_RIG_LENGTH]; /* the machine that the log's head names; empty: none */
     double *cells[CVK_COLUMN_COUNT];
     size_t capacity;
     void *mapping; /* memory behind cells that were not allocated one by one; null otherwise */

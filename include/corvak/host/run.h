@@ -59,10 +59,10 @@ typedef struct cvk_run_result {
     int32_t mode;
     double wanted_rad_s;    /* electrical */
     double wanted_mech_rad; /* of a position */
-    double reached_s;  /* after so long the speed stays within 3 %, the position within 0.5 degrees,
-                          or  the bridge is off after a stop; NaN: not reached, or there is nothing
-                          to  reach (torque, coast, brake) */
-    double mean_rad_s; /* over the last fifth of its time */
+    double reached_s; /* after so long the speed came within 3 % and stayed, the position within 0.5
+                         degrees, or  the bridge is off after a stop; NaN: not reached, or there is
+                         nothing to  reach (torque, coast, brake) */
+    double mean_rad_s;   /* over the last fifth of its time */
     double ripple_rad_s; /* rms around that mean */
     /* over the same time: length of the current vector, mean; quality of the angle in use, mean;
      * how far that angle is off, rms (NaN without a truth); share in which the vector held the
