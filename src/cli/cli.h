@@ -58,6 +58,9 @@ int set_rig_keys(const char *verb, char *const *set, cvk_rig_config *config);
 
 /* ---- output.c ------------------------------------------------------------------------------ */
 
+/* Complaints from now on are about this line of a script; null: no longer. */
+void complain_from(const char *file, int line);
+
 /* "corvak VERB: message" on stderr; returns EXIT_BAD_USAGE. */
 int complain_usage(const char *verb, const char *format, ...) G_GNUC_PRINTF(2, 3);
 int complain_file(const char *verb, const cvk_complaint *complaint);
@@ -103,6 +106,10 @@ typedef struct display {
 /* The customary unit for a value of this key: mΩ or Ω, µH or mH, ... */
 display display_of(cvk_card_key key, double value);
 
+/* A number for people, to so many significant digits: never with an exponent between a millionth
+ * and a billion; `-` where there is none. In a buffer of its own for the next sixteen calls. */
+const char *digits(double value, int significant);
+
 /* A number with as many decimals as an uncertainty of `half_width` deserves. */
 void print_number(char *out, size_t size, double value, double half_width);
 
@@ -110,12 +117,16 @@ void print_number(char *out, size_t size, double value, double half_width);
 
 /* The rows of a card: what is known, then what is missing. `truth` may be null: the rig to compare
  * with; `row_s` is the time from row to row of its log. */
-void print_card_table(const cvk_card *card, const cvk_rig_config *truth, double row_s);
+void print_card_table(const cvk_card *card, const cvk_rig_config *truth, double row_s,
+                      gboolean why);
 /* name, motor, inverter, saturation, derived and missing as members of an open object. */
 void add_json_card(JsonBuilder *b, const cvk_card *card);
 
 /* `truth` may be null: the rig to compare with. */
-void print_estimate_table(const cvk_estimate *estimate, const cvk_rig_config *truth);
+void print_estimate_table(const cvk_estimate *estimate, const cvk_rig_config *truth, gboolean why);
+
+/* Length of a reason up to what could be done about it. */
+int first_clause(const char *text);
 /* As one document; `truth` as for the table. */
 void print_estimate_json(const cvk_estimate *estimate, const cvk_rig_config *truth);
 /* As one line, with the log's path; an error stands in it when `status` is bad usage. */

@@ -165,7 +165,7 @@ static int show(const cvk_card *card, gboolean json)
         json_builder_end_object(b);
         print_json_document(b);
     } else {
-        print_card_table(card, NULL, 0.0);
+        print_card_table(card, NULL, 0.0, TRUE);
     }
     return EXIT_DONE;
 }

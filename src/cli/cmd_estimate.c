@@ -13,7 +13,7 @@
 #define VERB "estimate"
 
 typedef struct arguments {
-    gboolean json, each;
+    gboolean json, each, why;
     char *plot, *details, *card, *name, *compare, *refine;
     log_options logs;
 } arguments;
@@ -80,7 +80,7 @@ static int write_results(job *j, const arguments *a)
     if (a->json) {
         print_estimate_json(&j->estimate, truth);
     } else {
-        print_estimate_table(&j->estimate, truth);
+        print_estimate_table(&j->estimate, truth, a->why);
     }
     if (a->card != NULL && cvk_card_file_write(&j->estimate.card, a->card, &complaint) != CVK_OK) {
         return complain_file(VERB, &complaint);
@@ -159,6 +159,7 @@ int cmd_estimate(int argc, char **argv)
     arguments a = {.logs = LOG_OPTIONS_DEFAULT};
     const GOptionEntry entries[] = {
         {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
+        {"why", 0, 0, G_OPTION_ARG_NONE, &a.why, "tell what would show what is missing", NULL},
         {"plot", 0, 0, G_OPTION_ARG_FILENAME, &a.plot, "draw the page to look at first",
          "FILE.png|.svg"},
         {"plot-details", 0, 0, G_OPTION_ARG_FILENAME, &a.details,

@@ -19,7 +19,7 @@
 typedef struct arguments {
     char *output, *tune, *plot;
     char **parameters;
-    gboolean json, sensor, injection;
+    gboolean json, sensor, injection, pwm;
     double edge_s, margin_deg;
     cvk_gains_wish wish;
 } arguments;
@@ -73,36 +73,41 @@ static void fill_tune(cvk_tune *tune, const cvk_gains *gains, const cvk_rig_conf
 
 static void print_motion(const char *name, const cvk_motion_prediction *m)
 {
-    g_print(
-        "%-14s bandwidth %.3g rad/s; phase margin %.0f deg; at worst over inertia, load and\n"
-        "               observer %.0f deg; at the shaft: stiffness %.3g N m/rad, damping %.3g N m "
-        "s/rad\n",
-        name, m->bandwidth_rad_s, DEGREES * m->margin_rad, DEGREES * m->worst_margin_rad,
-        m->stiffness_nm_rad, m->damping_nms_rad);
+    g_print("%-14s bandwidth %s rad/s; phase margin %.0f deg; at worst over inertia, load and\n"
+            "               observer %.0f deg; at the shaft: stiffness %s N m/rad, damping %s N m "
+            "s/rad\n",
+            name, digits(m->bandwidth_rad_s, 3), DEGREES * m->margin_rad,
+            DEGREES * m->worst_margin_rad, digits(m->stiffness_nm_rad, 3),
+            digits(m->damping_nms_rad, 3));
 }
 
 static void print_gains(const cvk_gains *g, const char *name)
 {
     const cvk_loop_prediction *c = &g->current;
+    const double pole_pairs = (double)g->settings.motor.pole_pairs;
     g_print("Gains: %s\n\n", name);
     for (unsigned n = 0; n < g->items; n++) {
         const cvk_parameter *row = g->item[n].parameter;
         char value[40], *key = g_strconcat(row->section, ".", row->name, NULL);
         const float number = cvk_parameter_get(&g->settings, row);
         if (row->kind == CVK_REAL) {
-            g_snprintf(value, sizeof value, "%.4g", (double)number);
+            g_snprintf(value, sizeof value, "%s", digits((double)number, 4));
         } else {
             cvk_parameter_text(row, number, value, sizeof value);
         }
-        g_print("%-34s %-12s %-8s %s\n", key, value, row->unit, g->item[n].from);
+        g_print("%-34s %-12s %-8s %s", key, value, row->unit, g->item[n].from);
+        if (g_str_has_suffix(row->name, "speed_rad_s") && pole_pairs > 0.0) {
+            g_print("; %s rpm", digits(RPM_PER_RAD_S * (double)number / pole_pairs, 3));
+        }
+        g_print("\n");
         g_free(key);
     }
-    g_print("\ncurrent loop   bandwidth %.4g Hz; 63 %% of a step after %.0f periods, overshoot "
+    g_print("\ncurrent loop   bandwidth %s Hz; 63 %% of a step after %.0f periods, overshoot "
             "%.1f %%\n"
             "               phase margin %.0f deg; at worst over the card's intervals %.0f deg, "
             "overshoot %.1f %%\n",
-            c->bandwidth_hz, c->rise_periods, 100.0 * c->overshoot, DEGREES * c->margin_rad,
-            DEGREES * c->worst_margin_rad, 100.0 * c->worst_overshoot);
+            digits(c->bandwidth_hz, 4), c->rise_periods, 100.0 * c->overshoot,
+            DEGREES * c->margin_rad, DEGREES * c->worst_margin_rad, 100.0 * c->worst_overshoot);
     if (g->speed.bandwidth_rad_s > 0.0) {
         print_motion("speed loop", &g->speed);
         print_motion("position loop", &g->position);
@@ -110,16 +115,16 @@ static void print_gains(const cvk_gains *g, const char *name)
         g_print("speed loop     left as it was: the card has no inertia; record a spin and a "
                 "coast-down (corvak plan)\n");
     }
-    const double pole_pairs = (double)g->settings.motor.pole_pairs;
-    g_print("top speed      %.0f rpm, %.4g rad/s electrical, at the end of the linear range\n",
+    g_print("top speed      %.0f rpm, %s rad/s electrical, at the end of the linear range\n",
             RPM_PER_RAD_S * g->top_speed_rad_s / (pole_pairs > 0.0 ? pole_pairs : 1.0),
-            g->top_speed_rad_s);
+            digits(g->top_speed_rad_s, 4));
     if (g->hides_a > 0.0) {
         g_print(
-            "start          %.3g A along the magnets would hide the angle of this salient motor "
-            "(limit.current_a %.3g A):\n               it starts best by --injection; without, the "
-            "first attempt takes only %.3g A\n",
-            g->hides_a, (double)g->settings.limit.current_a, g->first_a);
+            "start          %s A along the magnets would hide the angle of this salient motor "
+            "(limit.current_a %s A):\n               it starts best by --injection; without, the "
+            "first attempt takes only %s A\n",
+            digits(g->hides_a, 3), digits((double)g->settings.limit.current_a, 3),
+            digits(g->first_a, 3));
     }
 }
 
@@ -127,7 +132,7 @@ static void print_gains(const cvk_gains *g, const char *name)
 
 static void print_pwm(const cvk_pwm_advice *a)
 {
-    const cvk_pwm_row *least = &a->row[a->least], *most = &a->row[a->most],
+    const cvk_pwm_row *poorest = &a->row[a->poorest], *best = &a->row[a->best],
                       *now = &a->row[a->present];
     g_print(
         "\nPWM frequency      ripple   bus      angle per  dead    switching/  blocked    fastest\n"
@@ -139,22 +144,22 @@ static void print_pwm(const cvk_pwm_advice *a)
             1e-3 * r->pwm_hz, 100.0 * r->cost[CVK_PWM_RIPPLE], 100.0 * r->cost[CVK_PWM_CAPACITOR],
             r->cost[CVK_PWM_ANGLE], 100.0 * r->cost[CVK_PWM_DEAD_TIME], r->cost[CVK_PWM_SWITCHING],
             100.0 * r->cost[CVK_PWM_BLOCKED], r->bandwidth_hz,
-            n == a->present ? "  as it is"
-            : n == a->most  ? "  most sensible"
-            : n == a->least ? "  least sensible"
-                            : "");
+            n == a->present   ? "  as it is"
+            : n == a->best    ? "  best"
+            : n == a->poorest ? "  poorest"
+                              : "");
     }
-    g_print("  sensible      %7.1f %%  %6.2f %%  %6.3f rad  %5.2f %%  %9.2f  %7.0f %%  at most\n",
-            100.0 * cvk_pwm_sensible(CVK_PWM_RIPPLE), 100.0 * cvk_pwm_sensible(CVK_PWM_CAPACITOR),
-            cvk_pwm_sensible(CVK_PWM_ANGLE), 100.0 * cvk_pwm_sensible(CVK_PWM_DEAD_TIME),
-            cvk_pwm_sensible(CVK_PWM_SWITCHING), 100.0 * cvk_pwm_sensible(CVK_PWM_BLOCKED));
-    g_print("at %.4g kHz the %s is %.2g times what is sensible; the least sensible choice here is "
-            "%.4g kHz\n(%s: %.2g times), the most %.4g kHz (%s: %.2g times).\nThe bus capacitor "
-            "carries %.3g A rms at any of them.\n",
-            1e-3 * now->pwm_hz, cvk_pwm_cost_text(now->worst), now->worst_ratio,
-            1e-3 * least->pwm_hz, cvk_pwm_cost_text(least->worst), least->worst_ratio,
-            1e-3 * most->pwm_hz, cvk_pwm_cost_text(most->worst), most->worst_ratio,
-            now->capacitor_a);
+    g_print("  usual limit   %7.1f %%  %6.2f %%  %6.3f rad  %5.2f %%  %9.2f  %7.0f %%  at most\n",
+            100.0 * cvk_pwm_limit(CVK_PWM_RIPPLE), 100.0 * cvk_pwm_limit(CVK_PWM_CAPACITOR),
+            cvk_pwm_limit(CVK_PWM_ANGLE), 100.0 * cvk_pwm_limit(CVK_PWM_DEAD_TIME),
+            cvk_pwm_limit(CVK_PWM_SWITCHING), 100.0 * cvk_pwm_limit(CVK_PWM_BLOCKED));
+    g_print("At %s kHz the %s comes nearest to its usual limit: %.0f %% of it. Poorest here is %s "
+            "kHz\n(%s at %.0f %%), best %s kHz (%s at %.0f %%). The bus capacitor carries %s A "
+            "rms\nat any of them.\n",
+            digits(1e-3 * now->pwm_hz, 4), cvk_pwm_cost_text(now->worst), 100.0 * now->worst_ratio,
+            digits(1e-3 * poorest->pwm_hz, 4), cvk_pwm_cost_text(poorest->worst),
+            100.0 * poorest->worst_ratio, digits(1e-3 * best->pwm_hz, 4),
+            cvk_pwm_cost_text(best->worst), 100.0 * best->worst_ratio, digits(now->capacitor_a, 3));
 }
 
 static void add_pwm(JsonBuilder *b, const cvk_pwm_advice *a)
@@ -166,9 +171,9 @@ static void add_pwm(JsonBuilder *b, const cvk_pwm_advice *a)
                                                     [CVK_PWM_SWITCHING] = "switching_to_conduction",
                                                     [CVK_PWM_BLOCKED] = "blocked_rotor_share"};
     json_builder_begin_object(b);
-    add_json_number(b, "most_sensible_hz", a->row[a->most].pwm_hz);
-    add_json_number(b, "least_sensible_hz", a->row[a->least].pwm_hz);
-    add_json_text(b, "why", cvk_pwm_cost_text(a->row[a->least].worst));
+    add_json_number(b, "best_hz", a->row[a->best].pwm_hz);
+    add_json_number(b, "poorest_hz", a->row[a->poorest].pwm_hz);
+    add_json_text(b, "why", cvk_pwm_cost_text(a->row[a->poorest].worst));
     add_json_number(b, "capacitor_rms_a", a->row[0].capacitor_a);
     json_builder_set_member_name(b, "frequencies");
     json_builder_begin_array(b);
@@ -185,7 +190,7 @@ static void add_pwm(JsonBuilder *b, const cvk_pwm_advice *a)
     json_builder_end_object(b);
 }
 
-/* Each cost over the frequency, as a multiple of what is sensible; the present one marked. */
+/* Each cost over the frequency, as a share of its usual limit; the present one marked. */
 static gboolean draw(const cvk_pwm_advice *a, const char *name, const char *path,
                      cvk_complaint *complaint)
 {
@@ -201,7 +206,7 @@ static gboolean draw(const cvk_pwm_advice *a, const char *name, const char *path
     for (size_t n = 0; n < a->count; n++) {
         fprintf(g, "%g", 1e-3 * a->row[n].pwm_hz);
         for (int c = 0; c < CVK_PWM_COSTS; c++) {
-            fprintf(g, " %g", fmax(a->row[n].cost[c] / cvk_pwm_sensible((cvk_pwm_cost)c), 1e-3));
+            fprintf(g, " %g", fmax(a->row[n].cost[c] / cvk_pwm_limit((cvk_pwm_cost)c), 1e-3));
         }
         fprintf(g, "\n");
     }
@@ -209,10 +214,10 @@ static gboolean draw(const cvk_pwm_advice *a, const char *name, const char *path
         g,
         "EOD\nset lmargin at screen 0.08\nset rmargin at screen 0.73\nset bmargin at screen 0.09\n"
         "set tmargin at screen 0.92\nset logscale xy\nset key outside right center\n"
-        "set xlabel 'PWM frequency / kHz'\nset ylabel 'times what is sensible'\n"
+        "set xlabel 'PWM frequency / kHz'\nset ylabel 'share of the usual limit'\n"
         "set yrange [0.01:*]\nset xrange [%g:%g]\nset arrow 1 from %g, graph 0 to %g, graph 1 "
         "nohead dt 2 lc rgb "
-        "'" GREY "'\nplot 1 with lines lw 2 lc rgb '" GREY "' title 'sensible at most'",
+        "'" GREY "'\nplot 1 with lines lw 2 lc rgb '" GREY "' title 'usual limit'",
         1e-3 * a->row[0].pwm_hz, 1e-3 * a->row[a->count - 1].pwm_hz,
         1e-3 * a->row[a->present].pwm_hz, 1e-3 * a->row[a->present].pwm_hz);
     for (int c = 0; c < CVK_PWM_COSTS; c++) {
@@ -325,7 +330,9 @@ static int work(const arguments *a, const char *card_path, const char *rig_path)
         print_json(&gains, &pwm, rig.name);
     } else {
         print_gains(&gains, rig.name);
-        print_pwm(&pwm);
+        if (a->pwm) {
+            print_pwm(&pwm);
+        }
     }
     if (a->plot != NULL && !draw(&pwm, rig.name, a->plot, &complaint)) {
         return complain_file(VERB, &complaint);
@@ -399,6 +406,7 @@ int cmd_gains(int argc, char **argv)
          NULL},
         {"edge", 0, 0, G_OPTION_ARG_DOUBLE, &a.edge_s,
          "time that a leg's node takes to go across, for switching losses (3e-8)", "S"},
+        {"pwm", 0, 0, G_OPTION_ARG_NONE, &a.pwm, "tell what each PWM frequency costs", NULL},
         {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &a.plot, "draw what each PWM frequency costs",
          "FILE.png|.svg"},
         {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},

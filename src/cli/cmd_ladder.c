@@ -116,11 +116,11 @@ static void print_rungs(const job *j, const cvk_ladder *l)
         if (isfinite(r->run.angle_rms_rad)) {
             g_snprintf(off, sizeof off, "%.1f deg", DEGREES * r->run.angle_rms_rad);
         }
-        g_print("  %10.1f %10.1f %8.2f %% %8.1f %% %10s %8.2f %8.3g A  %-9s %s\n",
+        g_print("  %10.1f %10.1f %8.2f %% %8.1f %% %10s %8.2f %8s A  %-9s %s\n",
                 j->rpm * r->run.wanted_rad_s, j->rpm * r->run.mean_rad_s,
                 100.0 * (r->run.mean_rad_s / r->run.wanted_rad_s - 1.0),
                 100.0 * r->run.ripple_rad_s / r->run.wanted_rad_s, off, r->run.quality,
-                r->run.current_a, r->run.by_vector > 0.5 ? "vector" : "angle",
+                digits(r->run.current_a, 3), r->run.by_vector > 0.5 ? "vector" : "angle",
                 r->usable ? "usable"
                 : r->seen ? "NOT usable"
                           : "not seen: nothing here tells whether the rotor follows");
@@ -136,12 +136,11 @@ static void print_flux(const job *j)
     const cvk_settings *s = &j->settings;
     const double flux = (double)s->motor.flux_linkage_wb, speed = (double)s->start.speed_rad_s;
     if (s->angle.source == CVK_BY_OBSERVER && flux > 0.0) {
-        g_print(
-            "\nbelow %.1f rpm the flux linkage of %.3g mWb is too small for the observer: its "
-            "back-EMF "
-            "is less than\n%.2g V there, too little beside what the voltages may be off by; the "
-            "vector holds the rotor instead\n",
-            j->rpm * speed, 1e3 * flux, flux * speed);
+        g_print("\nbelow %.1f rpm the flux linkage of %s mWb is too small for the observer: its "
+                "back-EMF "
+                "is less than\n%s V there, too little beside what the voltages may be off by; the "
+                "vector holds the rotor instead\n",
+                j->rpm * speed, digits(1e3 * flux, 3), digits(flux * speed, 2));
     }
 }
 
@@ -157,13 +156,13 @@ static void print_ladders(const job *j)
         g_print(" (seed %" G_GINT64_FORMAT ", %s inverter)", j->given->seed,
                 j->rig.inverter.fidelity == CVK_FIDELITY_SWITCHED ? "switched" : "averaged");
     }
-    g_print("; usable: mean within %.3g %%, ripple %.3g %% rms\n", 100.0 * j->options.within,
-            100.0 * j->options.ripple);
+    g_print("; usable: mean within %s %%, ripple %s %% rms\n", digits(100.0 * j->options.within, 3),
+            digits(100.0 * j->options.ripple, 3));
     for (int n = 0; n < j->walks; n++) {
         char load[40];
         g_strlcpy(load, unloaded(j), sizeof load);
         if (is_loaded(n)) {
-            g_snprintf(load, sizeof load, "against %.3g N m", j->load_nm);
+            g_snprintf(load, sizeof load, "against %s N m", digits(j->load_nm, 3));
         }
         g_print("\n%s, %s\n  %10s %10s %10s %10s %10s %8s %10s  %s\n",
                 goes_up(n) ? "upwards" : "downwards", load, "wanted rpm", "mean rpm", "off by",
@@ -172,11 +171,12 @@ static void print_ladders(const job *j)
     }
     for (int loaded = 0; loaded < j->walks / 2; loaded++) {
         const cvk_ladder *down = &j->ladder[2 * loaded], *up = &j->ladder[2 * loaded + 1];
-        g_print("\n%-13s lowest usable speed %.4g rpm (%.2g %% of the rated), highest %.4g rpm "
-                "(%.3g %%)",
-                loaded ? "with load" : unloaded(j), j->rpm * down->farthest_rad_s,
-                100.0 * down->farthest_rad_s / j->options.rated_rad_s, j->rpm * up->farthest_rad_s,
-                100.0 * up->farthest_rad_s / j->options.rated_rad_s);
+        g_print("\n%-13s lowest usable speed %s rpm (%s %% of the rated), highest %s rpm "
+                "(%s %%)",
+                loaded ? "with load" : unloaded(j), digits(j->rpm * down->farthest_rad_s, 4),
+                digits(100.0 * down->farthest_rad_s / j->options.rated_rad_s, 2),
+                digits(j->rpm * up->farthest_rad_s, 4),
+                digits(100.0 * up->farthest_rad_s / j->options.rated_rad_s, 3));
     }
     g_print("\n");
     print_flux(j);

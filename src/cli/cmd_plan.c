@@ -65,7 +65,7 @@ static const char *width_text(double width, char text[16])
     if (width >= 1.0) {
         return "unknown";
     }
-    g_snprintf(text, 16, "%.2g %%", 100.0 * width);
+    g_snprintf(text, 16, "%s %%", digits(100.0 * width, 2));
     return text;
 }
 
@@ -75,7 +75,8 @@ static const char *sureness_text(double width, char text[16])
     if (width >= 1.0) {
         return "unknown";
     }
-    g_snprintf(text, 16, "%s%.4g %%", width < 0.01 ? "sure, " : "likely, ", 100.0 * (1.0 - width));
+    g_snprintf(text, 16, "%s%s %%", width < 0.01 ? "sure, " : "likely, ",
+               digits(100.0 * (1.0 - width), 4));
     return text;
 }
 
@@ -141,7 +142,8 @@ static void print_plan(const job *j, const char *rig)
     print_widths(&p->before);
     for (size_t n = 0; n < p->options; n++) {
         const cvk_plan_option *o = &p->option[n];
-        g_print("%c %-10s %6.3g s ", (int)n == p->best ? '>' : ' ', o->excitation, o->length_s);
+        g_print("%c %-10s %6s s ", (int)n == p->best ? '>' : ' ', o->excitation,
+                digits(o->length_s, 3));
         if (!o->possible) {
             g_print(" beyond the limits\n");
             continue;

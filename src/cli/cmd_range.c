@@ -80,16 +80,16 @@ static gboolean describe(const arguments *a, const cvk_card *card, const cvk_rig
 static void print_range(const arguments *a, const cvk_torque_motor *m, const cvk_torque_map *r,
                         const char *name)
 {
-    g_print("Range: %s at %.4g V and %.4g A\n\n", name, m->bus_v, m->current_a);
-    g_print("torque at standstill  %.4g N m", r->torque_nm);
+    g_print("Range: %s at %s V and %s A\n\n", name, digits(m->bus_v, 4), digits(m->current_a, 4));
+    g_print("torque at standstill  %s N m", digits(r->torque_nm, 4));
     if (r->current_d_a < 0.0) {
-        g_print(", with %.3g A of d current the least current (torque.least_current)",
-                r->current_d_a);
+        g_print(", with %s A of d current the least current (torque.least_current)",
+                digits(r->current_d_a, 3));
     }
     if (isfinite(r->continuous_nm)) {
         const char *how = r->continuous_nm < r->torque_nm ? "the winding comes to"
                                                           : "all of it, the winding stays below";
-        g_print("\n           for long   %.4g N m: %s %.0f degC", r->continuous_nm, how,
+        g_print("\n           for long   %s N m: %s %.0f degC", digits(r->continuous_nm, 4), how,
                 a->winding_degc);
     }
     g_print("\n\n  %-10s %10s %12s %14s %22s\n", "depth", "voltage", "all torque", "without load",
@@ -104,13 +104,13 @@ static void print_range(const arguments *a, const cvk_torque_motor *m, const cvk
             g_print("%22s\n", "no end by the voltage");
         }
     }
-    g_print("\n(modulation.depth, torque.weakening; %.3g A of d current at most, "
+    g_print("\n(modulation.depth, torque.weakening; %s A of d current at most, "
             "torque.weakening_current_a)\n",
-            m->weakening_a);
-    g_print("faster than %.0f rpm a bridge that is switched off lifts the bus beyond %.4g V "
+            digits(m->weakening_a, 3));
+    g_print("faster than %.0f rpm a bridge that is switched off lifts the bus beyond %s V "
             "(protect.bus_max_v):\nthe back-EMF is larger there, and only the d current holds it "
             "down\n",
-            RPM_PER_RAD_S * r->off_mech_rad_s, m->bus_most_v);
+            RPM_PER_RAD_S * r->off_mech_rad_s, digits(m->bus_most_v, 4));
 }
 
 static void add_numbers(JsonBuilder *b, const char *key, const double *number)

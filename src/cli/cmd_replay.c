@@ -167,22 +167,22 @@ static const char *reference_text(const cvk_replay *r)
 static void print_results(const job *j)
 {
     const cvk_replay *r = &j->replay;
-    g_print("Replay: %s, %zu rows at %.4g kHz\nreference: %s\n\n%-8s %12s %9s %9s %14s %9s %9s\n",
-            j->set.log[0]->name, j->rows.rows, 1e-3 / j->rows.period_s, reference_text(r),
-            "observer", "rms error", "95 %", "mean", "speed, rms", "within 30", "quality");
+    g_print("Replay: %s, %zu rows at %s kHz\nreference: %s\n\n%-8s %12s %9s %9s %14s %9s %9s\n",
+            j->set.log[0]->name, j->rows.rows, digits(1e-3 / j->rows.period_s, 4),
+            reference_text(r), "observer", "rms error", "95 %", "mean", "speed, rms", "within 30",
+            "quality");
     for (int kind = 0; kind < CVK_REPLAY_OBSERVERS; kind++) {
         const cvk_replay_result *x = &r->result[kind];
         if (x->ran) {
-            g_print("%-8s %8.2f deg %5.1f deg %5.1f deg %8.3g rad/s %7.1f %% %7.1f %%\n",
+            g_print("%-8s %8.2f deg %5.1f deg %5.1f deg %8s rad/s %7.1f %% %7.1f %%\n",
                     observer_name(kind), DEGREES * x->error_rms_rad, DEGREES * x->error_95_rad,
-                    DEGREES * x->error_mean_rad, x->speed_rms_rad_s, 100.0 * x->within_share,
-                    100.0 * x->mean_quality);
+                    DEGREES * x->error_mean_rad, digits(x->speed_rms_rad_s, 3),
+                    100.0 * x->within_share, 100.0 * x->mean_quality);
         }
     }
-    g_print(
-        "\nwithin 30: share of the judged rows that are less than 30 deg off; quality is what "
-        "the observer\nsaid of that (its mean). Judged: beyond %.3g rad/s and after two turns.\n",
-        (double)j->tune.settings.observer.least_speed_rad_s);
+    g_print("\nwithin 30: share of the judged rows that are less than 30 deg off; quality is what "
+            "the observer\nsaid of that (its mean). Judged: beyond %s rad/s and after two turns.\n",
+            digits((double)j->tune.settings.observer.least_speed_rad_s, 3));
     if (j->given->search) {
         const cvk_search *s = &j->found;
         g_print(
@@ -191,8 +191,8 @@ static void print_results(const job *j)
             observer_name(j->searched), j->has_card ? "card's intervals" : "+-5 % of R, L, flux",
             DEGREES * s->before_rad, DEGREES * s->after_rad, s->runs);
         for (int key = 0; key < CVK_SEARCH_KEYS; key++) {
-            g_print("  %s.%-24s %.4g %s\n", s->key[key]->section, s->key[key]->name,
-                    (double)cvk_parameter_get(&s->best, s->key[key]), s->key[key]->unit);
+            g_print("  %s.%-24s %s %s\n", s->key[key]->section, s->key[key]->name,
+                    digits((double)cvk_parameter_get(&s->best, s->key[key]), 4), s->key[key]->unit);
         }
     }
 }

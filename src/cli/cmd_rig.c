@@ -34,36 +34,34 @@ static void print_switched_off(const cvk_rig_config *config)
 static void print_outlook(const cvk_rig_config *config, const cvk_rig_outlook *o)
 {
     g_print("Rig: %s\n\n", config->name);
-    g_print("time constants          electrical %.3g ms (d), %.3g ms (q); mechanical %.3g ms\n",
-            1e3 * o->time_constant_d_s, 1e3 * o->time_constant_q_s,
-            1e3 * o->mechanical_time_constant_s);
-    g_print("torque                  %.3g N m at the allowed %.3g A\n", o->torque_limit_nm,
-            config->tune.limit.current_a);
-    g_print("inductance loaded       %.3g µH (d), %.3g µH (q) at the allowed current\n",
-            1e6 * o->loaded_inductance_d_h, 1e6 * o->loaded_inductance_q_h);
+    g_print("time constants          electrical %s ms (d), %s ms (q); mechanical %s ms\n",
+            digits(1e3 * o->time_constant_d_s, 3), digits(1e3 * o->time_constant_q_s, 3),
+            digits(1e3 * o->mechanical_time_constant_s, 3));
+    g_print("torque                  %s N m at the allowed %s A\n", digits(o->torque_limit_nm, 3),
+            digits(config->tune.limit.current_a, 3));
+    g_print("inductance loaded       %s µH (d), %s µH (q) at the allowed current\n",
+            digits(1e6 * o->loaded_inductance_d_h, 3), digits(1e6 * o->loaded_inductance_q_h, 3));
     g_print("\nspeed                     phase voltage      no load   at the allowed current\n");
     for (int n = 0; n < CVK_OUTLOOK_DEPTHS; n++) {
         g_print("  %-25s %8.2f V  %8.0f rpm  %8.0f rpm\n", o->depth[n].name,
                 o->depth[n].phase_voltage_v, RPM_PER_RAD_S * o->depth[n].no_load_mech_rad_s,
                 RPM_PER_RAD_S * o->depth[n].loaded_mech_rad_s);
     }
-    g_print("  faster than %.0f rpm a bridge that is switched off lifts the bus beyond %.4g V\n",
-            RPM_PER_RAD_S * o->off_mech_rad_s, (double)config->tune.protect.bus_max_v);
-    g_print("\nat %.3g kHz PWM\n", 1e-3 * config->inverter.pwm_hz);
-    g_print(
-        "  current ripple        %.3g A peak to peak at most (at %.0f %% of the linear range)\n",
-        o->ripple_a, 100.0 * o->ripple_depth);
-    g_print("  capacitor ripple      %.3g A rms at most, at the allowed current\n",
-            o->capacitor_ripple_a);
-    g_print("  angle per sample      %.3g rad at the highest speed of a spin\n",
-            o->radians_per_sample);
-    g_print("  dead time takes       %.3g V of each phase\n", o->dead_time_v);
-    g_print("  one converter count   %.3g mA\n", 1e3 * o->current_step_a);
+    g_print("  faster than %.0f rpm a bridge that is switched off lifts the bus beyond %s V\n",
+            RPM_PER_RAD_S * o->off_mech_rad_s, digits((double)config->tune.protect.bus_max_v, 4));
+    g_print("\nat %s kHz PWM\n", digits(1e-3 * config->inverter.pwm_hz, 3));
+    g_print("  current ripple        %s A peak to peak at most (at %.0f %% of the linear range)\n",
+            digits(o->ripple_a, 3), 100.0 * o->ripple_depth);
+    g_print("  capacitor ripple      %s A rms at most, at the allowed current\n",
+            digits(o->capacitor_ripple_a, 3));
+    g_print("  angle per sample      %s rad at the highest speed of a spin\n",
+            digits(o->radians_per_sample, 3));
+    g_print("  dead time takes       %s V of each phase\n", digits(o->dead_time_v, 3));
+    g_print("  one converter count   %s mA\n", digits(1e3 * o->current_step_a, 3));
     if (o->lag_error_a > 0.0) {
-        g_print(
-            "  late readings cost    %.3g A of q current at the highest speed of a spin, unless "
-            "sensing.delay_s corrects them\n",
-            o->lag_error_a);
+        g_print("  late readings cost    %s A of q current at the highest speed of a spin, unless "
+                "sensing.delay_s corrects them\n",
+                digits(o->lag_error_a, 3));
     }
     if (o->shunt_duty_limit < 1.0) {
         g_print("  shunts see currents   up to a duty of %.3f\n", o->shunt_duty_limit);

@@ -204,8 +204,8 @@ static void print_result(const job *j, const cvk_run_result *r)
     }
     g_print("  %7.2f s  %-8s ", r->from_s, cvk_mode_text((cvk_mode)r->mode));
     if (r->mode == CVK_MODE_SPEED) {
-        g_print("%9.1f rpm   %-14s mean %.1f rpm, ripple %.2g rpm rms\n", rpm * r->wanted_rad_s,
-                reached, rpm * r->mean_rad_s, rpm * r->ripple_rad_s);
+        g_print("%9.1f rpm   %-14s mean %.1f rpm, ripple %s rpm rms\n", rpm * r->wanted_rad_s,
+                reached, rpm * r->mean_rad_s, digits(rpm * r->ripple_rad_s, 2));
     } else if (r->mode == CVK_MODE_POSITION) {
         g_print("%9.2f deg   %s\n", DEGREES * r->wanted_mech_rad, reached);
     } else {
@@ -229,15 +229,16 @@ static void print_criterion(const job *j, size_t n)
     const cvk_run_finding *f = &j->run.finding[n];
     char until[24] = "the end";
     if (isfinite(c->to_s)) {
-        g_snprintf(until, sizeof until, "%.4g s", c->to_s);
+        g_snprintf(until, sizeof until, "%s s", digits(c->to_s, 4));
     }
-    g_print("  %-20s %.4g s to %s: ", c->name, c->from_s, until);
+    g_print("  %-20s %s s to %s: ", c->name, digits(c->from_s, 4), until);
     if (isnan(f->measured)) {
         g_print("MISSED: nothing was measured then\n");
     } else {
-        g_print("%s: %s %.3g %s, %.3g allowed\n", f->met ? "met" : "MISSED",
-                quantities[c->quantity].name, quantities[c->quantity].factor * f->measured,
-                quantities[c->quantity].unit, quantities[c->quantity].factor * c->limit);
+        g_print("%s: %s %s %s, %s allowed\n", f->met ? "met" : "MISSED",
+                quantities[c->quantity].name,
+                digits(quantities[c->quantity].factor * f->measured, 3),
+                quantities[c->quantity].unit, digits(quantities[c->quantity].factor * c->limit, 3));
     }
 }
 
@@ -267,8 +268,8 @@ static void print_verdict(const job *j)
     for (size_t n = 0; n < j->plan.criteria; n++) {
         print_criterion(j, n);
     }
-    g_print("\nlargest current   %.3g A (limit %.3g A)\n", run->largest_current_a,
-            (double)j->rig.tune.limit.current_a);
+    g_print("\nlargest current   %s A (limit %s A)\n", digits(run->largest_current_a, 3),
+            digits((double)j->rig.tune.limit.current_a, 3));
     if (run->start_attempts > 1 && run->fault == CVK_FAULT_NONE) {
         g_print("start             in attempt %d: the one before: %s\n", run->start_attempts,
                 cvk_start_reason_text(run->start_reason));

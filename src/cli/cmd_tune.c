@@ -20,7 +20,8 @@
 
 /* What has been read of a file or a pipe, and not yet been run. */
 typedef struct pending {
-    int fd;
+    int fd, line;
+    const char *name;
     GString *text;
     gboolean ended;
 } pending;
@@ -56,6 +57,7 @@ static char *take_line(pending *in)
     const gsize length = end != NULL ? (gsize)(end - in->text->str) : in->text->len;
     char *line = g_strndup(in->text->str, length);
     g_string_erase(in->text, 0, (gssize)(length + (end != NULL ? 1 : 0)));
+    complain_from(in->name, ++in->line);
     return g_strstrip(line);
 }
 
@@ -71,9 +73,9 @@ static int run_one(tuner *t, const char *line)
 }
 
 /* Lines of a file or a pipe. The first that is refused ends it. */
-static int run_script(tuner *t, FILE *file)
+static int run_script(tuner *t, FILE *file, const char *name)
 {
-    pending in = {.fd = fileno(file), .text = g_string_new(NULL)};
+    pending in = {.fd = fileno(file), .name = name, .text = g_string_new(NULL)};
     int status = EXIT_DONE;
     while (status == EXIT_DONE && !t->quit && !(in.ended && in.text->len == 0)) {
         char *line = take_line(&in);
@@ -84,7 +86,24 @@ static int run_script(tuner *t, FILE *file)
             status = status == EXIT_DONE ? EXIT_ANSWER_NO : status;
         }
     }
+    complain_from(NULL, 0);
     g_string_free(in.text, TRUE);
+    return status;
+}
+
+/* The values of a tune file, as if they had been loaded by hand. */
+static int begin_with(tuner *t, char *tune)
+{
+    char *const load[] = {"load", tune}, *const apply[] = {"apply"};
+    if (tune == NULL) {
+        return EXIT_DONE;
+    }
+    g_print("> load %s\n", tune);
+    int status = tune_load(t, 2, (char **)load);
+    if (status == EXIT_DONE && tune_wanted_count(t) > 0) {
+        g_print("> apply\n");
+        status = tune_apply(t, 1, (char **)apply);
+    }
     return status;
 }
 
@@ -133,7 +152,7 @@ static void tell_on_stderr(const char *text)
     fputs(text, stderr);
 }
 
-static int session(tuner *t, const char *script)
+static int session(tuner *t, const char *script, char *tune)
 {
     const GPrintFunc usual = t->json ? g_set_print_handler(tell_on_stderr) : NULL;
     catch_interrupt();
@@ -149,7 +168,10 @@ static int session(tuner *t, const char *script)
     int status = tune_connect(t);
     if (status == EXIT_DONE) {
         t->begun_s = cvk_session_now_s(&t->session);
-        status = t->interactive ? tune_prompt(t) : run_script(t, in);
+        status = begin_with(t, tune);
+        if (status == EXIT_DONE) {
+            status = t->interactive ? tune_prompt(t) : run_script(t, in, piped ? "stdin" : script);
+        }
         status = finish(t, status, usual);
     }
     if (in != stdin) {
@@ -174,12 +196,14 @@ static void free_tuner(tuner *t)
 
 int cmd_tune(int argc, char **argv)
 {
-    char *script = NULL, *card = NULL, *history = NULL;
+    char *script = NULL, *card = NULL, *history = NULL, *tune = NULL;
     double lease_s = LEASE_S;
     gboolean json = FALSE;
     const GOptionEntry entries[] = {
         {"script", 'x', 0, G_OPTION_ARG_FILENAME, &script,
          "commands from a file (-: from standard input)", "FILE"},
+        {"tune", 't', 0, G_OPTION_ARG_FILENAME, &tune,
+         "begin with the values of this tune file: load and apply", "FILE"},
         {"card", 'c', 0, G_OPTION_ARG_FILENAME, &card,
          "motor card: its inertia predicts the speed loop", "FILE"},
         {"json", 0, 0, G_OPTION_ARG_NONE, &json,
@@ -216,10 +240,11 @@ int cmd_tune(int argc, char **argv)
     t->json = json;
     t->address = argc > 1 ? argv[1] : "";
     status = status == EXIT_DONE ? read_inertia(t, card) : status;
-    status = status == EXIT_DONE ? session(t, script) : status;
+    status = status == EXIT_DONE ? session(t, script, tune) : status;
     free_tuner(t);
     g_free(script);
     g_free(card);
     g_free(history);
+    g_free(tune);
     return status;
 }

@@ -146,8 +146,9 @@ static void print_line_to_line(const cvk_card *card)
     if (ld->known && lq->known) {
         display how = display_of(CVK_CARD_INDUCTANCE_Q, 2.0 * lq->value);
         pad("inductance, line to line", 33);
-        g_print("between %.4g and %.4g %s as the rotor turns\n", how.factor * 2.0 * ld->value,
-                how.factor * 2.0 * lq->value, how.unit);
+        g_print("between %s and %s %s as the rotor turns\n",
+                digits(how.factor * 2.0 * ld->value, 4), digits(how.factor * 2.0 * lq->value, 4),
+                how.unit);
     }
 }
 
@@ -177,16 +178,39 @@ static void print_by_hand(const cvk_card *card)
     }
 }
 
-static void print_missing(const cvk_card *card)
+int first_clause(const char *text)
 {
-    gboolean headed = FALSE;
+    static const char *const ends[] = {": ", "; ", ". "};
+    size_t length = strlen(text);
+    for (size_t n = 0; n < G_N_ELEMENTS(ends); n++) {
+        const char *end = strstr(text, ends[n]);
+        length = end != NULL && (size_t)(end - text) < length ? (size_t)(end - text) : length;
+    }
+    return (int)length;
+}
+
+/* Each reason once, with all that it keeps open; what would show it when asked. */
+static void print_missing(const cvk_card *card, gboolean why)
+{
+    gboolean told[CVK_CARD_INVERTER_COUNT] = {FALSE}, headed = FALSE;
     for (int key = 0; key < CVK_CARD_INVERTER_COUNT; key++) {
-        const cvk_card_entry *entry = &card->entry[key];
-        if (!entry->known && entry->missing[0] != '\0') {
-            g_print("%s  %s: %s\n", headed ? "" : "\nNot estimated:\n",
-                    display_of((cvk_card_key)key, 0.0).label, entry->missing);
-            headed = TRUE;
+        const char *reason = card->entry[key].missing;
+        if (card->entry[key].known || reason[0] == '\0' || told[key]) {
+            continue;
         }
+        g_print("%s  %s", headed ? "" : "\nNot estimated:\n",
+                display_of((cvk_card_key)key, 0.0).label);
+        for (int other = key + 1; other < CVK_CARD_INVERTER_COUNT; other++) {
+            if (!card->entry[other].known && strcmp(card->entry[other].missing, reason) == 0) {
+                g_print("; %s", display_of((cvk_card_key)other, 0.0).label);
+                told[other] = TRUE;
+            }
+        }
+        g_print(": %.*s\n", why ? (int)strlen(reason) : first_clause(reason), reason);
+        headed = TRUE;
+    }
+    if (headed && !why) {
+        g_print("  (--why: and what would show it)\n");
     }
 }
 
@@ -214,8 +238,8 @@ static void print_line_readings(const cvk_estimate *e)
     }
     if (e->line_readings > 1 && high > low) {
         display how = display_of(CVK_CARD_INDUCTANCE_Q, high);
-        g_print("  inductance over these positions: %.4g .. %.4g %s\n", how.factor * low,
-                how.factor * high, how.unit);
+        g_print("  inductance over these positions: %s .. %s %s\n", digits(how.factor * low, 4),
+                digits(how.factor * high, 4), how.unit);
     }
 }
 
@@ -235,7 +259,7 @@ static gboolean every_period(const cvk_rig_config *rig, double row_s)
     return fabs(rows - 1.0) < 0.01;
 }
 
-void print_card_table(const cvk_card *card, const cvk_rig_config *truth, double row_s)
+void print_card_table(const cvk_card *card, const cvk_rig_config *truth, double row_s, gboolean why)
 {
     g_print("Motor card: %s\n\n", card->name);
     pad("", 30);
@@ -255,12 +279,12 @@ void print_card_table(const cvk_card *card, const cvk_rig_config *truth, double 
         print_entry(card, (cvk_card_key)key, told ? truth : NULL);
     }
     print_by_hand(card);
-    print_missing(card);
+    print_missing(card, why);
 }
 
-void print_estimate_table(const cvk_estimate *estimate, const cvk_rig_config *truth)
+void print_estimate_table(const cvk_estimate *estimate, const cvk_rig_config *truth, gboolean why)
 {
-    print_card_table(&estimate->card, truth, estimate->row_s);
+    print_card_table(&estimate->card, truth, estimate->row_s, why);
     print_line_readings(estimate);
     print_findings(estimate);
 }

@@ -70,12 +70,13 @@ static void print_time(const cvk_examination *e)
         g_print("a single row\n");
         return;
     }
-    g_print("%zu rows, %.4g s; one row every %.6g µs (%.6g kHz), steps vary by %.2g %% rms\n",
-            e->rows, e->duration_s, 1e6 * e->period_s, 1e-3 / e->period_s, 100.0 * e->jitter);
+    g_print("%zu rows, %s s; one row every %s µs (%s kHz), steps vary by %s %% rms\n", e->rows,
+            digits(e->duration_s, 4), digits(1e6 * e->period_s, 6), digits(1e-3 / e->period_s, 6),
+            digits(100.0 * e->jitter, 2));
     g_print("gaps: %zu, repeated times: %zu, times going back: %zu\n", e->gaps, e->repeated,
             e->backward);
     if (e->pwm_hz > 0.0) {
-        g_print("the switching is visible: PWM at %.5g kHz\n", 1e-3 * e->pwm_hz);
+        g_print("the switching is visible: PWM at %s kHz\n", digits(1e-3 * e->pwm_hz, 5));
     }
 }
 
@@ -83,8 +84,8 @@ static void print_currents(const cvk_examination *e)
 {
     g_print("\nCurrents\n");
     if (isfinite(e->current_sum_mean_a)) {
-        g_print("  ia + ib + ic         mean %+.4g A, rms %.3g A around it\n",
-                e->current_sum_mean_a, e->current_sum_rms_a);
+        g_print("  ia + ib + ic         mean %+.4g A, rms %s A around it\n", e->current_sum_mean_a,
+                digits(e->current_sum_rms_a, 3));
     } else {
         g_print("  ia + ib + ic         not all three are logged: gains cannot be compared\n");
     }
@@ -135,13 +136,14 @@ static void print_hopes(const cvk_examination *e)
         if (key == CVK_CARD_POLE_PAIRS && entry->known) {
             g_print("  %-24s probability %.4f\n", label, entry->probability);
         } else if (key == CVK_CARD_DELAY && entry->known) {
-            g_print("  %-24s ±%.2g periods\n", label, hope * fabs(entry->value));
+            g_print("  %-24s ±%s periods\n", label, digits(hope * fabs(entry->value), 2));
         } else if (isfinite(hope)) {
-            g_print("  %-24s ±%.2g %%\n", label, 100.0 * hope);
+            g_print("  %-24s ±%s %%\n", label, digits(100.0 * hope, 2));
         } else {
-            g_print("  %-24s nothing: %s\n", label, entry->missing);
+            g_print("  %-24s nothing: %.*s\n", label, first_clause(entry->missing), entry->missing);
         }
     }
+    g_print("(corvak estimate --why tells what would show it)\n");
 }
 
 void print_examination_table(const cvk_examination *e)

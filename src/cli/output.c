@@ -13,11 +13,18 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-static char *last; /* complaint */
+static char *place; /* of a script, before each complaint */
+static char *last;  /* complaint */
 
 const char *last_complaint(void)
 {
     return last != NULL ? last : "";
+}
+
+void complain_from(const char *file, int line)
+{
+    g_free(place);
+    place = file != NULL ? g_strdup_printf("%s:%d: ", file, line) : NULL;
 }
 
 int complain_usage(const char *verb, const char *format, ...)
@@ -26,7 +33,7 @@ int complain_usage(const char *verb, const char *format, ...)
     va_start(arguments, format);
     char *message = g_strdup_vprintf(format, arguments);
     va_end(arguments);
-    g_printerr("corvak %s: %s\n", verb, message);
+    g_printerr("corvak %s: %s%s\n", verb, place != NULL ? place : "", message);
     g_free(last);
     last = message;
     return EXIT_BAD_USAGE;
@@ -208,6 +215,31 @@ display display_of(cvk_card_key key, double value)
     default:
         return (display){"", "", 1.0};
     }
+}
+
+const char *digits(double value, int significant)
+{
+    static char text[16][32];
+    static unsigned next;
+    char *out = text[next++ % G_N_ELEMENTS(text)];
+    const double size = fabs(value);
+    if (!isfinite(value)) {
+        return "-";
+    }
+    if (size != 0.0 && (size < 1e-6 || size >= 1e9)) {
+        g_snprintf(out, sizeof text[0], "%.*g", significant, value);
+        return out;
+    }
+    const int above = size > 0.0 ? (int)floor(log10(size)) + 1 : 1; /* digits before the point */
+    g_snprintf(out, sizeof text[0], "%.*f", MAX(significant - above, 0), value);
+    if (strchr(out, '.') != NULL) { /* as %g: no zeros at the end, no bare point */
+        char *end = out + strlen(out);
+        while (end[-1] == '0') {
+            *--end = '\0';
+        }
+        end[-1] = end[-1] == '.' ? '\0' : end[-1];
+    }
+    return strspn(out, "-0.") == strlen(out) ? "0" : out;
 }
 
 void print_number(char *out, size_t size, double value, double half_width)

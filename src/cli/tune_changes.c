@@ -49,14 +49,14 @@ static int read_terms(const tuner *t, int argc, char **argv, cvk_trial_terms *te
 
 static void print_terms(const tuner *t, const cvk_trial_terms *terms)
 {
-    g_print("  watched for %g s: phase current up to %.3g A", (double)terms->watch_s,
-            (double)terms->current_a);
+    g_print("  watched for %g s: phase current up to %s A", (double)terms->watch_s,
+            digits((double)terms->current_a, 3));
     if (terms->speed_error_rad_s > 0.0f) {
-        g_print(", speed within %.3g rpm of its set-point",
-                tune_rpm(t, (double)terms->speed_error_rad_s));
+        g_print(", speed within %s rpm of its set-point",
+                digits(tune_rpm(t, (double)terms->speed_error_rad_s), 3));
     }
     if (terms->least_quality > 0.0f) {
-        g_print(", angle's quality above %.2g", (double)terms->least_quality);
+        g_print(", angle's quality above %s", digits((double)terms->least_quality, 2));
     }
     g_print("\n");
 }
@@ -66,11 +66,14 @@ static void print_figures(const tuner *t, const cvk_change *c)
     const cvk_running_figures *a = &c->before, *b = &c->during;
     g_print("  %-28s %10s %10s\n", "", "before", "since");
     if (isfinite(a->speed_error_rad_s)) {
-        g_print("  %-28s %10.3g %10.3g\n", "speed error, rms / rpm",
-                tune_rpm(t, a->speed_error_rad_s), tune_rpm(t, b->speed_error_rad_s));
+        g_print("  %-28s %10s %10s\n", "speed error, rms / rpm",
+                digits(tune_rpm(t, a->speed_error_rad_s), 3),
+                digits(tune_rpm(t, b->speed_error_rad_s), 3));
     }
-    g_print("  %-28s %10.3g %10.3g\n", "current ripple, rms / A", a->ripple_a, b->ripple_a);
-    g_print("  %-28s %10.3g %10.3g\n", "current, largest / A", a->peak_a, b->peak_a);
+    g_print("  %-28s %10s %10s\n", "current ripple, rms / A", digits(a->ripple_a, 3),
+            digits(b->ripple_a, 3));
+    g_print("  %-28s %10s %10s\n", "current, largest / A", digits(a->peak_a, 3),
+            digits(b->peak_a, 3));
     g_print("  %-28s %10.2f %10.2f\n", "angle's quality, least", a->quality, b->quality);
 }
 
@@ -126,11 +129,11 @@ static void note_where_from(tuner *t, const made_change *m)
         }
         t->from[p] =
             c->on_trial && isfinite(c->before.speed_error_rad_s)
-                ? g_strdup_printf("tune: was %s; speed error %.3g -> %.3g rpm rms, current ripple "
-                                  "%.3g -> %.3g A rms",
-                                  before, tune_rpm(t, c->before.speed_error_rad_s),
-                                  tune_rpm(t, c->during.speed_error_rad_s), c->before.ripple_a,
-                                  c->during.ripple_a)
+                ? g_strdup_printf("tune: was %s; speed error %s -> %s rpm rms, current ripple "
+                                  "%s -> %s A rms",
+                                  before, digits(tune_rpm(t, c->before.speed_error_rad_s), 3),
+                                  digits(tune_rpm(t, c->during.speed_error_rad_s), 3),
+                                  digits(c->before.ripple_a, 3), digits(c->during.ripple_a, 3))
                 : g_strdup_printf("tune: was %s", before);
     }
 }
@@ -201,7 +204,7 @@ static void report(tuner *t, made_change *m)
     print_terms(t, &c->terms);
     print_figures(t, c);
     if (c->state == CVK_TRIAL_GONE_BACK) {
-        g_print("  gone back by itself after %.3g ms: %s\n", 1e3 * c->during.length_s,
+        g_print("  gone back by itself after %s ms: %s\n", digits(1e3 * c->during.length_s, 3),
                 tune_trial_text(t, c->state, c->reason));
         end_change(t, m);
     } else {

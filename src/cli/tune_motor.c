@@ -78,8 +78,8 @@ int tune_status(tuner *t, int argc, char **argv)
         g_print("  saliency   %.2f at this current\n", (double)v[SALIENCY]);
     }
     if (v[OHM] > 0.0f) {
-        g_print("  winding    %.4g Ohm at the last standstill, %+.0f K from motor.resistance_ohm\n",
-                (double)v[OHM], (double)v[WARMER]);
+        g_print("  winding    %s Ohm at the last standstill, %+.0f K from motor.resistance_ohm\n",
+                digits((double)v[OHM], 4), (double)v[WARMER]);
     }
     g_print("  commands   %s\n", s->owner == CVK_NOBODY ? "nobody"
                                  : t->session.owner     ? "this session"

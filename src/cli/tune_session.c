@@ -234,8 +234,8 @@ int tune_connect(tuner *t)
     make_arrays(t);
     t->request = (cvk_request){.mode = CVK_MODE_OFF};
     const int owner = t->session.state.owner;
-    g_print("%s: %s (%s), %.4g kHz control, %u parameters, %u signals; link %d, ", t->address,
-            t->session.name, t->session.version, 1e-3 / (double)t->session.period_s,
+    g_print("%s: %s (%s), %s kHz control, %u parameters, %u signals; link %d, ", t->address,
+            t->session.name, t->session.version, digits(1e-3 / (double)t->session.period_s, 4),
             t->session.parameters, t->session.signals, t->session.number);
     if (owner == CVK_NOBODY) {
         g_print("nobody commands\n");

@@ -13,9 +13,10 @@ static void print_shape(const char *what, const cvk_step_shape *s)
 {
     char settling[32] = "not settled";
     if (isfinite(s->settling_s)) {
-        g_snprintf(settling, sizeof settling, "settled after %.3g ms", 1e3 * s->settling_s);
+        g_snprintf(settling, sizeof settling, "settled after %s ms",
+                   digits(1e3 * s->settling_s, 3));
     }
-    g_print("  %-10s rise %6.3g ms   overshoot %5.1f %%   %s\n", what, 1e3 * s->rise_s,
+    g_print("  %-10s rise %6s ms   overshoot %5.1f %%   %s\n", what, digits(1e3 * s->rise_s, 3),
             100.0 * s->overshoot, settling);
 }
 
@@ -36,31 +37,32 @@ static int step_current(tuner *t, int argc, char **argv)
     }
     const cvk_measured_step *s = &t->step[0];
     t->measured[0] = TRUE;
-    g_print("  %c current from %.3g to %.3g A, mean of %u steps\n", axis_q ? 'q' : 'd', s->from,
-            s->to, s->repeats);
+    g_print("  %c current from %s to %s A, mean of %u steps\n", axis_q ? 'q' : 'd',
+            digits(s->from, 3), digits(s->to, 3), s->repeats);
     print_shape("measured", &s->shape);
     print_shape("predicted", &s->predicted_shape);
-    g_print("  ripple     %.2g A rms\n", s->shape.ripple);
+    g_print("  ripple     %s A rms\n", digits(s->shape.ripple, 2));
     return EXIT_DONE;
 }
 
 static void print_feel(const tuner *t, const cvk_measured_step *s)
 {
     if (isfinite(s->stiffness_nm_rad)) {
-        g_print("  at the shaft: stiffness %.3g N m/rad, damping %.3g N m s/rad\n",
-                s->stiffness_nm_rad, s->damping_nms_rad);
+        g_print("  at the shaft: stiffness %s N m/rad, damping %s N m s/rad\n",
+                digits(s->stiffness_nm_rad, 3), digits(s->damping_nms_rad, 3));
     }
     if (isfinite(s->inertia_kg_m2)) {
-        g_print("  predicted with an inertia of %.3g kg m2, %s\n", s->inertia_kg_m2,
+        g_print("  predicted with an inertia of %s kg m2, %s\n", digits(s->inertia_kg_m2, 3),
                 s->inertia_measured ? "as this step itself shows it (--card gives another)"
                                     : "from the card");
     }
     if (s->limited) {
-        g_print("  the torque current was at its limit (%.3g A) for a while: a smaller step shows "
+        g_print("  the torque current was at its limit (%s A) for a while: a smaller step shows "
                 "the loop itself\n",
-                cvk_session_value(&t->session, "speed.current_a") > 0.0
-                    ? cvk_session_value(&t->session, "speed.current_a")
-                    : 0.7 * cvk_session_value(&t->session, "limit.current_a"));
+                digits(cvk_session_value(&t->session, "speed.current_a") > 0.0
+                           ? cvk_session_value(&t->session, "speed.current_a")
+                           : 0.7 * cvk_session_value(&t->session, "limit.current_a"),
+                       3));
     }
 }
 
@@ -89,13 +91,12 @@ static int step_speed(tuner *t, int argc, char **argv)
     }
     const cvk_measured_step *s = &t->step[1];
     t->measured[1] = TRUE;
-    t->request.speed_rad_s += (float)step_rad_s;
-    g_print("  speed from %.1f to %.1f rpm\n", tune_rpm(t, s->from), tune_rpm(t, s->to));
+    g_print("  speed from %.1f to %.1f rpm, and back\n", tune_rpm(t, s->from), tune_rpm(t, s->to));
     print_shape("measured", &s->shape);
     if (s->predicted != NULL) {
         print_shape("predicted", &s->predicted_shape);
     }
-    g_print("  ripple     %.2g rpm rms\n", tune_rpm(t, s->shape.ripple));
+    g_print("  ripple     %s rpm rms\n", digits(tune_rpm(t, s->shape.ripple), 2));
     print_feel(t, s);
     return EXIT_DONE;
 }

@@ -19,7 +19,8 @@
 #define ROWS_WANTED 4000.0
 #define LIMITED_SHARE 0.98 /* of the step, that must be left of it */
 #define LEAST_ROWS 20      /* of a step of the current */
-#define BAND 0.05          /* of the step: settled */
+#define BAND 0.05          /* of the step: settled; */
+#define RIPPLES 4.0        /* or so many rms of the ripple that stays */
 #define PUMP_S 0.005
 
 /* ---- shape ---------------------------------------------------------------------------------- */
@@ -51,7 +52,6 @@ cvk_step_shape cvk_step_shape_of(const double *y, size_t count, double spacing_s
     const size_t last = count - count / 3;
     for (size_t n = 0; n < count; n++) {
         out.overshoot = fmax(out.overshoot, (y[n] - to) / step);
-        settled = fabs(y[n] - to) > BAND * fabs(step) ? n + 1 : settled;
         sum += n >= last ? y[n] : 0.0;
     }
     const double mean = sum / (double)(count - last);
@@ -59,6 +59,10 @@ cvk_step_shape cvk_step_shape_of(const double *y, size_t count, double spacing_s
         square += (y[n] - mean) * (y[n] - mean);
     }
     out.ripple = sqrt(square / (double)(count - last));
+    const double band = fmax(BAND * fabs(step), RIPPLES * out.ripple);
+    for (size_t n = 0; n < count; n++) {
+        settled = fabs(y[n] - to) > band ? n + 1 : settled;
+    }
     out.rise_s = passed_s(y, count, spacing_s, from, step, 0.9) -
                  passed_s(y, count, spacing_s, from, step, 0.1);
     out.settling_s = settled < count ? spacing_s * (double)settled : NAN;
@@ -393,6 +397,9 @@ cvk_status cvk_measure_speed_step(cvk_session *s, const cvk_request *request, do
         status = status == CVK_OK ? cvk_session_request(s, &next) : status;
         status = status == CVK_OK ? cvk_collect_for(&c, s, length_s) : status;
         status = cvk_collect_end(&c, s, status);
+        const cvk_status back = cvk_session_request(s, request); /* in any case */
+        status = status == CVK_OK ? back : status;
+        status = status == CVK_OK ? cvk_session_wait(s, length_s) : status;
     }
     double load_a = 0.0;
     if (status == CVK_OK && s->state.fault != CVK_FAULT_NONE) {

@@ -13,7 +13,7 @@
 
 static const struct {
     const char *text;
-    double sensible;
+    double limit;
 } costs[CVK_PWM_COSTS] = {
     [CVK_PWM_RIPPLE] = {"current ripple", 0.5},
     [CVK_PWM_CAPACITOR] = {"ripple of the bus", 0.05},
@@ -23,9 +23,9 @@ static const struct {
     [CVK_PWM_BLOCKED] = {"reaction to a blocked rotor", 1.0},
 };
 
-double cvk_pwm_sensible(cvk_pwm_cost cost)
+double cvk_pwm_limit(cvk_pwm_cost cost)
 {
-    return costs[cost].sensible;
+    return costs[cost].limit;
 }
 
 const char *cvk_pwm_cost_text(cvk_pwm_cost cost)
@@ -131,7 +131,7 @@ static void fill(cvk_pwm_row *row, const cvk_gains *g, const cvk_pwm_stage *s, d
     row->bandwidth_hz = 1.0 / (2.0 * PI * PERIODS_PER_RADIAN * control_s);
     row->worst_ratio = 0.0;
     for (int c = 0; c < CVK_PWM_COSTS; c++) {
-        const double ratio = row->cost[c] / costs[c].sensible;
+        const double ratio = row->cost[c] / costs[c].limit;
         if (ratio > row->worst_ratio) {
             row->worst_ratio = ratio;
             row->worst = (cvk_pwm_cost)c;
@@ -148,7 +148,8 @@ void cvk_advise_pwm(const cvk_gains *gains, const cvk_pwm_stage *stage, cvk_pwm_
         out->row[n].pwm_hz = factors[n] * stage->pwm_hz;
         fill(&out->row[n], gains, stage, swing);
         out->present = factors[n] == 1.0 ? n : out->present;
-        out->most = out->row[n].worst_ratio < out->row[out->most].worst_ratio ? n : out->most;
-        out->least = out->row[n].worst_ratio > out->row[out->least].worst_ratio ? n : out->least;
+        out->best = out->row[n].worst_ratio < out->row[out->best].worst_ratio ? n : out->best;
+        out->poorest =
+            out->row[n].worst_ratio > out->row[out->poorest].worst_ratio ? n : out->poorest;
     }
 }

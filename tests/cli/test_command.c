@@ -246,7 +246,7 @@ START_TEST(the_rotor_sensor_can_be_left_out)
     g_free(log);
     assert_status(run(CORVAK_COMMAND " estimate blind.csv"), 0);
     assert_says(out, "pole pairs: no rotor column");
-    assert_says(out, "inertia: needs the torque");
+    assert_says(out, "inertia; Coulomb friction; viscous friction: needs the torque");
 }
 END_TEST
 

@@ -457,9 +457,9 @@ START_TEST(pwm_frequencies_are_compared)
     const double ripple_a = switched_ripple_a(&rig, 40e3, rig.motor.inductance_d_h);
     ck_assert_double_eq_tol(now->cost[CVK_PWM_RIPPLE] * (double)gains.settings.limit.current_a,
                             ripple_a, 0.03 * ripple_a);
-    ck_assert_double_lt(advice.row[advice.least].pwm_hz, 20e3);
-    ck_assert_double_gt(advice.row[advice.least].worst_ratio, 1.0);
-    ck_assert_double_lt(advice.row[advice.most].worst_ratio, 1.0);
+    ck_assert_double_lt(advice.row[advice.poorest].pwm_hz, 20e3);
+    ck_assert_double_gt(advice.row[advice.poorest].worst_ratio, 1.0);
+    ck_assert_double_lt(advice.row[advice.best].worst_ratio, 1.0);
     for (size_t n = 1; n < advice.count; n++) {
         const double *slow = advice.row[n - 1].cost, *fast = advice.row[n].cost;
         ck_assert_double_lt(fast[CVK_PWM_RIPPLE], slow[CVK_PWM_RIPPLE]);

@@ -22,7 +22,7 @@ typedef struct cvk_running_figures {
     double quality;           /* least, of the angle in use */
 } cvk_running_figures;
 
-#define CVK_CHANGE_MOST 32
+#define CVK_CHANGE_MOST 256
 
 typedef struct cvk_change {
     unsigned count;

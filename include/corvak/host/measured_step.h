@@ -15,7 +15,8 @@ extern "C" {
 typedef struct cvk_step_shape {
     double rise_s;     /* from 10 % to 90 % */
     double overshoot;  /* share of the step, beyond its end; 0: none */
-    double settling_s; /* from then on within 5 % of the step around its end */
+    double settling_s; /* from then on within 5 % of the step around its end, or within four
+                          times the ripple where that is more */
     double ripple;     /* rms about its mean, over the last third */
 } cvk_step_shape;
 
@@ -55,7 +56,8 @@ cvk_status cvk_measure_current_step(cvk_session *session, const cvk_request *req
                                     bool axis_q, cvk_measured_step *out) CVK_MUST_CHECK;
 
 /* Steps the speed by `step_rad_s` (electrical) and watches for `length_s`. `inertia_kg_m2` for the
- * prediction; NaN: it is taken from what the step shows. The new speed stays. */
+ * prediction; NaN: it is taken from what the step shows. Ends at the speed of `request`, a
+ * `length_s` later. */
 cvk_status cvk_measure_speed_step(cvk_session *session, const cvk_request *request,
                                   double step_rad_s, double length_s, double inertia_kg_m2,
                                   cvk_measured_step *out) CVK_MUST_CHECK;

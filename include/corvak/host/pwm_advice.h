@@ -1,7 +1,7 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * What each PWM frequency costs on this motor and stage, and which is the least and the most
- * sensible. Equations: docs/theory.md section 11.
+ * What each PWM frequency costs on this motor and stage, and which is the best and the poorest.
+ * Equations: docs/theory.md section 11.
  */
 #ifndef CORVAK_HOST_PWM_ADVICE_H
 #define CORVAK_HOST_PWM_ADVICE_H
@@ -36,22 +36,22 @@ typedef struct cvk_pwm_row {
     double cost[CVK_PWM_COSTS];
     double capacitor_a;  /* rms, in the bus capacitor at the current limit: at any frequency */
     double bandwidth_hz; /* of the fastest current loop */
-    cvk_pwm_cost worst;  /* the cost that is nearest to, or most beyond, what is sensible */
-    double worst_ratio;  /* of it to what is sensible: above 1 is too much */
+    cvk_pwm_cost worst;  /* the cost that is nearest to, or most beyond, its usual limit */
+    double worst_ratio;  /* of it to that limit: above 1 is too much */
 } cvk_pwm_row;
 
 typedef struct cvk_pwm_advice {
     size_t count;
     cvk_pwm_row row[CVK_PWM_MOST];
-    size_t least, most; /* sensible */
-    size_t present;     /* the row of the frequency as it is */
+    size_t best, poorest; /* rows, by their worst cost */
+    size_t present;       /* the row of the frequency as it is */
 } cvk_pwm_advice;
 
 /* From gains that were computed (motor, limits, top speed). */
 void cvk_advise_pwm(const cvk_gains *gains, const cvk_pwm_stage *stage, cvk_pwm_advice *out);
 
-/* What is sensible at most, and a name for it. */
-double cvk_pwm_sensible(cvk_pwm_cost cost);
+/* The usual limit of a cost, and a name for it. */
+double cvk_pwm_limit(cvk_pwm_cost cost);
 const char *cvk_pwm_cost_text(cvk_pwm_cost cost);
 
 #ifdef __cplusplus
