@@ -54,6 +54,10 @@
 #define INTEGRAL_SHARE 0.25 /* of the bandwidth squared: both poles real */
 #define INTEGRAL_RAD 0.2    /* of margin, that the integral may take before it is lowered */
 #define POSITION_TO_SPEED 0.3
+/* Without an inertia. */
+#define FAR_ERROR 0.3   /* of the top speed, that takes all the current */
+#define FIRST_SPEED 0.3 /* of the top speed, that a first spin goes up to */
+#define CAUTIOUS_S 0.5
 
 typedef struct work {
     const cvk_card *card;
@@ -171,17 +175,32 @@ static void current_loop(work *w)
 
 /* ---- motor and inverter --------------------------------------------------------------------- */
 
+static void set_magnets(work *w)
+{
+    const char *guess =
+        "the tune file's guess: record a spin, estimate, and compute the gains again";
+    if (w->card->entry[CVK_CARD_POLE_PAIRS].known) {
+        set(w, "motor.pole_pairs", w->pole_pairs, "card");
+    } else {
+        set(w, "motor.pole_pairs", w->pole_pairs, "%s", guess);
+    }
+    if (w->card->entry[CVK_CARD_FLUX_LINKAGE].known) {
+        set(w, "motor.flux_linkage_wb", w->flux, "card, +-%.1f %%",
+            100.0 * half_share(w, CVK_CARD_FLUX_LINKAGE));
+    } else {
+        set(w, "motor.flux_linkage_wb", w->flux, "%s", guess);
+    }
+}
+
 static void motor(work *w)
 {
-    set(w, "motor.pole_pairs", w->pole_pairs, "card");
+    set_magnets(w);
     set(w, "motor.resistance_ohm", w->r, "card, +-%.1f %%",
         100.0 * half_share(w, CVK_CARD_RESISTANCE));
     set(w, "motor.inductance_d_h", w->l_d, "card, +-%.1f %%",
         100.0 * half_share(w, CVK_CARD_INDUCTANCE_D));
     set(w, "motor.inductance_q_h", w->l_q, "card, +-%.1f %%",
         100.0 * half_share(w, CVK_CARD_INDUCTANCE_Q));
-    set(w, "motor.flux_linkage_wb", w->flux, "card, +-%.1f %%",
-        100.0 * half_share(w, CVK_CARD_FLUX_LINKAGE));
 }
 
 static void inverter(work *w)
@@ -408,6 +427,29 @@ static double settle_speed(work *w, double bandwidth)
     return bandwidth;
 }
 
+/* Before the inertia is known a motor has to turn once: what the tune file says, or so little that
+ * only a far error of the speed takes all the current. */
+static void cautious_speed_loop(work *w)
+{
+    static const char why[] =
+        "%s: the card has no inertia; record a spin and a coast-down, estimate, and compute the "
+        "gains again";
+    const cvk_speed_settings *s = &w->out->settings.speed;
+    const bool given = s->gain_a_s > 0.0f;
+    const char *from = given ? "as in the tune file" : "cautious";
+    const double top = w->out->top_speed_rad_s;
+    const double gain = largest_current(w) / (FAR_ERROR * top);
+    set(w, "speed.gain_a_s", given ? (double)s->gain_a_s : gain, why, from);
+    set(w, "speed.integral_gain_a", given ? (double)s->integral_gain_a : gain / CAUTIOUS_S, why,
+        from);
+    if (s->acceleration_rad_s2 == 0.0f) {
+        set(w, "speed.acceleration_rad_s2", FIRST_SPEED * top / CAUTIOUS_S, why, "cautious");
+    }
+    if (w->out->settings.program.speed_rad_s == 0.0f) {
+        set(w, "program.speed_rad_s", FIRST_SPEED * top, why, "cautious");
+    }
+}
+
 static void speed_loop(work *w)
 {
     const double current_a = SPEED_CURRENT_SHARE * largest_current(w);
@@ -415,6 +457,7 @@ static void speed_loop(work *w)
     set(w, "speed.current_a", current_a, "gains: %.0f %% of limit.current_a",
         100.0 * SPEED_CURRENT_SHARE);
     if (w->reach <= 0.0) {
+        cautious_speed_loop(w);
         return;
     }
     const double rule = fmin(SPEED_TO_TRACKING * tracking_of(s),
@@ -499,8 +542,7 @@ static void find_reach(work *w)
 static bool card_suffices(work *w)
 {
     static const cvk_card_key needed[] = {CVK_CARD_RESISTANCE, CVK_CARD_INDUCTANCE_D,
-                                          CVK_CARD_INDUCTANCE_Q, CVK_CARD_FLUX_LINKAGE,
-                                          CVK_CARD_POLE_PAIRS};
+                                          CVK_CARD_INDUCTANCE_Q};
     for (size_t n = 0; n < sizeof needed / sizeof needed[0]; n++) {
         const cvk_card_entry *e = &w->card->entry[needed[n]];
         if (!e->known) {
@@ -511,6 +553,19 @@ static bool card_suffices(work *w)
         }
     }
     return true;
+}
+
+/* A motor that has never turned: what the tune file guesses of it makes it turn once, and the log
+ * of that tells better. NaN: neither knows. */
+static double known_or_guessed(work *w, cvk_card_key key, double guess, const char *how)
+{
+    const cvk_card_entry *e = &w->card->entry[key];
+    if (e->known || guess > 0.0) {
+        return e->known ? e->value : guess;
+    }
+    snprintf(w->out->missing, sizeof w->out->missing, "%s: guess it in the tune file, %s",
+             cvk_card_key_name(key), how);
+    return NAN;
 }
 
 cvk_status cvk_compute_gains(const cvk_card *card, const cvk_gains_stage *stage,
@@ -529,8 +584,16 @@ cvk_status cvk_compute_gains(const cvk_card *card, const cvk_gains_stage *stage,
     w.r = value_of(&w, CVK_CARD_RESISTANCE);
     w.l_d = value_of(&w, CVK_CARD_INDUCTANCE_D);
     w.l_q = value_of(&w, CVK_CARD_INDUCTANCE_Q);
-    w.flux = value_of(&w, CVK_CARD_FLUX_LINKAGE);
-    w.pole_pairs = value_of(&w, CVK_CARD_POLE_PAIRS);
+    w.pole_pairs = known_or_guessed(&w, CVK_CARD_POLE_PAIRS, (double)base->motor.pole_pairs,
+                                    "motor.pole_pairs: half the number of magnets");
+    w.flux =
+        known_or_guessed(&w, CVK_CARD_FLUX_LINKAGE, (double)base->motor.flux_linkage_wb,
+                         "motor.flux_linkage_wb: bus voltage / sqrt 3 over the electrical speed "
+                         "without load; then record a spin, estimate, and compute the gains "
+                         "again");
+    if (!isfinite(w.flux * w.pole_pairs)) {
+        return CVK_NOT_IN_LOG;
+    }
     w.inverter_v = value_of(&w, CVK_CARD_DEAD_TIME_VOLTAGE);
     find_reach(&w);
     const double current_a = PLANNED_SHARE * largest_current(&w);
