@@ -56,7 +56,7 @@
 #define POSITION_TO_SPEED 0.3
 /* Without an inertia. */
 #define FAR_ERROR 0.3   /* of the top speed, that takes all the current */
-#define FIRST_SPEED 0.3 /* of the top speed, that a first spin goes up to */
+#define FIRST_SPEED 0.5 /* of the top speed, that a first spin goes up to at most */
 #define CAUTIOUS_S 0.5
 
 typedef struct work {
@@ -445,9 +445,8 @@ static void cautious_speed_loop(work *w)
     if (s->acceleration_rad_s2 == 0.0f) {
         set(w, "speed.acceleration_rad_s2", FIRST_SPEED * top / CAUTIOUS_S, why, "cautious");
     }
-    if (w->out->settings.program.speed_rad_s == 0.0f) {
-        set(w, "program.speed_rad_s", FIRST_SPEED * top, why, "cautious");
-    }
+    set(w, "program.speed_rad_s",
+        fmin((double)w->out->settings.program.speed_rad_s, FIRST_SPEED * top), why, "cautious");
 }
 
 static void speed_loop(work *w)

@@ -14,11 +14,12 @@
 #include <stdio.h>
 #include <string.h>
 
-#define SHARP_SHARE 0.05  /* known so well that only the flux linkage is left to learn */
-#define FLUX_SHARE 0.05   /* as on the card */
-#define USEFUL_SHARE 0.2  /* as on the card */
-#define KNOWN_BEFORE 0.01 /* so sharp that a turning motor tells nothing new */
-#define CURVE_DOUBT 0.1   /* of the inverter's voltage, while the motor turns */
+#define SHARP_SHARE 0.05   /* known so well that only the flux linkage is left to learn */
+#define FLUX_SHARE 0.05    /* as on the card */
+#define USEFUL_SHARE 0.2   /* as on the card */
+#define KNOWN_BEFORE 0.01  /* so sharp that a turning motor tells nothing new */
+#define CURVE_DOUBT 0.1    /* of the inverter's voltage, while the motor turns */
+#define HEIGHT_DOUBT 0.024 /* and what stays of it beside a resistance that follows it */
 #define NOTABLE_WARMTH 0.03
 #define SURELY_WARMER 3.0 /* deviations between the resistances of two logs */
 #define FEWEST_WINDOWS 3u
@@ -42,6 +43,20 @@ static void doubt_edges(const cvk_signals *s, const cvk_windows *windows, cvk_be
     }
     if (s->voltage_doubt_v > 0.0 && sum > 0.0) {
         belief->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)] += pow(2.0 * s->voltage_doubt_v / sum, 2.0);
+    }
+}
+
+/* The inverter's voltage while the motor turns is that of the standstill log only nearly: what the
+ * fit takes for resistance then makes the flux linkage, the more the slower the motor is. */
+static void doubt_height(const cvk_windows *windows, cvk_belief *belief)
+{
+    double sum = 0.0;
+    for (size_t n = 0; n < windows->count; n++) {
+        sum += fabs(windows->window[n].omega) / (double)windows->count;
+    }
+    if (cvk_any_current(windows) && sum > 0.0) {
+        belief->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)] +=
+            pow(HEIGHT_DOUBT * belief->mean[CVK_B_DEAD_TIME] / sum, 2.0);
     }
 }
 
@@ -305,6 +320,7 @@ static void read_flux(cvk_learning *l, cvk_prepared *w, int threads, cvk_estimat
     if (fits && w->usable) {
         cvk_doubt_two_channels(l, &w->signals, &alone);
         doubt_edges(&w->signals, windows, &alone);
+        doubt_height(windows, &alone);
         cvk_add_reading(&l->readings, w->signals.name, path, &alone, CVK_B_FLUX);
     }
 }
@@ -328,6 +344,7 @@ static void doubt_voltages(const cvk_learning *l, cvk_path path, const cvk_prepa
     if (coarse != NULL) {
         doubt_edges(coarse, &l->windows, belief);
     }
+    doubt_height(&l->windows, belief);
 }
 
 /* The windows of the path's logs that no turning fit has used. */
