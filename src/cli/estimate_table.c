@@ -182,6 +182,9 @@ int first_clause(const char *text)
 {
     static const char *const ends[] = {": ", "; ", ". "};
     size_t length = strlen(text);
+    if (strstr(text, "contradict") != NULL) {
+        return (int)length; /* what does, is the reason */
+    }
     for (size_t n = 0; n < G_N_ELEMENTS(ends); n++) {
         const char *end = strstr(text, ends[n]);
         length = end != NULL && (size_t)(end - text) < length ? (size_t)(end - text) : length;

@@ -4,6 +4,32 @@
  */
 #include "learning_parts.h"
 
+#define SHARP 0.05 /* shares of their values, of R and L that a held motor has shown */
+
+static bool has_stood(const cvk_learning *l, cvk_path path)
+{
+    const cvk_belief *known = &l->known.of[path];
+    return known->from[CVK_B_L_D][0] != '\0' && cvk_belief_knows(known, CVK_B_RESISTANCE, SHARP) &&
+           cvk_belief_knows(known, CVK_B_L_D, SHARP) && cvk_belief_knows(known, CVK_B_L_Q, SHARP);
+}
+
+/* Held motors first: one that turns later in its log swings about the vector that it starts by, and
+ * what it shows before is asked only where no other log tells. */
+static void learn_standing(cvk_learning *l, cvk_prepared *logs, size_t count,
+                           const cvk_estimate_options *options, cvk_estimate *out)
+{
+    for (int turned = 0; turned < 2; turned++) {
+        for (size_t n = 0; n < count; n++) {
+            const bool turns = logs[n].turns.count > 0;
+            if (logs[n].usable && turns == (turned != 0) &&
+                !(turns && has_stood(l, logs[n].signals.path))) {
+                cvk_learn_standstill(l, &logs[n], options, out);
+                l->moved = l->moved || logs[n].moved;
+            }
+        }
+    }
+}
+
 void cvk_learn(cvk_learning *l, cvk_prepared *logs, size_t count,
                const cvk_estimate_options *options, cvk_estimate *out)
 {
@@ -18,11 +44,8 @@ void cvk_learn(cvk_learning *l, cvk_prepared *logs, size_t count,
     for (size_t n = 0; n < count; n++) {
         l->crumbs = l->crumbs && logs[n].still_count == 0 && logs[n].turns.count == 0 &&
                     logs[n].signals.pieces > 1;
-        if (logs[n].usable) {
-            cvk_learn_standstill(l, &logs[n], options, out);
-            l->moved = l->moved || logs[n].moved;
-        }
     }
+    learn_standing(l, logs, count, options, out);
     cvk_knowledge_join(&l->known);
     l->still = l->known;
     cvk_learn_turning(l, logs, count, options->threads, out);

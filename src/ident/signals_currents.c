@@ -53,7 +53,16 @@ static bool trust_two(double gain[3], const cvk_log *log, cvk_estimate *out)
 }
 
 /* One channel in another unit, or something else in one of the columns. */
-static void complain_scale(const cvk_log *log, const double g[3], cvk_estimate *out)
+static void complain_scale(const cvk_log *log, int odd, double factor, cvk_estimate *out)
+{
+    cvk_add_finding(out, CVK_ERROR, log->name,
+                    "ia + ib + ic is far from constant: i%c is about %.3g times what the other two "
+                    "make of it. Another unit (head it `i%c [mA]`), another scale, or not a phase "
+                    "current",
+                    'a' + odd, factor, 'a' + odd);
+}
+
+static void complain_gains(const cvk_log *log, const double g[3], cvk_estimate *out)
 {
     int odd = 0;
     double factor = 1.0;
@@ -65,11 +74,7 @@ static void complain_scale(const cvk_log *log, const double g[3], cvk_estimate *
             factor = others / g[c];
         }
     }
-    cvk_add_finding(out, CVK_ERROR, log->name,
-                    "ia + ib + ic is far from constant: i%c is about %.3g times what the other two "
-                    "make of it. Another unit (head it `i%c [mA]`), another scale, or not a phase "
-                    "current",
-                    'a' + odd, factor, 'a' + odd);
+    complain_scale(log, odd, factor, out);
 }
 
 /* Takes up the relative gains, or complains when they are beyond belief. */
@@ -93,7 +98,7 @@ static void current_gains(const cvk_log *log, const size_t *rows, size_t count, 
         return;
     }
     if (worst > 0.2) {
-        complain_scale(log, g, out);
+        complain_gains(log, g, out);
         return;
     }
     if (worst > LARGEST_MISMATCH && !trust_two(g, log, out)) {
@@ -109,13 +114,13 @@ static void current_gains(const cvk_log *log, const size_t *rows, size_t count, 
     }
 }
 
-/* Of two channels no sum tells the scale; but hardly any run drives a current through one phase
- * alone. */
-static void compare_two(const cvk_log *log, const double *const i[3], const size_t *rows,
-                        size_t count, cvk_estimate *out)
+/* The largest of three currents is no larger than the other two together. Two channels tell less:
+ * but hardly any run drives a current through one phase alone. */
+static bool compare_spans(const cvk_log *log, const double *const i[3], const size_t *rows,
+                          size_t count, cvk_estimate *out)
 {
     double span[3] = {0.0, 0.0, 0.0};
-    int small = -1, large = -1;
+    int small = -1, large = -1, channels = 0;
     for (int c = 0; c < 3; c++) {
         double low = INFINITY, high = -INFINITY;
         for (size_t k = 0; i[c] != NULL && k < count; k++) {
@@ -123,18 +128,25 @@ static void compare_two(const cvk_log *log, const double *const i[3], const size
             high = fmax(high, i[c][rows[k]]);
         }
         span[c] = high > low ? high - low : 0.0;
-        if (i[c] != NULL) {
+        channels += i[c] != NULL;
+        if (i[c] != NULL && span[c] > 0.0) {
             small = small < 0 || span[c] < span[small] ? c : small;
             large = large < 0 || span[c] > span[large] ? c : large;
         }
     }
-    if (large >= 0 && span[small] > 0.0 && span[large] > MOST_APART * span[small]) {
+    const double others = span[0] + span[1] + span[2] - (large >= 0 ? span[large] : 0.0);
+    if (channels == 3 && others > 0.0 && span[large] > MOST_APART * others) {
+        complain_scale(log, large, span[large] / others, out);
+        return false;
+    }
+    if (channels == 2 && large >= 0 && span[large] > MOST_APART * span[small]) {
         cvk_add_finding(out, CVK_WARNING, log->name,
                         "i%c goes %.3g times as far as i%c: are both in the same unit? Head them "
                         "`i%c [A]`, `i%c [mA]`",
                         'a' + large, span[large] / span[small], 'a' + small, 'a' + large,
                         'a' + small);
     }
+    return true;
 }
 
 void cvk_convert_currents(cvk_signals *s, const cvk_log *log, const size_t *rows, cvk_estimate *out)
@@ -142,10 +154,8 @@ void cvk_convert_currents(cvk_signals *s, const cvk_log *log, const size_t *rows
     double gain[3] = {1, 1, 1};
     const double *i[3] = {log->column[CVK_COLUMN_IA], log->column[CVK_COLUMN_IB],
                           log->column[CVK_COLUMN_IC]};
-    if (i[0] != NULL && i[1] != NULL && i[2] != NULL) {
+    if (compare_spans(log, i, rows, s->rows, out) && i[0] != NULL && i[1] != NULL && i[2] != NULL) {
         current_gains(log, rows, s->rows, gain, out);
-    } else {
-        compare_two(log, i, rows, s->rows, out);
     }
     for (size_t k = 0; k < s->rows; k++) {
         double x[3];

@@ -8,14 +8,17 @@
 
 #include <stddef.h>
 
+#define SLOWEST_RAD_S 10.0 /* of the shaft: a motor that is slower without load is mistyped */
+
 const char *cvk_rig_too_fast(const cvk_rig_config *config)
 {
     const cvk_rig_motor *motor = &config->motor;
     const cvk_rig_shaft *shaft = &config->shaft;
     const double period_s = 1.0 / config->inverter.pwm_hz, p = motor->pole_pairs;
     double low_h = fmin(motor->inductance_d_h, motor->inductance_q_h);
-    double by_magnet = 1.5 * pow(p * motor->flux_linkage_wb, 2.0) / low_h;
-    double spring = by_magnet + 6.0 * p * shaft->cogging_nm;
+    double spring =
+        1.5 * pow(p * motor->flux_linkage_wb, 2.0) / low_h + 6.0 * p * shaft->cogging_nm;
+    double no_load_rad_s = config->supply.bus_v / sqrt(3.0) / (p * motor->flux_linkage_wb);
     if (cvk_rig_wanted_steps(config) > CVK_RIG_MOST_STEPS) {
         return "the winding settles in far less than a PWM period (inductance, or what saturation "
                "leaves of it at protect.trip_current_a, against resistance and dead time): raise "
@@ -24,7 +27,7 @@ const char *cvk_rig_too_fast(const cvk_rig_config *config)
     }
     if (sqrt(spring / shaft->inertia_kg_m2) * period_s > 1.0 ||
         shaft->friction_viscous_nm_s / shaft->inertia_kg_m2 * period_s > 1.0) {
-        return by_magnet > 0.9 * spring
+        return no_load_rad_s < SLOWEST_RAD_S
                    ? "the magnet holds the rotor so stiffly that it swings within a PWM period: "
                      "motor.flux_linkage_wb is too large (it is in Wb, not mWb), or "
                      "shaft.inertia_kg_m2 too small, or inverter.pwm_hz"

@@ -105,8 +105,9 @@ END_TEST
 
 START_TEST(the_table_is_for_people)
 {
-    assert_status(run(CORVAK_COMMAND " estimate wheel-standstill.csv --compare " CORVAK_DATA
-                                     "/wheel.rig.yaml --name \"potter's wheel\" --plot page.svg"),
+    assert_status(run(CORVAK_COMMAND
+                      " estimate wheel-standstill.csv --compare " CORVAK_DATA
+                      "/wheel.rig.yaml --why --name \"potter's wheel\" --plot page.svg"),
                   0);
     assert_says(out, "Motor card: potter's wheel");
     assert_says(out, "mΩ");
@@ -256,7 +257,7 @@ START_TEST(counted_turns_in_the_head_tell_pole_pairs)
     assert_status(run(CORVAK_COMMAND " record coast --no-rotor-sensor --without unequal_magnets "
                                      "--rig " CORVAK_DATA "/wheel.rig.yaml -o turned.csv"),
                   0);
-    assert_status(run(CORVAK_COMMAND " estimate turned.csv"), 0);
+    assert_status(run(CORVAK_COMMAND " estimate turned.csv --why"), 0);
     assert_says(out, "# shaft_turns: 10");
     assert_status(run(CORVAK_COMMAND " record coast --channels t,theta_m --rig " CORVAK_DATA
                                      "/wheel.rig.yaml -o angle.csv"),
@@ -457,6 +458,74 @@ START_TEST(foreign_names_are_mapped)
 }
 END_TEST
 
+/* Some names are known: the rest is still guessed at. */
+START_TEST(the_rest_of_a_header_is_proposed)
+{
+    char **lines = standstill_lines();
+    g_free(lines[HEAD - 1]);
+    lines[HEAD - 1] = g_strdup("t,ia,ib,ic,pwm1,duty_b,duty_c,vdc");
+    write_lines("half.csv", lines);
+    g_strfreev(lines);
+    assert_status(run(CORVAK_COMMAND " estimate half.csv"), 2);
+    assert_says(err, "no voltages");
+    assert_says(out, "duty_a: 'pwm1'");
+    write_file("half.yaml", out, -1);
+    assert_status(run(CORVAK_COMMAND " estimate half.csv --mapping half.yaml"), 0);
+}
+END_TEST
+
+/* One channel in milliampere beside two in ampere. */
+START_TEST(a_channel_in_another_unit_is_named)
+{
+    char **lines = standstill_lines();
+    for (char **line = lines + HEAD; *line != NULL && **line != '\0'; line++) {
+        double t, ia;
+        int length;
+        if (sscanf(*line, "%lf,%lf%n", &t, &ia, &length) == 2) {
+            char *scaled = g_strdup_printf("%.6f,%.2f%s", t, 1e3 * ia, *line + length);
+            g_free(*line);
+            *line = scaled;
+        }
+    }
+    write_lines("units.csv", lines);
+    g_strfreev(lines);
+    assert_status(run(CORVAK_COMMAND " estimate units.csv --largest-current 1e5"), 2);
+    assert_says(err, "ia is about");
+    assert_says(err, "`ia [mA]`");
+}
+END_TEST
+
+/* A card is that of the machine that the log names, whatever the file is called. */
+START_TEST(a_card_is_named_after_the_machine)
+{
+    char *text = read_file("wheel-standstill.csv");
+    write_file("tuesday-3.csv", text, -1);
+    g_free(text);
+    assert_status(run(CORVAK_COMMAND " estimate tuesday-3.csv"), 0);
+    assert_says(out, "Motor card: wheel\n");
+}
+END_TEST
+
+/* No exponents, no `nan`, no minus before a zero. */
+START_TEST(numbers_are_for_people)
+{
+    static const char *const lines[] = {
+        "estimate wheel-standstill.csv wheel-spin.csv --card numbers.card.yaml --why",
+        "gains numbers.card.yaml " CORVAK_DATA "/wheel.rig.yaml --pwm",
+        "range numbers.card.yaml " CORVAK_DATA "/wheel.rig.yaml",
+        "rig " CORVAK_DATA "/blower.rig.yaml",
+        "run " CORVAK_DATA "/wheel.rig.yaml " CORVAK_DATA "/throwing.scenario.yaml",
+        "tune sim:" CORVAK_DATA "/wheel.rig.yaml -x steps"};
+    write_file("steps", "start 150rpm\nstep speed 30rpm\n", -1);
+    for (size_t n = 0; n < G_N_ELEMENTS(lines); n++) {
+        ck_assert_int_lt(run(CORVAK_COMMAND " %s", lines[n]), 2);
+        ck_assert_msg(g_regex_match_simple("[0-9]e[-+][0-9]|[^a-z](nan|inf)[^a-z]|-0(\\.0*)?[ %]",
+                                           out, 0, 0) == FALSE,
+                      "%s: %s", lines[n], out);
+    }
+}
+END_TEST
+
 /* ---- examples ----------------------------------------------------------------------------------
  */
 
@@ -491,6 +560,10 @@ static void add(TCase *tests)
     tcase_add_test(tests, small_damage_becomes_findings);
     tcase_add_test(tests, a_log_without_current_has_no_answer);
     tcase_add_test(tests, foreign_names_are_mapped);
+    tcase_add_test(tests, the_rest_of_a_header_is_proposed);
+    tcase_add_test(tests, a_channel_in_another_unit_is_named);
+    tcase_add_test(tests, a_card_is_named_after_the_machine);
+    tcase_add_test(tests, numbers_are_for_people);
     tcase_add_test(tests, examples_run);
 }
 

@@ -5,6 +5,7 @@
 #include "command.h"
 #include "suite.h"
 
+#include <json-glib/json-glib.h>
 #include <math.h>
 #include <signal.h>
 #include <string.h>
@@ -154,11 +155,13 @@ START_TEST(a_scenario_acts_and_a_fault_ends_the_log)
 }
 END_TEST
 
-/* Killed in the middle: what is there does not look like a log. */
+/* Killed in the middle: what is there does not look like a log. Ended by Ctrl-C: nothing is there.
+ */
 START_TEST(a_cut_run_leaves_no_log)
 {
-    static const char *const names[] = {"cut.csv", "cut.h5"};
-    for (int n = 0; n < 2; n++) {
+    static const char *const names[] = {"cut.csv", "cut.h5", "stopped.csv", "stopped.h5"};
+    for (int n = 0; n < 4; n++) {
+        const gboolean stopped = n >= 2;
         char *argv[] = {(char *)CORVAK_COMMAND,
                         (char *)"record",
                         (char *)"duty",
@@ -177,10 +180,13 @@ START_TEST(a_cut_run_leaves_no_log)
             g_usleep(2000);
         }
         ck_assert(exists(part));
-        kill(child, SIGKILL);
+        kill(child, stopped ? SIGINT : SIGKILL);
+        for (int waited = 0; waited < 1000 && stopped && exists(part); waited++) {
+            g_usleep(2000);
+        }
         g_spawn_close_pid(child);
         g_usleep(20000);
-        ck_assert(!exists(names[n]));
+        ck_assert(!exists(names[n]) && exists(part) != stopped);
         g_free(part);
     }
     assert_status(run("sh -c '" CORVAK_COMMAND " record steps" WHEEL " > /dev/full'"), 2);
@@ -224,6 +230,14 @@ START_TEST(the_keys_of_a_rig_file_are_printed)
     assert_says(out, "0.0001 .. 100");
     assert_says(out, "star | delta");
     assert_says(out, "\nimperfections:\n  saturation: on");
+    assert_status(run(CORVAK_COMMAND " rig --keys --json"), 0);
+    JsonNode *node = json_from_string(out, NULL);
+    JsonArray *keys = json_object_get_array_member(json_node_get_object(node), "keys");
+    JsonObject *first = json_array_get_object_element(keys, 0);
+    ck_assert_uint_gt(json_array_get_length(keys), 100);
+    ck_assert_str_eq(json_object_get_string_member(first, "key"), "pole_pairs");
+    ck_assert(json_object_get_boolean_member(first, "needed"));
+    json_node_unref(node);
 }
 END_TEST
 

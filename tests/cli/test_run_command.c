@@ -6,6 +6,7 @@
 #include "suite.h"
 
 #include <math.h>
+#include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -110,6 +111,43 @@ START_TEST(a_hand_set_value_gives_new_gains)
     ck_assert_str_ne(before, out);
     assert_says(out, "0.4");
     g_free(before);
+}
+END_TEST
+
+/* The clay that comes to the wheel later is no part of how soon the speed was there. */
+START_TEST(arrival_is_apart_from_later_loads)
+{
+    double after_s = NAN;
+    assert_status(run(CORVAK_COMMAND " run " WHEEL " " CORVAK_DATA "/throwing.scenario.yaml"), 0);
+    const char *first = strstr(out, "speed ");
+    ck_assert_ptr_nonnull(first);
+    ck_assert_int_eq(sscanf(first, "speed %*f rpm after %lf", &after_s), 1);
+    ck_assert_double_lt(after_s, 1.0);
+}
+END_TEST
+
+/* A motor that has never turned: its standstill log and a guess of its magnets make it turn, and
+ * that log tells better. */
+START_TEST(a_new_motor_comes_out_of_its_standstill)
+{
+    static const char *const motors[] = {"wheel", "table"};
+    for (size_t n = 0; n < G_N_ELEMENTS(motors); n++) {
+        char *rig = g_strdup_printf(CORVAK_DATA "/%s.rig.yaml", motors[n]);
+        assert_status(run(CORVAK_COMMAND " record standstill --rig %s -o new.csv", rig), 0);
+        assert_status(run(CORVAK_COMMAND " estimate new.csv --card new.card.yaml"), 0);
+        assert_status(run(CORVAK_COMMAND " gains new.card.yaml %s -P motor.flux_linkage_wb=0", rig),
+                      1);
+        assert_says(err, "flux_linkage_wb: guess it in the tune file");
+        assert_status(run(CORVAK_COMMAND " gains new.card.yaml %s -o new.tune.yaml", rig), 0);
+        assert_says(out, "the tune file's guess");
+        assert_says(out, "as in the tune file: the card has no inertia");
+        assert_status(
+            run(CORVAK_COMMAND " record spin --rig %s -t new.tune.yaml -o turns.csv", rig), 0);
+        assert_status(run(CORVAK_COMMAND " estimate new.csv turns.csv --compare %s", rig), 0);
+        const char *flux = strstr(out, "flux linkage");
+        ck_assert_msg(flux != NULL && strstr(flux, "inside") < strchr(flux, '\n'), "%s", out);
+        g_free(rig);
+    }
 }
 END_TEST
 
@@ -346,6 +384,8 @@ static void add(TCase *tests)
     tcase_add_test(tests, a_sensor_is_calibrated_first);
     tcase_add_test(tests, gains_make_the_wheel_turn);
     tcase_add_test(tests, a_hand_set_value_gives_new_gains);
+    tcase_add_test(tests, arrival_is_apart_from_later_loads);
+    tcase_add_test(tests, a_new_motor_comes_out_of_its_standstill);
     tcase_add_test(tests, what_cannot_be_done_is_said);
     tcase_add_test(tests, criteria_decide_the_verdict);
     tcase_add_test(tests, a_device_is_judged_too);

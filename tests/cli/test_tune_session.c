@@ -6,6 +6,8 @@
 #include "command.h"
 #include "suite.h"
 
+#include "corvak/core/parameters.h"
+
 #include <gio/gio.h>
 #include <json-glib/json-glib.h>
 #include <string.h>
@@ -52,6 +54,53 @@ START_TEST(a_script_tunes_and_saves)
     char *png = read_file("steps.png");
     ck_assert_ptr_nonnull(png);
     g_free(png);
+}
+END_TEST
+
+/* More values than one message carries; and what a file says at the beginning. */
+START_TEST(a_whole_tune_file_is_applied)
+{
+    GString *text = g_string_new("tune_version: 1\nname: many\n");
+    const char *section = "";
+    unsigned given = 0;
+    for (unsigned n = 0; n < cvk_parameter_count(); n++) {
+        const cvk_parameter *row = cvk_parameter_at(n);
+        const gboolean rotor = strcmp(row->section, "rotor") == 0;
+        const float value = row->preset != 0.0f ? 1.03125f * row->preset : 0.0625f;
+        if (row->kind != CVK_REAL || (row->preset == 0.0f && !rotor) || value > row->high) {
+            continue;
+        }
+        if (strcmp(section, row->section) != 0) {
+            g_string_append_printf(text, "%s:\n", section = row->section);
+        }
+        g_string_append_printf(text, "  %s: %.9g\n", row->name, (double)value);
+        given++;
+    }
+    ck_assert_uint_gt(given, 32);
+    g_string_append(text, "...\n");
+    write_file("many.tune.yaml", text->str, -1);
+    g_string_free(text, TRUE);
+    script("compare many.tune.yaml\n");
+    assert_status(run(CORVAK_COMMAND " tune " SIM " --tune many.tune.yaml -x script"), 0);
+    assert_says(out, "the device is as many.tune.yaml says");
+}
+END_TEST
+
+START_TEST(an_error_in_a_script_has_its_line)
+{
+    script("status\n\nset speed.gain_a_s soft\n");
+    assert_status(run(CORVAK_COMMAND " tune " SIM " -x script"), 2);
+    assert_says(err, "corvak tune: script:3: ");
+}
+END_TEST
+
+/* A step is looked at, not left there. */
+START_TEST(a_step_ends_where_it_began)
+{
+    script("start 150rpm\nstep speed 30rpm\nstatus\n");
+    assert_status(run(CORVAK_COMMAND " tune " SIM " -x script"), 0);
+    assert_says(out, "and back");
+    assert_says(out, "set-point 150.0 rpm");
 }
 END_TEST
 
@@ -466,6 +515,9 @@ static void add(TCase *tests)
 {
     tcase_add_unchecked_fixture(tests, make_folder, remove_folder);
     tcase_add_test(tests, a_script_tunes_and_saves);
+    tcase_add_test(tests, a_whole_tune_file_is_applied);
+    tcase_add_test(tests, an_error_in_a_script_has_its_line);
+    tcase_add_test(tests, a_step_ends_where_it_began);
     tcase_add_test(tests, what_is_not_kept_goes_back);
     tcase_add_test(tests, a_value_is_undone);
     tcase_add_test(tests, a_session_as_one_document);

@@ -224,8 +224,8 @@ START_TEST(measured_steps_are_as_predicted)
                             per_a * (double)s->speed.integral_gain_a * s->motor.pole_pairs, 0.01);
     cvk_measured_step_free(&step);
     /* and the inertia that the step itself shows */
-    const cvk_request faster = turning(204.0);
-    ck_assert_int_eq(cvk_measure_speed_step(&first, &faster, -24.0, 1.5, NAN, &step), CVK_OK);
+    ck_assert_int_eq(cvk_measure_speed_step(&first, &speed, -24.0, 1.5, NAN, &step), CVK_OK);
+    ck_assert_double_eq_tol(step.from, 180.0, 2.0); /* where the step before began */
     const double true_inertia = bench.shaft.inertia_kg_m2;
     ck_assert_double_eq_tol(step.inertia_kg_m2, true_inertia, 0.1 * true_inertia);
     cvk_measured_step_free(&step);
