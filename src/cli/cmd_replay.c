@@ -333,6 +333,7 @@ static int replay(job *j)
         print_results(j);
     }
     if (a->plot != NULL && !draw_replay(&j->replay, &j->trace, a->search ? &j->found : NULL,
+                                        (double)j->tune.settings.motor.pole_pairs,
                                         j->set.log[0]->name, a->plot, &complaint)) {
         return complain_file(VERB, &complaint);
     }

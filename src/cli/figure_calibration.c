@@ -13,30 +13,41 @@
 #define PI 3.14159265358979323846
 #define EXAGGERATED 10.0
 
-static void place_at(FILE *g, double left, double right, double bottom, double top)
+/* The panels of a page: so many as there is something to draw in, three in a row. */
+typedef struct page {
+    FILE *g;
+    int panels, next;
+} page;
+
+static void place_next(page *p)
 {
+    const int columns = p->panels < 3 ? p->panels : 3, rows = p->panels > 3 ? 2 : 1;
+    const int column = p->next % columns, row = p->next / columns;
+    const double width = 0.97 / columns, height = 0.93 / rows;
+    const double left = 0.065 + width * column, bottom = 0.09 + height * (rows - 1 - row);
+    FILE *g = p->g;
+    p->next++;
     fprintf(g,
             "set lmargin at screen %g\nset rmargin at screen %g\nset bmargin at screen %g\n"
             "set tmargin at screen %g\nset autoscale\n"
             "set key at graph 0.5,1.01 center bottom horizontal maxrows 1 samplen 2\n"
             "set title offset 0,1.2\n",
-            left, right, bottom, top);
+            left, left + width - 0.08, bottom, bottom + height - 0.16);
 }
 
-static void draw_error(FILE *g, const cvk_sensor_calibration *s, cvk_sensor_kind kind, int panel)
+static gboolean has_error(const cvk_sensor_calibration *s)
 {
+    return s->present && s->curve.points > 0;
+}
+
+static void draw_error(page *p, const cvk_sensor_calibration *s, cvk_sensor_kind kind)
+{
+    FILE *g = p->g;
+    const int panel = p->next;
     static const char *const turns[CVK_SENSES_KINDS] = {"electrical angle by the halls",
                                                         "shaft angle by the encoder",
                                                         "angle of a period", "shaft angle"};
-    const double left = panel % 2 == 0 ? 0.06 : 0.39, bottom = panel < 2 ? 0.57 : 0.09;
-    place_at(g, left, left + 0.26, bottom, bottom + 0.31);
-    if (!s->present || s->curve.points == 0) {
-        empty_panel(g, cvk_sensor_kind_name(kind),
-                    !s->present                            ? "not in the log"
-                    : s->reference == CVK_REFERENCE_SENSOR ? "by the best other sensor: see right"
-                                                           : "not calibrated");
-        return;
-    }
+    place_next(p);
     fprintf(g, "$error%d << EOD\n", panel);
     for (size_t n = 0; n < s->curve.points; n++) {
         fprintf(g, "%.6g %.6g %.6g\n", s->curve.sensor_rad[n] * DEGREES,
@@ -95,14 +106,16 @@ static void put_edges(FILE *g, const char *block, const cvk_sensor_calibration *
     fprintf(g, "EOD\n");
 }
 
-static void draw_halls(FILE *g, const cvk_sensor_calibration *s)
+static gboolean has_edges(const cvk_sensor_calibration *s)
 {
+    return s->present && cvk_measured_known(&s->hall.edge_rad[0]);
+}
+
+static void draw_halls(page *p, const cvk_sensor_calibration *s)
+{
+    FILE *g = p->g;
     static const int code_of[6] = {1, 3, 2, 6, 4, 5};
-    place_at(g, 0.70, 0.99, 0.53, 0.88);
-    if (!s->present || !cvk_measured_known(&s->hall.edge_rad[0])) {
-        empty_panel(g, "hall sectors", s->present ? "no edges placed" : "no halls in the log");
-        return;
-    }
+    place_next(p);
     square_axes(g, 1.3);
     put_edges(g, "up", s, 1, 1.0);
     put_edges(g, "down", s, -1, 0.78);
@@ -120,7 +133,7 @@ static void draw_halls(FILE *g, const cvk_sensor_calibration *s)
                 s->hall.edge_rad[n].value * DEGREES, 1.2 * cos(s->hall.edge_rad[n].value),
                 1.15 * sin(s->hall.edge_rad[n].value));
     }
-    fprintf(g, "set title 'hall codes, electrical; edges going up, going down'\n"
+    fprintf(g, "set title 'halls: codes and edges, electrical'\n"
                "plot $up using 1:2 with lines lw 2.5 lc rgb '" BLUE
                "' title 'up', $down using 1:2 with lines lw 2.5 lc rgb '" ORANGE
                "' title 'down', NaN with lines dt 3 lc rgb '" GREY "' title 'even'\n");
@@ -134,13 +147,15 @@ static void put_exaggerated(FILE *g, double x, double y)
     fprintf(g, "%.6g %.6g ", x / radius * shown, y / radius * shown);
 }
 
-static void draw_ellipse(FILE *g, const cvk_sincos_calibration *s)
+static gboolean has_ellipse(const cvk_sincos_calibration *s)
 {
-    place_at(g, 0.70, 0.99, 0.06, 0.40);
-    if (s->points == 0 || !cvk_measured_known(&s->amplitude_v)) {
-        empty_panel(g, "sin/cos", "no whole ellipse in the log");
-        return;
-    }
+    return s->points > 0 && cvk_measured_known(&s->amplitude_v);
+}
+
+static void draw_ellipse(page *p, const cvk_sincos_calibration *s)
+{
+    FILE *g = p->g;
+    place_next(p);
     const double size = s->amplitude_v.value, lean = s->quadrature_rad.value;
     square_axes(g, 1.7);
     fprintf(g, "$ellipse << EOD\n");
@@ -155,7 +170,7 @@ static void draw_ellipse(FILE *g, const cvk_sincos_calibration *s)
     fprintf(g,
             "EOD\nset border 3\nset xtics 1\nset ytics 1\n"
             "set object 1 circle at 0,0 size 1 fs empty border lc rgb '" GREY "' lw 1\n"
-            "set xlabel 'cos / amplitude, off the circle x %g'\n"
+            "set xlabel 'cos / amplitude; distance from the circle drawn %g times as large'\n"
             "set ylabel 'sin / amplitude'\n"
             "set title 'sin/cos: gain ratio %.4f, quadrature %.2f°'\n"
             "plot $ellipse using 1:2 with points pt 7 ps 0.3 lc rgb '" ORANGE
@@ -176,10 +191,27 @@ gboolean draw_calibration(const cvk_calibration *c, const char *log, const char 
     if (g == NULL) {
         return FALSE;
     }
+    const cvk_sensor_calibration *halls = &c->sensor[CVK_SENSES_HALL];
+    const cvk_sincos_calibration *sincos = &c->sensor[CVK_SENSES_SINCOS].sincos;
+    page p = {.g = g, .panels = has_edges(halls) + has_ellipse(sincos)};
     for (int n = 0; n < CVK_SENSES_KINDS; n++) {
-        draw_error(g, &c->sensor[order[n]], order[n], n);
+        p.panels += has_error(&c->sensor[n]);
     }
-    draw_halls(g, &c->sensor[CVK_SENSES_HALL]);
-    draw_ellipse(g, &c->sensor[CVK_SENSES_SINCOS].sincos);
+    for (int n = 0; n < CVK_SENSES_KINDS; n++) {
+        if (has_error(&c->sensor[order[n]])) {
+            draw_error(&p, &c->sensor[order[n]], order[n]);
+        }
+    }
+    if (has_edges(halls)) {
+        draw_halls(&p, halls);
+    }
+    if (has_ellipse(sincos)) {
+        draw_ellipse(&p, sincos);
+    }
+    if (p.panels == 0) {
+        p.panels = 1;
+        place_next(&p);
+        empty_panel(g, "no sensor could be calibrated", c->why_best);
+    }
     return close_figure(g, path, complaint);
 }

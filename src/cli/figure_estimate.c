@@ -136,16 +136,20 @@ static void card_panel(FILE *g, const cvk_estimate *e, const cvk_rig_config *tru
         }
         display how = display_of(keys[n], entry->value);
         char number[48];
-        double per_cent = 100.0 / fabs(entry->value);
+        double per_cent;
         print_number(number, sizeof number, how.factor * entry->value,
                      0.5 * how.factor * (entry->high - entry->low));
-        double off = truth != NULL ? per_cent * (rig_truth(truth, keys[n]) - entry->value) : NAN;
-        fprintf(g, "\"%s\\n%s %s\" %d %g %g %g %g %g\n", how.label, number, how.unit, -rows,
-                per_cent * (entry->low - entry->value), per_cent * (entry->high - entry->value),
-                per_cent * (entry->statistical_low - entry->value),
-                per_cent * (entry->statistical_high - entry->value), off);
-        widest = fmax(widest, per_cent * 0.5 * (entry->high - entry->low));
-        widest = isnan(off) ? widest : fmax(widest, fabs(off));
+        /* what is off by so much lies so far from the truth, which is the zero; without a truth the
+         * value is */
+        const double about = truth != NULL ? rig_truth(truth, keys[n]) : NAN;
+        const double zero = isfinite(about) && about != 0.0 ? about : entry->value;
+        per_cent = 100.0 / fabs(zero);
+        fprintf(g, "\"%s\\n%s %s\" %d %g %g %g %g %g %g\n", how.label, number, how.unit, -rows,
+                per_cent * (entry->low - zero), per_cent * (entry->high - zero),
+                per_cent * (entry->statistical_low - zero),
+                per_cent * (entry->statistical_high - zero), per_cent * (entry->value - zero),
+                isfinite(about) ? 0.0 : NAN);
+        widest = fmax(widest, per_cent * fmax(entry->high - zero, zero - entry->low));
         rows++;
     }
     const cvk_card_entry *poles = &e->card.entry[CVK_CARD_POLE_PAIRS];
@@ -155,21 +159,22 @@ static void card_panel(FILE *g, const cvk_estimate *e, const cvk_rig_config *tru
     }
     fprintf(g,
             "EOD\nset title '%s'\n"
-            "set xrange [-%g:%g]\nset yrange [-%d.6:0.6]\nset xlabel 'relative to the value / %%'\n"
+            "set xrange [-%g:%g]\nset yrange [-%d.6:0.6]\nset xlabel '%s / %% (compressed)'\n"
             "unset ylabel\nset ytics font ',%d'\n"
             "set nonlinear x via asinh(x) inverse sinh(x)\n"
             "set xtics (-100,-40,-15,-5,-2,0,2,5,15,40,100)\n",
-            title, 1.15 * widest, 1.15 * widest, rows > 0 ? rows - 1 : 0, rows > 5 ? 8 : 10);
+            title, 1.15 * widest, 1.15 * widest, rows > 0 ? rows - 1 : 0,
+            truth != NULL ? "off by" : "relative to the value", rows > 5 ? 8 : 10);
     if (rows == 0) {
         fprintf(g, "plot NaN notitle\n");
         return;
     }
     fprintf(g,
-            "plot $card using (0):2:3:4:ytic(1) with xerrorbars pt 7 ps 0.8 lw 1.5 lc rgb '" BLUE
+            "plot $card using 7:2:3:4:ytic(1) with xerrorbars pt 7 ps 0.8 lw 1.5 lc rgb '" BLUE
             "' title 'total', "
-            "'' using (0):2:5:6 with xerrorbars pt 7 ps 0.8 lw 4 lc rgb '" ORANGE
+            "'' using 7:2:5:6 with xerrorbars pt 7 ps 0.8 lw 4 lc rgb '" ORANGE
             "' title 'statistical'%s\n",
-            truth != NULL ? ", '' using 7:2 with points pt 2 ps 1.5 lw 2 lc rgb 'black' title "
+            truth != NULL ? ", '' using 8:2 with points pt 2 ps 1.5 lw 2 lc rgb 'black' title "
                             "\"rig's truth\""
                           : "");
 }

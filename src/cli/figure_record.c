@@ -10,7 +10,9 @@
 
 #define BINS 1600
 #define MOST_PANELS 5
-#define GAP 8.0 /* bins without rows: the line is broken */
+#define GAP 8.0           /* bins without rows: the line is broken */
+#define REACH 40          /* bins to either side, looked at for */
+#define MOST_CROSSINGS 12 /* of the middle: more are no line any more */
 
 typedef struct bin {
     float low[CVK_LOG_WRITER_MOST], high[CVK_LOG_WRITER_MOST];
@@ -102,6 +104,42 @@ static const char *quantity_of(const cvk_log_writer_column *column)
     return strncmp(column->name, "duty", 4) == 0 ? "duty" : column->name;
 }
 
+/* Alternating faster than an eye can follow: many crossings of the middle near this bin. */
+static gboolean is_dense(const record_figure *f, size_t column, float middle, size_t at)
+{
+    const size_t from = at > REACH ? at - REACH : 0, to = MIN(at + REACH, f->bins - 1);
+    int crossings = 0;
+    for (size_t n = from; n < to; n++) {
+        const float now = f->bin[n].low[column] + f->bin[n].high[column] - 2.0f * middle;
+        const float next = f->bin[n + 1].low[column] + f->bin[n + 1].high[column] - 2.0f * middle;
+        crossings += now * next < 0.0f;
+    }
+    return crossings > MOST_CROSSINGS;
+}
+
+static float middle_of(const record_figure *f, size_t column)
+{
+    float low = NAN, high = NAN;
+    for (size_t n = 0; n < f->bins; n++) {
+        low = isnan(low) ? f->bin[n].low[column] : fminf(low, f->bin[n].low[column]);
+        high = isnan(high) ? f->bin[n].high[column] : fmaxf(high, f->bin[n].high[column]);
+    }
+    return 0.5f * (low + high);
+}
+
+/* The three of a panel that is drawn as a range here. */
+static gboolean is_filled(const record_figure *f, size_t column, size_t at)
+{
+    size_t first = column, alike = 0;
+    for (size_t c = f->columns; c-- > 1;) {
+        if (same_panel(&f->column[column], &f->column[c])) {
+            first = c;
+            alike++;
+        }
+    }
+    return alike >= 3 && is_dense(f, first, middle_of(f, first), at);
+}
+
 static void put_data(FILE *g, const record_figure *f, double time_factor)
 {
     double step_s = (f->bin[f->bins - 1].t - f->bin[0].t) / (double)(f->bins - 1);
@@ -113,7 +151,8 @@ static void put_data(FILE *g, const record_figure *f, double time_factor)
         for (int high = 0; high < (f->rows_per_bin > 1 ? 2 : 1); high++) {
             fprintf(g, "%.9g", time_factor * f->bin[n].t);
             for (size_t c = 1; c < f->columns; c++) {
-                fprintf(g, " %g", (double)(high ? f->bin[n].high[c] : f->bin[n].low[c]));
+                const float cell = high ? f->bin[n].high[c] : f->bin[n].low[c];
+                fprintf(g, " %g", is_filled(f, c, n) ? (double)NAN : (double)cell);
             }
             fputc('\n', g);
         }
@@ -121,22 +160,56 @@ static void put_data(FILE *g, const record_figure *f, double time_factor)
     fprintf(g, "EOD\n");
 }
 
+/* Where a panel's columns alternate too fast to be seen one by one: the range that they fill.
+ * Returns whether there is such a place. */
+static gboolean put_envelope(FILE *g, const record_figure *f, size_t first, double time_factor)
+{
+    gboolean any = FALSE;
+    fprintf(g, "$fill%zu << EOD\n", first);
+    for (size_t n = 0; n < f->bins; n++) {
+        float low = NAN, high = NAN;
+        if (!is_filled(f, first, n)) {
+            fputc('\n', g);
+            continue;
+        }
+        const size_t from = n > 1 ? n - 1 : 0, to = MIN(n + 1, f->bins - 1);
+        for (size_t c = first; c < f->columns; c++) {
+            for (size_t k = from; k <= to && same_panel(&f->column[first], &f->column[c]); k++) {
+                low = isnan(low) ? f->bin[k].low[c] : fminf(low, f->bin[k].low[c]);
+                high = isnan(high) ? f->bin[k].high[c] : fmaxf(high, f->bin[k].high[c]);
+            }
+        }
+        fprintf(g, "%.9g %g %g\n", time_factor * f->bin[n].t, (double)low, (double)high);
+        any = TRUE;
+    }
+    fprintf(g, "EOD\n");
+    return any;
+}
+
 static void put_panel(FILE *g, const record_figure *f, size_t first, int panel, int panels,
-                      const char *time_label)
+                      double time_factor, const char *time_label)
 {
     static const char *const colours[] = {BLUE, ORANGE, GREEN, GREY, "black"};
     double height = 0.86 / panels, bottom = 0.07 + height * (panels - 1 - panel);
     int drawn = 0;
+    const gboolean filled = put_envelope(g, f, first, time_factor);
     fprintf(g,
             "set lmargin at screen 0.075\nset rmargin at screen 0.9\nset bmargin at screen %g\n"
             "set tmargin at screen %g\nset key outside right center\nset ylabel '%s'\n"
             "set xlabel '%s'\nset format x '%s'\nplot ",
             bottom + 0.02, bottom + height - 0.015, quantity_of(&f->column[first]),
             panel == panels - 1 ? time_label : "", panel == panels - 1 ? "%g" : "");
+    if (filled) {
+        fprintf(g,
+                "$fill%zu using 1:2:3 with filledcurves fs solid 0.35 noborder lc rgb '" GREY
+                "' title 'range', ",
+                first);
+    }
     for (size_t c = first; c < f->columns; c++) {
         if (same_panel(&f->column[first], &f->column[c])) {
-            fprintf(g, "%s$log using 1:%zu with lines lw 1.3 lc rgb '%s' title '%s'",
-                    drawn > 0 ? ", " : "", c + 1, colours[drawn % 5], f->column[c].name);
+            fprintf(g, "%s$log using 1:%zu with lines lw %g lc rgb '%s' title '%s'",
+                    drawn > 0 ? ", " : "", c + 1, filled ? 1.0 : 1.3, colours[drawn % 5],
+                    f->column[c].name);
             drawn++;
         }
     }
@@ -173,7 +246,7 @@ gboolean record_figure_draw(const record_figure *f, const char *title, const cha
     fprintf(g, "set xrange [%.9g:%.9g]\n", (brief ? 1e3 : 1.0) * f->bin[0].t,
             (brief ? 1e3 : 1.0) * f->bin[f->bins - 1].t);
     for (int k = 0; k < panels; k++) {
-        put_panel(g, f, first[k], k, panels, brief ? "time / ms" : "time / s");
+        put_panel(g, f, first[k], k, panels, brief ? 1e3 : 1.0, brief ? "time / ms" : "time / s");
     }
     return close_figure(g, path, complaint);
 }

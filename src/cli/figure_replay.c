@@ -7,10 +7,13 @@
 
 #include "gnuplot.h"
 
+#include "cli.h"
+
 #include <math.h>
 
 #define DEGREES (180.0 / 3.14159265358979323846)
 #define TWO_PI 6.28318530717958647693
+#define EDGE_DEG 60.0
 
 static const char *const colours[CVK_REPLAY_OBSERVERS] = {BLUE, GREEN, ORANGE};
 
@@ -20,15 +23,17 @@ const char *observer_name(int kind)
     return row->names[kind];
 }
 
-static void put_trace(FILE *g, const cvk_replay_trace *t)
+/* Speeds by `speed_unit`, angles no further than the panel's edge. */
+static void put_trace(FILE *g, const cvk_replay_trace *t, double speed_unit)
 {
     fprintf(g, "$trace << EOD\n");
     for (size_t n = 0; n < t->points; n++) {
-        fprintf(g, "%.9g %g", t->time_s[n], t->speed_rad_s[n]);
+        fprintf(g, "%.9g %g", t->time_s[n], speed_unit * t->speed_rad_s[n]);
         for (int kind = 0; kind < CVK_REPLAY_OBSERVERS; kind++) {
-            fprintf(g, " %g %g %g", t->seen_rad_s[kind][n],
-                    DEGREES * remainder(t->angle_rad[kind][n] - t->reference_rad[n], TWO_PI),
-                    t->quality[kind][n]);
+            const double off =
+                DEGREES * remainder(t->angle_rad[kind][n] - t->reference_rad[n], TWO_PI);
+            fprintf(g, " %g %g %g", speed_unit * t->seen_rad_s[kind][n],
+                    isfinite(off) ? CLAMP(off, -EDGE_DEG, EDGE_DEG) : off, t->quality[kind][n]);
         }
         fputc('\n', g);
     }
@@ -84,7 +89,7 @@ static void put_search(FILE *g, const cvk_search *s)
 }
 
 gboolean draw_replay(const cvk_replay *r, const cvk_replay_trace *trace, const cvk_search *search,
-                     const char *log, const char *path, cvk_complaint *complaint)
+                     double pole_pairs, const char *log, const char *path, cvk_complaint *complaint)
 {
     char *title = g_strdup_printf("%s through the observers", log);
     FILE *g = open_figure(path, title, complaint);
@@ -94,16 +99,18 @@ gboolean draw_replay(const cvk_replay *r, const cvk_replay_trace *trace, const c
     }
     const double floor = search != NULL ? 0.33 : 0.07;
     const char *against =
-        r->reference == CVK_REPLAY_CONSENSUS ? "less their mean / deg" : "angle error / deg";
-    put_trace(g, trace);
-    place(g, 0, 3, floor, "speed / rad/s");
+        r->reference == CVK_REPLAY_CONSENSUS ? "less their mean / deg" : "angle error / deg el.";
+    put_trace(g, trace, pole_pairs > 0.0 ? RPM_PER_RAD_S / pole_pairs : 1.0);
+    place(g, 0, 3, floor, pole_pairs > 0.0 ? "speed / rpm" : "electrical speed / (rad/s)");
     put_curves(g, r, 0,
                r->reference == CVK_REPLAY_CONSENSUS
                    ? ""
                    : "$trace using 1:2 with lines lw 3 lc rgb '" GREY "' title 'by the log'");
     place(g, 1, 3, floor, against);
-    fprintf(g, "set yrange [-60<*<-2:2<*<60]\n");
+    fprintf(g, "set yrange [-%g<*<-2:2<*<%g]\nset offsets 0,0,graph 0.04,graph 0.04\n", EDGE_DEG,
+            EDGE_DEG);
     put_curves(g, r, 1, "");
+    fprintf(g, "set offsets\n");
     place(g, 2, 3, floor, "quality");
     fprintf(g, "set yrange [-0.05:1.05]\n");
     put_curves(g, r, 2, "");

@@ -11,7 +11,7 @@
 
 /* `search` may be null. */
 gboolean draw_replay(const cvk_replay *replay, const cvk_replay_trace *trace,
-                     const cvk_search *search, const char *log, const char *path,
+                     const cvk_search *search, double pole_pairs, const char *log, const char *path,
                      cvk_complaint *complaint);
 
 /* "flux", "emf", "kalman". */

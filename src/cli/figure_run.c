@@ -127,7 +127,7 @@ gboolean run_figure_draw(const run_figure *f, const char *path, const char *rig,
     }
     fprintf(
         g, "set yrange [-30<*<-12:12<*<30]\nplot $run using 1:10:11 with filledcurves lc rgb '" BLUE
-           "' title 'observer less truth', 10 with lines lw 1 dt 3 lc rgb '" GREY
+           "' title 'in use', 10 with lines lw 1 dt 3 lc rgb '" GREY
            "' title '10 deg', -10 with lines lw 1 dt 3 lc rgb '" GREY "' notitle\n");
     fprintf(g, "unset label 1\n");
     place(g, 3, 4, "quality, start");

@@ -9,12 +9,20 @@
 
 #include <math.h>
 
-#define LEAD 0.06 /* share of the step's time that is shown of before */
+#define LEAD 0.06           /* share of the step's time that is shown of before */
+#define SHOWN_SETTLINGS 3.0 /* of what came after, in settling times */
 
 /* Panels of one step have one time axis. */
+static double shown_s(const cvk_measured_step *s)
+{
+    const double all_s = s->spacing_s * (double)s->rows;
+    const double settled_s = fmax(s->shape.settling_s, s->predicted_shape.settling_s);
+    return isfinite(s->shape.settling_s) ? fmin(all_s, SHOWN_SETTLINGS * settled_s) : all_s;
+}
+
 static void put_time_range(FILE *g, const cvk_measured_step *s, double time_scale)
 {
-    const double length = time_scale * s->spacing_s * (double)s->rows;
+    const double length = time_scale * shown_s(s);
     fprintf(g, "set xrange [%g:%g]\n", -LEAD * length, length);
 }
 
@@ -23,7 +31,7 @@ static void put_step(FILE *g, const char *block, const cvk_measured_step *s, dou
                      double time_scale)
 {
     fprintf(g, "$%s << EOD\n", block);
-    const double lead = LEAD * s->spacing_s * (double)s->rows;
+    const double lead = LEAD * shown_s(s);
     fprintf(g, "%.9g %.9g %.9g %.9g NaN\n0 %.9g %.9g %.9g NaN\n", -lead * time_scale,
             scale * s->from, scale * s->from, scale * s->from, scale * s->from, scale * s->from,
             scale * s->from);

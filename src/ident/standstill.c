@@ -29,6 +29,8 @@
 #define QUICK_EVALUATIONS 4
 #define PROFILE_EVALUATIONS 20
 #define PROFILE_REACH 3.5 /* deviations to each side */
+#define PROFILE_ROUNDS 4
+#define NOTABLY_BETTER 0.2 /* in -2 ln of the likelihood */
 #define HELD_SHARPLY 100.0
 #define SURE_OF_NORTH 4.0 /* deviations of the slope that tells it */
 #define LATEST_HALVES 5   /* half periods, of a voltage */
@@ -432,36 +434,54 @@ bool cvk_standstill_cross(const cvk_standstill_fit *fit, double *value, double *
     return fabs(magnet) > SURE_OF_NORTH * sqrt(fit->cov[CVK_SM_LINEAR_Y * (N + 1)]);
 }
 
-/* With the resistance held at values around that of `best`. */
-static void profile_of(cvk_standstill_problem *f, cvk_standstill_fit best, cvk_curve *curve)
+enum { EACH_SIDE = 8 };
+
+/* Points outwards from the middle, each fitted from the one before. False when a fit fails, or when
+ * one is better than the middle: that is left in `best`. */
+static bool walk_profile(cvk_standstill_problem *f, cvk_standstill_fit *best, int side,
+                         cvk_curve *curve)
 {
-    enum { EACH_SIDE = 8 };
-    if (!cvk_standstill_fit_curve(f, best.curve, &best)) {
-        return;
-    }
     /* what the rows say, without doubts that no likelihood knows of */
-    const double deviation = sqrt(best.bound[CVK_SM_RESISTANCE] * best.widened);
-    const double least = best.residual_a * best.residual_a;
+    const double deviation = sqrt(best->bound[CVK_SM_RESISTANCE] * best->widened);
+    const double least = best->residual_a * best->residual_a;
+    cvk_standstill_fit held = *best;
     f->hold = HELD_SHARPLY / deviation;
-    curve->points = 2 * EACH_SIDE + 1;
-    for (int side = -1; side <= 1; side += 2) { /* outwards, each from the one before */
-        cvk_standstill_fit held = best;
-        for (int n = 0; n <= EACH_SIDE; n++) {
-            const int at = EACH_SIDE + side * n;
-            const double off = side * PROFILE_REACH * n / EACH_SIDE;
-            for (int k = 0; k < N && n > 0; k++) { /* where the others go with it, to first order */
-                held.p[k] += side * PROFILE_REACH / EACH_SIDE * deviation *
-                             best.bound[k * N + CVK_SM_RESISTANCE] / best.bound[CVK_SM_RESISTANCE];
-            }
-            f->hold_ohm = best.p[CVK_SM_RESISTANCE] + off * deviation;
-            if (n > 0 && !cvk_standstill_fit_curve(f, best.curve, &held)) {
-                curve->points = 0;
-                return;
-            }
-            const double worse = held.residual_a * held.residual_a / least - 1.0;
-            curve->x[at] = f->hold_ohm;
-            curve->y[at] = 2.0 * (double)f->residual_rows * worse / best.widened;
-            curve->fit[at] = off * off;
+    for (int n = 0; n <= EACH_SIDE; n++) {
+        const int at = EACH_SIDE + side * n;
+        const double off = side * PROFILE_REACH * n / EACH_SIDE;
+        for (int k = 0; k < N && n > 0; k++) { /* where the others go with it, to first order */
+            held.p[k] += side * PROFILE_REACH / EACH_SIDE * deviation *
+                         best->bound[k * N + CVK_SM_RESISTANCE] / best->bound[CVK_SM_RESISTANCE];
+        }
+        f->hold_ohm = best->p[CVK_SM_RESISTANCE] + off * deviation;
+        if (n > 0 && !cvk_standstill_fit_curve(f, best->curve, &held)) {
+            return false;
+        }
+        const double worse = held.residual_a * held.residual_a / least - 1.0;
+        curve->x[at] = f->hold_ohm;
+        curve->y[at] = 2.0 * (double)f->residual_rows * worse / best->widened;
+        curve->fit[at] = off * off;
+        if (curve->y[at] < -NOTABLY_BETTER) {
+            f->hold = 0.0;
+            *best = held;
+            return false;
+        }
+    }
+    return true;
+}
+
+/* With the resistance held at values around that of `fit`; anew from what a walk finds better. */
+static void profile_of(cvk_standstill_problem *f, const cvk_standstill_fit *fit, cvk_curve *curve)
+{
+    cvk_standstill_fit best = *fit;
+    for (int round = 0; round < PROFILE_ROUNDS; round++) {
+        f->hold = 0.0;
+        if (!cvk_standstill_fit_curve(f, best.curve, &best)) {
+            return;
+        }
+        if (walk_profile(f, &best, -1, curve) && walk_profile(f, &best, 1, curve)) {
+            curve->points = 2 * EACH_SIDE + 1;
+            return;
         }
     }
 }
@@ -479,6 +499,6 @@ void cvk_standstill_profile(const cvk_signals *signals, const cvk_span *spans, s
     f.knee_centre = fit->p[CVK_SM_LOG_KNEE];
     cvk_standstill_scale(&f, fit->p);
     if (!fit->at_edges || cvk_standstill_edges(&f, fit)) {
-        profile_of(&f, *fit, curve);
+        profile_of(&f, fit, curve);
     }
 }

@@ -67,7 +67,8 @@ START_TEST(a_whole_tune_file_is_applied)
         const cvk_parameter *row = cvk_parameter_at(n);
         const gboolean rotor = strcmp(row->section, "rotor") == 0;
         const float value = row->preset != 0.0f ? 1.03125f * row->preset : 0.0625f;
-        if (row->kind != CVK_REAL || (row->preset == 0.0f && !rotor) || value > row->high) {
+        if (row->kind != CVK_REAL || (row->preset == 0.0f && !rotor) || value > row->high ||
+            strcmp(row->section, "protect") == 0) {
             continue;
         }
         if (strcmp(section, row->section) != 0) {
