@@ -102,6 +102,28 @@ static int check_outputs(const arguments *a, char **paths, int count)
     return status == EXIT_DONE ? check_output(VERB, a->card, FALSE, paths, count) : status;
 }
 
+/* A log states how its rig was changed from the file; the truth is that of the first that does. */
+static int change_truth(job *j)
+{
+    const char *changes = "";
+    for (size_t n = 0; n < j->set.count && changes[0] == '\0'; n++) {
+        changes = j->set.file[n].rig_changes;
+    }
+    char **list = g_strsplit(changes, " ", -1);
+    int status = EXIT_DONE;
+    for (int n = 0; list[n] != NULL && status == EXIT_DONE; n++) {
+        char *one[] = {list[n], NULL};
+        if (strcmp(list[n], "imperfections.all=off") == 0) {
+            status = cvk_rig_switch(&j->truth, "all", false) ? EXIT_DONE : EXIT_BAD_USAGE;
+        } else if (list[n][0] != '\0') {
+            status = set_rig_keys(VERB, one, &j->truth);
+        }
+    }
+    g_strfreev(list);
+    j->truth = cvk_rig_effective(&j->truth);
+    return status;
+}
+
 static int work(job *j, const arguments *a, char **paths, int count)
 {
     cvk_complaint complaint;
@@ -115,6 +137,9 @@ static int work(job *j, const arguments *a, char **paths, int count)
     }
     if (status == EXIT_DONE) {
         status = read_log_set(&j->set, VERB, &a->logs, paths, count);
+    }
+    if (status == EXIT_DONE && a->compare != NULL) {
+        status = change_truth(j);
     }
     if (status == EXIT_DONE) {
         status = estimate(j, a);

@@ -140,8 +140,24 @@ static int prepare_run(recording *r)
     return EXIT_DONE;
 }
 
+/* How the rig was not as its file says, for who compares with it: KEY=VALUE. */
+static char *changes_of(const options *given)
+{
+    GString *text = g_string_new(NULL);
+    for (int n = 0; given->set != NULL && given->set[n] != NULL; n++) {
+        g_string_append_printf(text, " %s", given->set[n]);
+    }
+    if (given->ideal) {
+        g_string_append(text, " imperfections.all=off");
+    }
+    for (int n = 0; given->without != NULL && given->without[n] != NULL; n++) {
+        g_string_append_printf(text, " imperfections.%s=off", given->without[n]);
+    }
+    return g_string_free(text, FALSE);
+}
+
 /* What stands before the columns. */
-static size_t notes_of(const recording *r, cvk_log_writer_note notes[12])
+static size_t notes_of(const recording *r, cvk_log_writer_note notes[13])
 {
     size_t n = 0;
     const struct {
@@ -168,12 +184,18 @@ static size_t notes_of(const recording *r, cvk_log_writer_note notes[12])
         notes[n].key = numbers[k].key;
         g_snprintf(notes[n++].value, sizeof notes[0].value, "%g", numbers[k].value);
     }
+    char *changes = changes_of(r->given);
+    if (changes[0] != '\0' && strlen(changes) < sizeof notes[0].value) {
+        notes[n].key = "rig_changes";
+        g_strlcpy(notes[n++].value, changes + 1, sizeof notes[0].value);
+    }
+    g_free(changes);
     return n;
 }
 
 static gboolean open_log(recording *r, const cvk_log_writer_column *columns, size_t count)
 {
-    cvk_log_writer_note notes[12];
+    cvk_log_writer_note notes[13];
     cvk_complaint complaint;
     size_t note_count = notes_of(r, notes);
     const char *output = r->given->output;

@@ -68,7 +68,8 @@ static void print_truth(const cvk_card_entry *entry, double truth, double factor
     }
     print_number(number, sizeof number, factor * truth, half);
     pad_left(number, 11);
-    g_print(" %+8.2f %%  %s", 100.0 * (entry->value / truth - 1.0),
+    const double off = truth != 0.0 ? 100.0 * (entry->value / truth - 1.0) : 0.0;
+    g_print(" %+8.2f %%  %s", fabs(off) < 0.005 ? 0.0 : off,
             truth >= entry->low && truth <= entry->high ? "inside" : "OUTSIDE");
 }
 

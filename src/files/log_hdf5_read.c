@@ -231,7 +231,7 @@ static cvk_status read_file(hdf5_reader *r, double *sample_rate_hz)
                             "begins like HDF5 but cannot be opened: it is cut off or damaged");
     }
     for (size_t n = 0; n < CVK_LOG_KEYS; n++) {
-        char text[64];
+        char text[256];
         read_text(root, cvk_log_keys[n], text, sizeof text);
         cvk_log_key(r->file, cvk_log_keys[n], text, text + strlen(text), sample_rate_hz);
     }

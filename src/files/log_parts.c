@@ -7,6 +7,7 @@
 #include "number.h"
 
 #include <ctype.h>
+#include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/mman.h>
@@ -19,6 +20,8 @@ void cvk_log_start(cvk_log_file *file, const char *path)
     file->log.name = strcmp(path, "-") == 0 ? "stdin" : (slash != NULL ? slash + 1 : file->path);
 }
 
+enum { NUMBERS = CVK_LOG_KEYS - 2 }; /* of the keys; then texts */
+
 const char *const cvk_log_keys[CVK_LOG_KEYS] = {"current_gain_tolerance",
                                                 "voltage_gain_tolerance",
                                                 "encoder_counts",
@@ -28,7 +31,8 @@ const char *const cvk_log_keys[CVK_LOG_KEYS] = {"current_gain_tolerance",
                                                 "pole_pairs",
                                                 "current_delay_s",
                                                 "pwm_hz",
-                                                "rig"};
+                                                "rig",
+                                                "rig_changes"};
 
 static void take_rig(cvk_log_file *file, const char *value, const char *stop)
 {
@@ -51,25 +55,27 @@ void cvk_log_key(cvk_log_file *file, const char *key, const char *value, const c
                  double *sample_rate_hz)
 {
     cvk_log *log = &file->log;
-    double *const places[CVK_LOG_KEYS - 1] = {&log->current_gain_tolerance,
-                                              &log->voltage_gain_tolerance,
-                                              &log->encoder_counts,
-                                              sample_rate_hz,
-                                              &log->shaft_turns,
-                                              &log->added_inertia_kg_m2,
-                                              &log->pole_pairs,
-                                              &log->current_delay_s,
-                                              &log->pwm_hz};
+    double *const places[NUMBERS] = {&log->current_gain_tolerance,
+                                     &log->voltage_gain_tolerance,
+                                     &log->encoder_counts,
+                                     sample_rate_hz,
+                                     &log->shaft_turns,
+                                     &log->added_inertia_kg_m2,
+                                     &log->pole_pairs,
+                                     &log->current_delay_s,
+                                     &log->pwm_hz};
     double number;
     const char *after;
-    for (size_t n = 0; n < CVK_LOG_KEYS - 1; n++) {
+    for (size_t n = 0; n < NUMBERS; n++) {
         if (strcmp(cvk_log_keys[n], key) == 0 &&
             cvk_read_number(value, stop, '.', &number, &after) && number >= 0.0) {
             *places[n] = number;
         }
     }
-    if (strcmp(cvk_log_keys[CVK_LOG_KEYS - 1], key) == 0) {
+    if (strcmp(cvk_log_keys[NUMBERS], key) == 0) {
         take_rig(file, value, stop);
+    } else if (strcmp(cvk_log_keys[NUMBERS + 1], key) == 0) {
+        snprintf(file->rig_changes, sizeof file->rig_changes, "%.*s", (int)(stop - value), value);
     }
 }
 

@@ -11,11 +11,11 @@
 void cvk_log_start(cvk_log_file *file, const char *path);
 
 /* Keys of a log beside its columns. */
-#define CVK_LOG_KEYS 10
+#define CVK_LOG_KEYS 11
 extern const char *const cvk_log_keys[CVK_LOG_KEYS];
 
-/* Takes the value of one of those keys, when it is a number, or of `rig` a name of one word; others
- * are passed over. */
+/* Takes the value of one of those keys, when it is a number, or of `rig` a name of one word, or of
+ * `rig_changes` a text; others are passed over. */
 void cvk_log_key(cvk_log_file *file, const char *key, const char *value, const char *stop,
                  double *sample_rate_hz);
 

@@ -506,6 +506,25 @@ START_TEST(a_card_is_named_after_the_machine)
 }
 END_TEST
 
+/* What a log's rig was changed by is in its head, and counts in the comparison. */
+START_TEST(a_changed_rig_is_compared_with_itself)
+{
+    static const char *const names[] = {"changed.csv", "changed.h5"};
+    for (size_t n = 0; n < G_N_ELEMENTS(names); n++) {
+        assert_status(run(CORVAK_COMMAND " record standstill --rig " CORVAK_DATA "/wheel.rig.yaml "
+                                         "--set motor.resistance_ohm=0.3 --set "
+                                         "motor.inductance_q_h=0.0006 --without dead_time -o %s",
+                          names[n]),
+                      0);
+        assert_status(
+            run(CORVAK_COMMAND " estimate %s --compare " CORVAK_DATA "/wheel.rig.yaml", names[n]),
+            0);
+        assert_says(out, "inside");
+        ck_assert_msg(strstr(out, "OUTSIDE") == NULL, "%s", out);
+    }
+}
+END_TEST
+
 /* No exponents, no `nan`, no minus before a zero. */
 START_TEST(numbers_are_for_people)
 {
@@ -563,6 +582,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, the_rest_of_a_header_is_proposed);
     tcase_add_test(tests, a_channel_in_another_unit_is_named);
     tcase_add_test(tests, a_card_is_named_after_the_machine);
+    tcase_add_test(tests, a_changed_rig_is_compared_with_itself);
     tcase_add_test(tests, numbers_are_for_people);
     tcase_add_test(tests, examples_run);
 }

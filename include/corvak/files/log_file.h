@@ -43,6 +43,7 @@ typedef struct cvk_log_file {
     cvk_log log; /* points into what follows */
     char path[256];
     char rig[CVK_LOG_RIG_LENGTH]; /* the machine that the log's head names; empty: none */
+    char rig_changes[256];        /* of a simulated one: KEY=VALUE apart from its file, by blanks */
     double *cells[CVK_COLUMN_COUNT];
     size_t capacity;
     void *mapping; /* memory behind cells that were not allocated one by one; null otherwise */

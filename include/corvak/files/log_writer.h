@@ -25,7 +25,7 @@ typedef struct cvk_log_writer_column {
 /* What stands before the columns: a `# key: value` line, or an attribute of the HDF5 file. */
 typedef struct cvk_log_writer_note {
     const char *key;
-    char value[64];
+    char value[256];
 } cvk_log_writer_note;
 
 typedef struct cvk_log_writer cvk_log_writer;
