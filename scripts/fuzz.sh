@@ -5,9 +5,9 @@ set -eu
 cd "$(dirname "$0")/.."
 seconds=${1:-20}
 cmake --preset fuzz >/dev/null
-cmake --build --preset fuzz --target corvak fuzz_card_yaml fuzz_framing fuzz_link_controller \
+cmake --build --preset fuzz --target corvak fuzz_card_yaml fuzz_column_maps fuzz_framing fuzz_link_controller \
     fuzz_link_host fuzz_log_csv fuzz_log_hdf5 fuzz_observers fuzz_rig_yaml fuzz_scenario_yaml fuzz_session fuzz_tune_yaml | tail -n 1
-for target in card_yaml framing link_controller link_host log_csv log_hdf5 observers rig_yaml scenario_yaml session tune_yaml; do
+for target in card_yaml column_maps framing link_controller link_host log_csv log_hdf5 observers rig_yaml scenario_yaml session tune_yaml; do
     corpus=build/fuzz/corpus-$target
     mkdir -p "$corpus"
     longest=65536 largest_block_mb=2048
@@ -16,6 +16,9 @@ for target in card_yaml framing link_controller link_host log_csv log_hdf5 obser
     elif [ "$target" = card_yaml ]; then
         printf 'name: a\nmotor:\n  resistance_ohm: {value: 1, low: 0.9, high: 1.1, from: x}\n' \
             >"$corpus/card.yaml"
+    elif [ "$target" = column_maps ]; then
+        printf "t: stamp\nia:\n  name: ADC1\n  unit: mA\n  scale: 0.0122\n  offset: -25\nvdc: '?'\n" \
+            >"$corpus/mapping.yaml"
     elif [ "$target" = log_hdf5 ]; then
         longest=400000
         largest_block_mb=1000000 # libhdf5 may ask for more, in its child: refused there

@@ -100,16 +100,11 @@ static cvk_status on_pair(void *context, const char *section, const char *key, c
     return CVK_OK;
 }
 
-cvk_status cvk_column_maps_read(cvk_column_map *maps, size_t most, size_t *count, const char *path,
-                                cvk_complaint *complaint)
+cvk_status cvk_column_maps_parse(cvk_column_map *maps, size_t most, size_t *count, const char *path,
+                                 const char *text, size_t length, cvk_complaint *complaint)
 {
     maps_reader r = {maps, most, count, *count, path, complaint};
-    char text[CVK_TEXT_FILE_MOST];
-    size_t length = 0;
-    cvk_status status = cvk_text_file_read(path, text, &length, complaint);
-    if (status == CVK_OK) {
-        status = cvk_yaml_walk(path, text, length, on_pair, &r, complaint);
-    }
+    cvk_status status = cvk_yaml_walk(path, text, length, on_pair, &r, complaint);
     for (size_t n = r.first; n < *count && status == CVK_OK; n++) {
         if (strcmp(maps[n].name, "?") == 0) {
             status =
@@ -119,6 +114,17 @@ cvk_status cvk_column_maps_read(cvk_column_map *maps, size_t most, size_t *count
         }
     }
     return status;
+}
+
+cvk_status cvk_column_maps_read(cvk_column_map *maps, size_t most, size_t *count, const char *path,
+                                cvk_complaint *complaint)
+{
+    char text[CVK_TEXT_FILE_MOST];
+    size_t length = 0;
+    const cvk_status status = cvk_text_file_read(path, text, &length, complaint);
+    return status == CVK_OK
+               ? cvk_column_maps_parse(maps, most, count, path, text, length, complaint)
+               : status;
 }
 
 /* ---- proposals ------------------------------------------------------------------------------ */

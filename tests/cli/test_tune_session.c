@@ -57,6 +57,72 @@ START_TEST(a_script_tunes_and_saves)
 }
 END_TEST
 
+/* Whatever words come: a session ends with a sentence, never by a signal. */
+START_TEST(any_script_ends_in_order)
+{
+    static const char *const words[] = {"status",
+                                        "show",
+                                        "set",
+                                        "undo",
+                                        "apply",
+                                        "keep",
+                                        "back",
+                                        "good",
+                                        "start",
+                                        "speed",
+                                        "stop",
+                                        "current",
+                                        "watch",
+                                        "wait",
+                                        "step",
+                                        "draw",
+                                        "compare",
+                                        "load",
+                                        "save",
+                                        "help",
+                                        "release",
+                                        "hand",
+                                        "clear",
+                                        "changes",
+                                        "for",
+                                        "d",
+                                        "q",
+                                        "speed.gain_a_s",
+                                        "speed_e",
+                                        "-1",
+                                        "0",
+                                        "0.1",
+                                        "1e30",
+                                        "nan",
+                                        "150rpm",
+                                        "-inf",
+                                        "\"",
+                                        "#",
+                                        "x.svg",
+                                        "/dev/null",
+                                        "motor.pole_pairs",
+                                        "confirm"};
+    GRand *draw = g_rand_new_with_seed(11);
+    for (int n = 0; n < 25; n++) {
+        GString *text = g_string_new(n % 2 == 0 ? "start 150rpm\n" : "");
+        for (int line = 0; line < 6; line++) {
+            const int length = g_rand_int_range(draw, 1, 5);
+            for (int k = 0; k < length; k++) {
+                const int most = k == 0 ? 24 : (int)G_N_ELEMENTS(words);
+                g_string_append_printf(text, "%s ", words[g_rand_int_range(draw, 0, most)]);
+            }
+            g_string_append_c(text, '\n');
+        }
+        script(text->str);
+        const int status = run(CORVAK_COMMAND " tune " SIM " -x script");
+        ck_assert_msg(status >= 0 && status <= 2, "%d: %s", status, text->str);
+        ck_assert_msg(status != 2 || strstr(err, "corvak tune: ") != NULL, "%s", text->str);
+        g_string_free(text, TRUE);
+    }
+    g_rand_free(draw);
+}
+END_TEST
+
 /* More values than one message carries; and what a file says at the beginning. */
 START_TEST(a_whole_tune_file_is_applied)
 {
@@ -516,6 +582,7 @@ static void add(TCase *tests)
 {
     tcase_add_unchecked_fixture(tests, make_folder, remove_folder);
     tcase_add_test(tests, a_script_tunes_and_saves);
+    tcase_add_test(tests, any_script_ends_in_order);
     tcase_add_test(tests, a_whole_tune_file_is_applied);
     tcase_add_test(tests, an_error_in_a_script_has_its_line);
     tcase_add_test(tests, a_step_ends_where_it_began);
