@@ -15,7 +15,7 @@
 #include <string.h>
 #include <strings.h>
 
-#define MOST_COLUMNS 64
+#define MOST_COLUMNS 1024
 #define HEADER_SEARCH_LINES 200 /* a scope's preamble is shorter */
 #define LEAST_KNOWN 2           /* known names that make a line the header */
 #define FIRST_CAPACITY 4096u

@@ -68,6 +68,25 @@ START_TEST(dialects_read_alike)
 }
 END_TEST
 
+/* A data logger's table: what counts stands far to the right. */
+START_TEST(columns_far_to_the_right_are_seen)
+{
+    static char wide[8192];
+    size_t used = 0;
+    const char *const lines[] = {"t [s],ia [A],ib [A]\n", "0.0001,1.5,-2\n", "0.0002,2.5,-3\n"};
+    for (int line = 0; line < 3; line++) {
+        for (int c = 0; c < 300; c++) {
+            used +=
+                (size_t)snprintf(wide + used, sizeof wide - used, line == 0 ? "x%d," : "%d,", c);
+        }
+        used += (size_t)snprintf(wide + used, sizeof wide - used, "%s", lines[line]);
+    }
+    ck_assert_int_eq(parse(wide), CVK_OK);
+    ck_assert_double_eq(cell(CVK_COLUMN_IB, 1), -3.0);
+    ck_assert_uint_eq(file.ignored_columns, 300);
+}
+END_TEST
+
 START_TEST(units_of_every_kind)
 {
     ck_assert_int_eq(
@@ -295,6 +314,7 @@ END_TEST
 static void add(TCase *tests)
 {
     tcase_add_test(tests, dialects_read_alike);
+    tcase_add_test(tests, columns_far_to_the_right_are_seen);
     tcase_add_test(tests, units_of_every_kind);
     tcase_add_test(tests, header_keys_are_read);
     tcase_add_test(tests, columns_can_be_mapped);
