@@ -87,7 +87,7 @@ echo "the wheel on the emulated board, over its serial line:"
 cd "$here"
 timeout 120 ./scripts/board.sh "$host" ports/cortex_m4f/board.session >"$work/board.txt" || failed=1
 cat "$work/board.txt"
-for words in "runs at 6" "change 1 is kept" "speed      [78][0-9.]* rpm" "the bridge is off"; do
+for words in "runs at 6" "change 1 is kept" ", and back" "speed      [56][0-9.]* rpm" "the bridge is off"; do
     grep -q "$words" "$work/board.txt" || { echo "the board does not say \"$words\""; failed=1; }
 done
 exit $failed

@@ -135,11 +135,11 @@ static bool compare_spans(const cvk_log *log, const double *const i[3], const si
         }
     }
     const double others = span[0] + span[1] + span[2] - (large >= 0 ? span[large] : 0.0);
-    if (channels == 3 && others > 0.0 && span[large] > MOST_APART * others) {
+    if (channels == 3 && large >= 0 && others > 0.0 && span[large] > MOST_APART * others) {
         complain_scale(log, large, span[large] / others, out);
         return false;
     }
-    if (channels == 2 && large >= 0 && span[large] > MOST_APART * span[small]) {
+    if (channels == 2 && large >= 0 && small >= 0 && span[large] > MOST_APART * span[small]) {
         cvk_add_finding(out, CVK_WARNING, log->name,
                         "i%c goes %.3g times as far as i%c: are both in the same unit? Head them "
                         "`i%c [A]`, `i%c [mA]`",
