@@ -112,7 +112,7 @@ static void print_gains(const cvk_gains *g, const char *name)
         print_motion("speed loop", &g->speed);
         print_motion("position loop", &g->position);
     } else {
-        g_print("speed loop     left as it was: the card has no inertia; record a spin and a "
+        g_print("speed loop     not predicted: the card has no inertia; record a spin and a "
                 "coast-down (corvak plan)\n");
     }
     g_print("top speed      %.0f rpm, %s rad/s electrical, at the end of the linear range\n",

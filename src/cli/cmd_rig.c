@@ -73,45 +73,39 @@ static void print_outlook(const cvk_rig_config *config, const cvk_rig_outlook *o
     }
 }
 
-static void add(JsonBuilder *b, const char *key, double value)
-{
-    json_builder_set_member_name(b, key);
-    json_builder_add_double_value(b, value);
-}
-
 static void print_json(const cvk_rig_config *config, const cvk_rig_outlook *o)
 {
     JsonBuilder *b = json_builder_new();
     json_builder_begin_object(b);
     json_builder_set_member_name(b, "name");
     json_builder_add_string_value(b, config->name);
-    add(b, "time_constant_d_s", o->time_constant_d_s);
-    add(b, "time_constant_q_s", o->time_constant_q_s);
-    add(b, "mechanical_time_constant_s", o->mechanical_time_constant_s);
-    add(b, "torque_limit_nm", o->torque_limit_nm);
-    add(b, "loaded_inductance_d_h", o->loaded_inductance_d_h);
-    add(b, "loaded_inductance_q_h", o->loaded_inductance_q_h);
-    add(b, "thermal_time_constant_s", o->thermal_time_constant_s);
-    add(b, "shunt_duty_limit", o->shunt_duty_limit);
+    add_json_number(b, "time_constant_d_s", o->time_constant_d_s);
+    add_json_number(b, "time_constant_q_s", o->time_constant_q_s);
+    add_json_number(b, "mechanical_time_constant_s", o->mechanical_time_constant_s);
+    add_json_number(b, "torque_limit_nm", o->torque_limit_nm);
+    add_json_number(b, "loaded_inductance_d_h", o->loaded_inductance_d_h);
+    add_json_number(b, "loaded_inductance_q_h", o->loaded_inductance_q_h);
+    add_json_number(b, "thermal_time_constant_s", o->thermal_time_constant_s);
+    add_json_number(b, "shunt_duty_limit", o->shunt_duty_limit);
     json_builder_set_member_name(b, "speed");
     json_builder_begin_array(b);
     for (int n = 0; n < CVK_OUTLOOK_DEPTHS; n++) {
         json_builder_begin_object(b);
         json_builder_set_member_name(b, "depth");
         json_builder_add_string_value(b, o->depth[n].name);
-        add(b, "phase_voltage_v", o->depth[n].phase_voltage_v);
-        add(b, "no_load_mech_rad_s", o->depth[n].no_load_mech_rad_s);
-        add(b, "loaded_mech_rad_s", o->depth[n].loaded_mech_rad_s);
+        add_json_number(b, "phase_voltage_v", o->depth[n].phase_voltage_v);
+        add_json_number(b, "no_load_mech_rad_s", o->depth[n].no_load_mech_rad_s);
+        add_json_number(b, "loaded_mech_rad_s", o->depth[n].loaded_mech_rad_s);
         json_builder_end_object(b);
     }
     json_builder_end_array(b);
-    add(b, "switch_off_mech_rad_s", o->off_mech_rad_s);
-    add(b, "ripple_a", o->ripple_a);
-    add(b, "capacitor_ripple_a", o->capacitor_ripple_a);
-    add(b, "radians_per_sample", o->radians_per_sample);
-    add(b, "dead_time_v", o->dead_time_v);
-    add(b, "current_step_a", o->current_step_a);
-    add(b, "lag_error_a", o->lag_error_a);
+    add_json_number(b, "switch_off_mech_rad_s", o->off_mech_rad_s);
+    add_json_number(b, "ripple_a", o->ripple_a);
+    add_json_number(b, "capacitor_ripple_a", o->capacitor_ripple_a);
+    add_json_number(b, "radians_per_sample", o->radians_per_sample);
+    add_json_number(b, "dead_time_v", o->dead_time_v);
+    add_json_number(b, "current_step_a", o->current_step_a);
+    add_json_number(b, "lag_error_a", o->lag_error_a);
     json_builder_set_member_name(b, "implausible");
     json_builder_begin_array(b);
     for (size_t n = 0; n < o->doubts; n++) {
@@ -148,8 +142,8 @@ static void print_keys_as_json(void)
             json_builder_end_array(b);
         } else {
             add_json_number(b, "value", f->preset);
-            add(b, "low", f->low);
-            add(b, "high", f->high);
+            add_json_number(b, "low", f->low);
+            add_json_number(b, "high", f->high);
         }
         add_json_text(b, "meaning", f->meaning);
         json_builder_end_object(b);

@@ -16,6 +16,7 @@
 
 typedef struct bin {
     float low[CVK_LOG_WRITER_MOST], high[CVK_LOG_WRITER_MOST];
+    gboolean filled[CVK_LOG_WRITER_MOST]; /* drawn as a range */
     double t;
 } bin;
 
@@ -127,17 +128,22 @@ static float middle_of(const record_figure *f, size_t column)
     return 0.5f * (low + high);
 }
 
-/* The three of a panel that is drawn as a range here. */
-static gboolean is_filled(const record_figure *f, size_t column, size_t at)
+/* Where three or more columns of a panel are drawn as a range: by the first of them, for all. */
+static void mark_filled(record_figure *f)
 {
-    size_t first = column, alike = 0;
-    for (size_t c = f->columns; c-- > 1;) {
-        if (same_panel(&f->column[column], &f->column[c])) {
-            first = c;
-            alike++;
+    for (size_t column = 1; column < f->columns; column++) {
+        size_t first = column, alike = 0;
+        for (size_t c = f->columns; c-- > 1;) {
+            if (same_panel(&f->column[column], &f->column[c])) {
+                first = c;
+                alike++;
+            }
+        }
+        const float middle = middle_of(f, first);
+        for (size_t n = 0; n < f->bins; n++) {
+            f->bin[n].filled[column] = alike >= 3 && is_dense(f, first, middle, n);
         }
     }
-    return alike >= 3 && is_dense(f, first, middle_of(f, first), at);
 }
 
 static void put_data(FILE *g, const record_figure *f, double time_factor)
@@ -152,7 +158,7 @@ static void put_data(FILE *g, const record_figure *f, double time_factor)
             fprintf(g, "%.9g", time_factor * f->bin[n].t);
             for (size_t c = 1; c < f->columns; c++) {
                 const float cell = high ? f->bin[n].high[c] : f->bin[n].low[c];
-                fprintf(g, " %g", is_filled(f, c, n) ? (double)NAN : (double)cell);
+                fprintf(g, " %g", f->bin[n].filled[c] ? (double)NAN : (double)cell);
             }
             fputc('\n', g);
         }
@@ -168,7 +174,7 @@ static gboolean put_envelope(FILE *g, const record_figure *f, size_t first, doub
     fprintf(g, "$fill%zu << EOD\n", first);
     for (size_t n = 0; n < f->bins; n++) {
         float low = NAN, high = NAN;
-        if (!is_filled(f, first, n)) {
+        if (!f->bin[n].filled[first]) {
             fputc('\n', g);
             continue;
         }
@@ -216,7 +222,7 @@ static void put_panel(FILE *g, const record_figure *f, size_t first, int panel, 
     fputc('\n', g);
 }
 
-gboolean record_figure_draw(const record_figure *f, const char *title, const char *path,
+gboolean record_figure_draw(record_figure *f, const char *title, const char *path,
                             cvk_complaint *complaint)
 {
     size_t first[MOST_PANELS];
@@ -241,6 +247,7 @@ gboolean record_figure_draw(const record_figure *f, const char *title, const cha
     }
     double length_s = f->bin[f->bins - 1].t - f->bin[0].t;
     gboolean brief = length_s < 0.5;
+    mark_filled(f);
     put_data(g, f, brief ? 1e3 : 1.0);
     fprintf(g, "set ytics font ',%d'\n", panels > 3 ? 7 : 10);
     fprintf(g, "set xrange [%.9g:%.9g]\n", (brief ? 1e3 : 1.0) * f->bin[0].t,

@@ -38,7 +38,7 @@ char *usual_channels(const cvk_program *program, const cvk_rig_config *rig);
 typedef struct record_figure record_figure;
 record_figure *record_figure_new(const cvk_log_writer_column *columns, size_t count);
 void record_figure_row(record_figure *figure, const double *cells);
-gboolean record_figure_draw(const record_figure *figure, const char *title, const char *path,
+gboolean record_figure_draw(record_figure *figure, const char *title, const char *path,
                             cvk_complaint *complaint);
 void record_figure_free(record_figure *figure);
 

@@ -34,29 +34,30 @@
 #define WORSE_OWN 1.5    /* spread of a winding of its own over that of the known one */
 #define SURELY_OTHER 6.0 /* and deviations of it */
 
-/* What stays of edges that lie between a scope's rows, at the windows' typical speed. */
+/* A voltage that is off by so much, at the windows' mean speed. */
+static void doubt_flux(const cvk_windows *windows, double doubt_v, cvk_belief *belief)
+{
+    double speed = 0.0;
+    for (size_t n = 0; n < windows->count; n++) {
+        speed += fabs(windows->window[n].omega) / (double)windows->count;
+    }
+    if (speed > 0.0) {
+        belief->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)] += pow(doubt_v / speed, 2.0);
+    }
+}
+
+/* What stays of edges that lie between a scope's rows. */
 static void doubt_edges(const cvk_signals *s, const cvk_windows *windows, cvk_belief *belief)
 {
-    double sum = 0.0;
-    for (size_t n = 0; n < windows->count; n++) {
-        sum += fabs(windows->window[n].omega) / (double)windows->count;
-    }
-    if (s->voltage_doubt_v > 0.0 && sum > 0.0) {
-        belief->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)] += pow(2.0 * s->voltage_doubt_v / sum, 2.0);
-    }
+    doubt_flux(windows, 2.0 * fmax(s->voltage_doubt_v, 0.0), belief);
 }
 
 /* The inverter's voltage while the motor turns is that of the standstill log only nearly: what the
  * fit takes for resistance then makes the flux linkage, the more the slower the motor is. */
 static void doubt_height(const cvk_windows *windows, cvk_belief *belief)
 {
-    double sum = 0.0;
-    for (size_t n = 0; n < windows->count; n++) {
-        sum += fabs(windows->window[n].omega) / (double)windows->count;
-    }
-    if (cvk_any_current(windows) && sum > 0.0) {
-        belief->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)] +=
-            pow(HEIGHT_DOUBT * belief->mean[CVK_B_DEAD_TIME] / sum, 2.0);
+    if (cvk_any_current(windows)) {
+        doubt_flux(windows, HEIGHT_DOUBT * belief->mean[CVK_B_DEAD_TIME], belief);
     }
 }
 

@@ -462,7 +462,6 @@ static bool walk_profile(cvk_standstill_problem *f, cvk_standstill_fit *best, in
         curve->y[at] = 2.0 * (double)f->residual_rows * worse / best->widened;
         curve->fit[at] = off * off;
         if (curve->y[at] < -NOTABLY_BETTER) {
-            f->hold = 0.0;
             *best = held;
             return false;
         }

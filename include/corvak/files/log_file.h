@@ -35,7 +35,8 @@ cvk_status cvk_column_maps_read(cvk_column_map *maps, size_t most, size_t *count
 
 /* The same from a text that is there; `path` is for messages. */
 cvk_status cvk_column_maps_parse(cvk_column_map *maps, size_t most, size_t *count, const char *path,
-                                 const char *text, size_t length, cvk_complaint *complaint);
+                                 const char *text, size_t length,
+                                 cvk_complaint *complaint) CVK_MUST_CHECK;
 
 /* A mapping file for a log whose header is not understood: every column of it, best guesses filled
  * in, the rest as comments. Null when the file has no row that looks like a header. Free it. */

@@ -60,8 +60,8 @@ typedef struct cvk_run_result {
     double wanted_rad_s;    /* electrical */
     double wanted_mech_rad; /* of a position */
     double reached_s; /* after so long the speed came within 3 % and stayed, the position within 0.5
-                         degrees, or  the bridge is off after a stop; NaN: not reached, or there is
-                         nothing to  reach (torque, coast, brake) */
+                         degrees, or the bridge is off after a stop; NaN: not reached, or there is
+                         nothing to reach (torque, coast, brake) */
     double mean_rad_s;   /* over the last fifth of its time */
     double ripple_rad_s; /* rms around that mean */
     /* over the same time: length of the current vector, mean; quality of the angle in use, mean;
