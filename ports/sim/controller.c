@@ -190,7 +190,7 @@ int cvk_sim_controller_connect(cvk_sim_controller *c)
         return -1;
     }
     connection *link = &c->connection[n];
-    const cvk_link_config config = {.owner = (cvk_owner)((int)CVK_SIM_OWNER + 1 + n),
+    const cvk_link_config config = {.owner = (cvk_owner)(1 + n),
                                     .name = c->name,
                                     .version = "simulated",
                                     .lock = c->lock,

@@ -73,9 +73,10 @@ static void print_sensor(const cvk_sensor_calibration *s, cvk_sensor_kind kind)
         g_print("  not calibrated: %s\n", s->why);
         return;
     }
-    g_print("  counts                 %s, %d electrical turns in one of its own; %.1f electrical "
-            "turns seen\n",
-            s->direction > 0 ? "forward" : "backward", s->ratio, s->turns);
+    g_print(
+        "  direction              %s, %d electrical turn%s per turn of the sensor; %.1f electrical "
+        "turns in the log\n",
+        s->direction > 0 ? "forward" : "backward", s->ratio, s->ratio == 1 ? "" : "s", s->turns);
     print_value("electrical offset", &s->electrical_offset_rad, DEGREES, "deg");
     g_print("  by                     %s\n", reference_text(s->reference));
     print_value("latency", &s->latency_s, 1e6, "us");

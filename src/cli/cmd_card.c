@@ -147,8 +147,8 @@ static int set_by_hand(cvk_card *card, const arguments *a)
         if (end == parts[1] || *end != '\0' ||
             cvk_card_set(card, key, value, low, high, a->reason) != CVK_OK) {
             status = complain_usage(VERB,
-                                    "--set %s with %g .. %g: a number that can be is needed "
-                                    "(positive; pole pairs whole, 1 .. 200), low <= value <= high",
+                                    "--set %s with %g .. %g: the value must be positive (pole "
+                                    "pairs: a whole number, 1 .. 200) and low <= value <= high",
                                     a->set, low, high);
         }
     }

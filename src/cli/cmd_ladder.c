@@ -112,15 +112,19 @@ static void print_rungs(const job *j, const cvk_ladder *l)
 {
     for (size_t n = 0; n < l->count; n++) {
         const cvk_rung *r = &l->rung[n];
-        char off[24] = "-";
+        const gboolean by_vector = r->run.by_vector > 0.5;
+        char off[24] = "-", quality[24] = "-"; /* an imposed angle has none */
         if (isfinite(r->run.angle_rms_rad)) {
             g_snprintf(off, sizeof off, "%.1f deg", DEGREES * r->run.angle_rms_rad);
         }
-        g_print("  %10.1f %10.1f %8.2f %% %8.1f %% %10s %8.2f %8s A  %-9s %s\n",
+        if (!by_vector) {
+            g_snprintf(quality, sizeof quality, "%.2f", r->run.quality);
+        }
+        g_print("  %10.1f %10.1f %8.2f %% %8.1f %% %10s %8s %8s A  %-9s %s\n",
                 j->rpm * r->run.wanted_rad_s, j->rpm * r->run.mean_rad_s,
                 100.0 * (r->run.mean_rad_s / r->run.wanted_rad_s - 1.0),
-                100.0 * r->run.ripple_rad_s / r->run.wanted_rad_s, off, r->run.quality,
-                digits(r->run.current_a, 3), r->run.by_vector > 0.5 ? "vector" : "angle",
+                100.0 * r->run.ripple_rad_s / r->run.wanted_rad_s, off, quality,
+                digits(r->run.current_a, 3), by_vector ? "vector" : "angle",
                 r->usable ? "usable"
                 : r->seen ? "NOT usable"
                           : "not seen: nothing here tells whether the rotor follows");

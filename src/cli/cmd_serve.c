@@ -86,7 +86,7 @@ static void tell(const server *s, const char *format, ...)
 
 static int number_of(const client *c)
 {
-    return c->link + (int)CVK_SIM_OWNER + 1;
+    return c->link + 1;
 }
 
 static void end_client(client *c)

@@ -105,7 +105,23 @@ static void add_signal(JsonBuilder *b, const cvk_signal *s)
     add_json_text(b, "name", s->name);
     add_json_text(b, "unit", s->unit);
     add_json_text(b, "help", s->help);
+    if (s->states > 0) {
+        json_builder_set_member_name(b, "states");
+        json_builder_begin_array(b);
+        for (int n = 0; n < s->states; n++) {
+            json_builder_add_string_value(b, s->text(n));
+        }
+        json_builder_end_array(b);
+    }
     json_builder_end_object(b);
+}
+
+static void print_signal(const cvk_signal *s)
+{
+    g_print("%-16s %-8s %s\n", s->name, s->unit, s->help);
+    for (int n = 0; n < s->states; n++) {
+        g_print("%25s %3d  %s\n", "", n, s->text(n));
+    }
 }
 
 static int print_signals(const char *words, gboolean json)
@@ -126,7 +142,7 @@ static int print_signals(const char *words, gboolean json)
         if (json) {
             add_signal(b, s);
         } else {
-            g_print("%-16s %-8s %s\n", s->name, s->unit, s->help);
+            print_signal(s);
         }
     }
     if (json) {

@@ -38,6 +38,17 @@ static double look_at(tuner *t, const char *name)
                : (double)NAN;
 }
 
+/* Which angle is used and how sure it is of it; an imposed one is sure of nothing. */
+static void print_angle(const tuner *t, const char *before, double quality)
+{
+    const int source = t->session.state.angle_source;
+    g_print("%s%s", before, text_of(t, "angle_source", source));
+    if (source != CVK_ANGLE_IMPOSED) {
+        g_print(", quality %.2f", quality);
+    }
+    g_print("\n");
+}
+
 int tune_status(tuner *t, int argc, char **argv)
 {
     (void)argc;
@@ -72,8 +83,7 @@ int tune_status(tuner *t, int argc, char **argv)
     }
     g_print("  current    d %.2f A, q %.2f A; bus %.2f V, voltage left %.0f %%\n", (double)v[D],
             (double)v[Q], (double)v[BUS], 100.0 * (double)v[HEADROOM]);
-    g_print("  angle      %s, quality %.2f\n", text_of(t, "angle_source", s->angle_source),
-            (double)v[QUALITY]);
+    print_angle(t, "  angle      ", (double)v[QUALITY]);
     if (v[SALIENCY] > 0.0f) {
         g_print("  saliency   %.2f at this current\n", (double)v[SALIENCY]);
     }
@@ -161,10 +171,8 @@ static int follow_start(tuner *t, double wanted_rad_s)
         const gboolean there = near_speed(t, speed_rad_s, wanted_rad_s);
         there_s = there ? there_s : begun_s + passed_s;
         if (there && begun_s + passed_s - there_s >= SETTLED_S) {
-            g_print("  runs at %.1f rpm after %.1f s, angle by %s, quality %.2f\n",
-                    tune_rpm(t, speed_rad_s), there_s - begun_s,
-                    text_of(t, "angle_source", t->session.state.angle_source),
-                    look_at(t, "quality"));
+            g_print("  runs at %.1f rpm after %.1f s", tune_rpm(t, speed_rad_s), there_s - begun_s);
+            print_angle(t, ", angle by ", look_at(t, "quality"));
             return EXIT_DONE;
         }
         if (passed_s > START_S) {

@@ -1,44 +1,22 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
  * Reading logs from HDF5: every one-dimensional data set of numbers in the root group is a column;
- * its attribute `unit`, when there is one, is what CSV has in brackets.
- *
- * libhdf5 can crash on a damaged file, so a child reads, into memory that both share: what kills it
- * does not kill us. Of a very long log evenly spread stretches are read, as of a long CSV.
+ * its attribute `unit`, when there is one, is what CSV has in brackets. Of a very long log evenly
+ * spread stretches are read, as of a long CSV.
  */
-#include "log_parts.h"
+#include "log_hdf5_parts.h"
 #include "log_sink.h"
 
-#include <fcntl.h>
 #include <hdf5.h>
-#include <signal.h>
 #include <stdio.h>
-#include <stdlib.h>
 #include <string.h>
 #include <sys/mman.h>
-#include <sys/resource.h>
-#include <sys/stat.h>
-#include <sys/wait.h>
 #include <unistd.h>
 
 #define MOST_ROWS 2000000000u
-#define SHORTEST_READ_S 10u /* what a reading may take, and how fast it must be beyond that */
-#define SLOWEST_BYTES_S 2000000
 #define MOST_WHOLE_ROWS 4000000u /* of a longer log, stretches: */
 #define STRETCHES 40u
 #define STRETCH_ROWS 16384u
-#define MOST_MEMORY_BYTES (4ull << 30) /* more than any sound file needs */
-
-/* At the start of the shared memory: what the child has found. */
-typedef struct shared {
-    bool done;
-    cvk_status status;
-    double sample_rate_hz;
-    size_t bytes;                    /* of the memory, cells included */
-    size_t offset[CVK_COLUMN_COUNT]; /* of a column's cells; 0: none */
-    cvk_log_file file;
-    cvk_complaint complaint;
-} shared;
 
 typedef struct hdf5_reader {
     const char *path;
@@ -47,7 +25,7 @@ typedef struct hdf5_reader {
     cvk_log_file *file;
     cvk_complaint *complaint;
     cvk_status status;
-    shared *memory;
+    cvk_hdf5_found *memory;
     int memory_file;
 } hdf5_reader;
 
@@ -142,12 +120,14 @@ static cvk_status read_cells(hdf5_reader *r, hid_t set, const cvk_column_head *h
         return cvk_complain(r->complaint, CVK_NO_MEMORY, r->path, 0,
                             "not enough memory for this log: cut it into pieces");
     }
-    if (!read_rows(set, rows, kept, cells)) {
+    const bool fine = read_rows(set, rows, kept, cells);
+    for (hsize_t n = 0; fine && n < kept && (head->factor != 1.0 || head->offset != 0.0); n++) {
+        cells[n] = cells[n] * head->factor + head->offset;
+    }
+    (void)munmap(cells, (size_t)kept * sizeof(double));
+    if (!fine) {
         return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, 0,
                             "column %s cannot be read: the file is damaged; record it again", name);
-    }
-    for (hsize_t n = 0; n < kept && (head->factor != 1.0 || head->offset != 0.0); n++) {
-        cells[n] = cells[n] * head->factor + head->offset;
     }
     file->log.rows = (size_t)rows;
     file->stretched = kept != rows;
@@ -260,95 +240,12 @@ static cvk_status read_file(hdf5_reader *r, double *sample_rate_hz)
     return r->status;
 }
 
-/* A damaged file must not take the machine's memory: beyond this libhdf5 gets no more. */
-static void limit_memory(void)
+void cvk_hdf5_read_file(const cvk_log_file *file, const char *path, const cvk_column_map *maps,
+                        size_t map_count, cvk_hdf5_found *memory, int memory_file)
 {
-    unsigned long long pages = 0;
-    FILE *statm = fopen("/proc/self/statm", "r");
-    if (statm != NULL && fscanf(statm, "%llu", &pages) == 1) {
-        const rlim_t most = pages * (unsigned long long)sysconf(_SC_PAGESIZE) + MOST_MEMORY_BYTES;
-        const struct rlimit limit = {most, most};
-        (void)setrlimit(RLIMIT_AS, &limit);
-    }
-    if (statm != NULL) {
-        fclose(statm);
-    }
-}
-
-static void read_as_child(const cvk_log_file *file, int memory_file, shared *memory,
-                          const char *path, const cvk_column_map *maps, size_t map_count)
-{
-    int quiet = open("/dev/null", O_WRONLY);
-    (void)dup2(quiet, STDERR_FILENO);
-    struct stat about = {.st_size = 0};
-    (void)stat(path, &about);
-    (void)signal(SIGALRM, SIG_DFL); /* whatever the caller's program does with it */
-    (void)alarm(SHORTEST_READ_S + (unsigned)(about.st_size / SLOWEST_BYTES_S));
-    limit_memory();
     memory->file = *file;
     hdf5_reader r = {path,   maps,   map_count,  &memory->file, &memory->complaint,
                      CVK_OK, memory, memory_file};
     memory->status = read_file(&r, &memory->sample_rate_hz);
     memory->done = true;
-    _exit(0);
-}
-
-/* Takes over what the child has left in the shared memory. */
-static cvk_status adopt(cvk_log_file *file, int memory_file, const shared *memory,
-                        cvk_complaint *complaint)
-{
-    if (memory->status != CVK_OK) {
-        if (complaint != NULL) {
-            *complaint = memory->complaint;
-        }
-        return memory->status;
-    }
-    char *all = mmap(NULL, memory->bytes, PROT_READ | PROT_WRITE, MAP_PRIVATE, memory_file, 0);
-    if (all == MAP_FAILED) {
-        return cvk_complain(complaint, CVK_NO_MEMORY, file->path, 0,
-                            "not enough memory for this log: cut it into pieces");
-    }
-    *file = memory->file; /* its pointers are from before the fork: they hold here too */
-    file->mapping = all;
-    file->mapping_bytes = memory->bytes;
-    for (int c = 0; c < CVK_COLUMN_COUNT; c++) {
-        file->cells[c] = memory->offset[c] > 0 ? (double *)(void *)(all + memory->offset[c]) : NULL;
-    }
-    return cvk_log_finish(file, memory->sample_rate_hz);
-}
-
-cvk_status cvk_log_hdf5_read(cvk_log_file *file, const char *path, const cvk_column_map *maps,
-                             size_t map_count, cvk_complaint *complaint)
-{
-    const size_t page = (size_t)sysconf(_SC_PAGESIZE);
-    const size_t bytes = (sizeof(shared) + page - 1) / page * page;
-    int memory_file = memfd_create("corvak-log", MFD_CLOEXEC), how = 0;
-    shared *memory = MAP_FAILED;
-    if (memory_file >= 0 && ftruncate(memory_file, (off_t)bytes) == 0) {
-        memory = mmap(NULL, bytes, PROT_READ | PROT_WRITE, MAP_SHARED, memory_file, 0);
-    }
-    pid_t child = -1;
-    if (memory != MAP_FAILED) {
-        memory->bytes = bytes;
-        child = fork();
-    }
-    if (child == 0) {
-        read_as_child(file, memory_file, memory, path, maps, map_count);
-    }
-    cvk_status status = CVK_NO_MEMORY;
-    if (child < 0) {
-        (void)cvk_complain(complaint, status, path, 0, "not enough memory to read HDF5");
-    } else if (waitpid(child, &how, 0) == child && WIFEXITED(how) && memory->done) {
-        status = adopt(file, memory_file, memory, complaint);
-    } else {
-        status = cvk_complain(complaint, CVK_BAD_FORMAT, path, 0,
-                              "this HDF5 file is damaged: record it again, or export it as CSV");
-    }
-    if (memory != MAP_FAILED) {
-        (void)munmap(memory, bytes);
-    }
-    if (memory_file >= 0) {
-        (void)close(memory_file);
-    }
-    return status;
 }

@@ -227,7 +227,7 @@ void cvk_choose_sensor(cvk_calibration *c)
     } else {
         snprintf(c->why_best, sizeof c->why_best,
                  "%s: a reading of it is %.2g degrees electrical wrong (steps, noise and offset "
-                 "together), one of the next best (%s) %.2g%s",
+                 "together), of the second best (%s) %.2g%s",
                  cvk_sensor_kind_name(c->best), least / DEGREE,
                  cvk_sensor_kind_name((cvk_sensor_kind)second), next / DEGREE,
                  c->best == CVK_SENSES_ENCODER ? "; it must find its index after each power-up"

@@ -221,6 +221,8 @@ START_TEST(tables_are_listed_and_parameters_set)
     ck_assert_ptr_null(strstr(out, "bandwidth_hz"));
     assert_status(run(CORVAK_COMMAND " signals"), 0);
     assert_says(out, "theta_flux");
+    assert_status(run(CORVAK_COMMAND " signals start_phase"), 0);
+    assert_says(out, " 3  align");
     assert_status(run(CORVAK_COMMAND " signals waltz"), 1);
     static const char record[] = CORVAK_COMMAND " record steps --rig " CORVAK_DATA
                                                 "/wheel.rig.yaml -o steps.csv --parameter ";

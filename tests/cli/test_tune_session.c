@@ -371,7 +371,7 @@ START_TEST(one_commands_the_other_watches)
 {
     start_server("tcp:127.0.0.1:0");
     GSubprocess *owner = tune_in_background("start 100rpm\nwait 60\n");
-    server_tells("link 2 commands");
+    server_tells("link 1 commands");
     script("status\nwatch mode speed_e for 0.3\nstart 50rpm\n");
     assert_status(run(CORVAK_COMMAND " tune %s -x script", address), 2);
     assert_says(out, "another link");
@@ -379,7 +379,7 @@ START_TEST(one_commands_the_other_watches)
     g_subprocess_send_signal(owner, SIGINT); /* Ctrl-C: a controlled stop, then the end */
     g_subprocess_wait(owner, NULL, NULL);
     ck_assert_int_eq(g_subprocess_get_exit_status(owner), 1);
-    server_tells("link 2 left");
+    server_tells("link 1 left");
     char *told = read_file("server");
     ck_assert_ptr_null(strstr(told, "controlled stop")); /* it had stopped before it left */
     g_free(told);
@@ -392,7 +392,7 @@ START_TEST(a_killed_host_stops_the_motor)
 {
     start_server("tcp:127.0.0.1:0");
     GSubprocess *host = tune_in_background("start 100rpm\nwait 60\n");
-    server_tells("link 2 commands");
+    server_tells("link 1 commands");
     g_usleep(800000);
     g_subprocess_force_exit(host);
     server_tells("nobody commands: controlled stop");
@@ -409,7 +409,7 @@ START_TEST(a_server_that_ends_is_noticed)
 {
     start_server("tcp:127.0.0.1:0");
     GSubprocess *host = tune_in_background("start 100rpm\nwait 60\n");
-    server_tells("link 2 commands");
+    server_tells("link 1 commands");
     stop_server();
     g_subprocess_wait(host, NULL, NULL);
     ck_assert_int_eq(g_subprocess_get_exit_status(host), 2);
@@ -472,12 +472,12 @@ START_TEST(a_place_is_kept_for_who_commands)
     for (int n = 0; n < 7; n++) {
         watchers[n] = tune_in_background("wait 100\n");
     }
-    server_tells("link 8 connected");
+    server_tells("link 7 connected");
     script("wait 5\n");
     assert_status(run(CORVAK_COMMAND " tune %s -x script", address), 2);
     assert_says(err, "the last place is for who commands");
     GSubprocess *owner = tune_in_background("start 60rpm\nwait 100\n");
-    server_tells("link 9 commands");
+    server_tells("link 8 commands");
     assert_status(run(CORVAK_COMMAND " tune %s -x script", address), 2);
     assert_says(err, "all 8 places are taken");
     for (int n = 0; n < 7; n++) {
@@ -492,7 +492,7 @@ START_TEST(who_only_watches_may_stop_the_motor_and_a_server_stops_it_before_it_e
 {
     start_server("tcp:127.0.0.1:0");
     GSubprocess *owner = tune_in_background("start 100rpm\nwait 60\n");
-    server_tells("link 2 commands");
+    server_tells("link 1 commands");
     g_usleep(1500000);
     script("stop\nstatus\n");
     assert_status(run(CORVAK_COMMAND " tune %s -x script", address), 0);
@@ -500,7 +500,7 @@ START_TEST(who_only_watches_may_stop_the_motor_and_a_server_stops_it_before_it_e
     assert_says(out, "commands   nobody");
     interrupt(owner);
     owner = tune_in_background("start 100rpm\nwait 60\n");
-    server_tells("link 2 left");
+    server_tells("link 1 left");
     g_usleep(2000000);
     g_subprocess_send_signal(server, SIGTERM);
     ck_assert(g_subprocess_wait_check(server, NULL, NULL));
@@ -516,7 +516,7 @@ START_TEST(two_hosts_do_not_share_a_line)
 {
     start_server("pty");
     GSubprocess *host = tune_in_background("start 60rpm\nwait 60\n");
-    server_tells("link 2 commands");
+    server_tells("link 1 commands");
     script("status\n");
     assert_status(run(CORVAK_COMMAND " tune %s -x script", address), 2);
     assert_says(err, "another host has this line");

@@ -15,7 +15,7 @@ extern "C" {
 #endif
 
 /* The simulation owns its drive: it claims it at init, and each step refreshes the lease. */
-#define CVK_SIM_OWNER 1u
+#define CVK_SIM_OWNER 255u /* links count from 1 */
 
 typedef struct cvk_sim {
     cvk_rig *rig;
