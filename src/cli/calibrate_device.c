@@ -7,6 +7,7 @@
 #include "device.h"
 
 #include "corvak/files/tune_yaml.h"
+#include "corvak/host/calibrated.h"
 
 #include <math.h>
 #include <string.h>
@@ -20,7 +21,7 @@
 
 typedef struct found {
     int direction;
-    double offset_rad, lag_rad, alike, share;
+    double offset_rad, half_rad, lag_rad, alike, share;
     double before_rad;
     gboolean before_reversed, halls;
     double edge_rad[CVK_ROTOR_EDGES];
@@ -113,8 +114,12 @@ static void print_found(const found *f)
     g_print("wiring        the sensor counts %s the phase order: rotor.reversed: %s (was %s)\n",
             f->direction > 0 ? "with" : "against", f->direction > 0 ? "no" : "yes",
             f->before_reversed ? "yes" : "no");
-    g_print("offset        rotor.offset_rad: %.4f (%.2f deg; was %.4f)\n", f->offset_rad,
-            f->offset_rad * DEGREES, f->before_rad);
+    char half[24] = "";
+    if (isfinite(f->half_rad)) { /* an older program does not tell */
+        g_snprintf(half, sizeof half, " +- %.2f", f->half_rad * DEGREES);
+    }
+    g_print("offset        rotor.offset_rad: %.4f (%.2f%s deg electrical; was %.4f)\n",
+            f->offset_rad, f->offset_rad * DEGREES, half, f->before_rad);
     if (f->halls) {
         g_print("edges         rotor.hall_edge_1_rad to _6_rad:");
         for (int n = 0; n < CVK_ROTOR_EDGES; n++) {
@@ -138,7 +143,10 @@ static void print_json(const char *name, const found *f, const char *failed)
     json_builder_set_member_name(b, "device");
     json_builder_begin_object(b);
     add_json_number(b, "direction", f->direction);
-    add_json_number(b, "electrical_offset_rad", failed == NULL ? f->offset_rad : (double)NAN);
+    const cvk_measured offset = {f->offset_rad, f->offset_rad - f->half_rad,
+                                 f->offset_rad + f->half_rad};
+    const cvk_measured none = {NAN, NAN, NAN};
+    add_json_measured(b, "electrical_offset_rad", failed == NULL ? &offset : &none);
     add_json_number(b, "lag_rad", f->lag_rad);
     add_json_number(b, "likeness", f->alike);
     add_json_number(b, "torque_share", f->share);
@@ -165,7 +173,7 @@ static int write_tune(const char *path, const char *base, const found *f, const 
     if (base != NULL && cvk_tune_file_read(&tune, base, &complaint) != CVK_OK) {
         return complain_file(VERB, &complaint);
     }
-    g_snprintf(from, sizeof from, "calibrate on %s", name);
+    g_snprintf(from, sizeof from, "calibrate on %s: +- %.2g", name, f->half_rad);
     adoption set[MOST_ADOPTED];
     const unsigned count = adopted(f, set);
     for (unsigned n = 0; n < count; n++) {
@@ -186,6 +194,8 @@ static found look_at_found(device_session *d)
                .lag_rad = device_signal(d, "found_lag"),
                .alike = device_signal(d, "found_alike"),
                .share = device_signal(d, "found_share"),
+               .half_rad = cvk_found_offset_half_rad(device_signal(d, "found_shift"),
+                                                     device_signal(d, "found_lag")),
                .before_rad = cvk_session_value(&d->session, "rotor.offset_rad"),
                .before_reversed = cvk_session_value(&d->session, "rotor.reversed") > 0.5};
     f.halls = cvk_session_value(&d->session, "rotor.kind") == (double)CVK_ROTOR_HALLS;

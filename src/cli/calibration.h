@@ -49,6 +49,8 @@ typedef struct device_calibration {
 int calibrate_device(const char *address, const device_calibration *how);
 
 void print_calibration(const cvk_calibration *calibration, const char *log);
+/* {"value", "low", "high"}; null when not known. */
+void add_json_measured(JsonBuilder *b, const char *key, const cvk_measured *x);
 void print_calibration_json(const cvk_calibration *calibration, const char *log);
 gboolean draw_calibration(const cvk_calibration *calibration, const char *log, const char *path,
                           cvk_complaint *complaint);

@@ -4,8 +4,7 @@
  */
 #include "calibration.h"
 
-/* {"value", "low", "high"}; null when not known. */
-static void add_value(JsonBuilder *b, const char *key, const cvk_measured *x)
+void add_json_measured(JsonBuilder *b, const char *key, const cvk_measured *x)
 {
     json_builder_set_member_name(b, key);
     if (!cvk_measured_known(x)) {
@@ -48,19 +47,19 @@ static void add_halls(JsonBuilder *b, const cvk_hall_calibration *h)
 
 static void add_sincos(JsonBuilder *b, const cvk_sincos_calibration *s)
 {
-    add_value(b, "amplitude_v", &s->amplitude_v);
-    add_value(b, "sin_offset_v", &s->sin_offset_v);
-    add_value(b, "cos_offset_v", &s->cos_offset_v);
-    add_value(b, "gain_ratio", &s->gain_ratio);
-    add_value(b, "quadrature_rad", &s->quadrature_rad);
+    add_json_measured(b, "amplitude_v", &s->amplitude_v);
+    add_json_measured(b, "sin_offset_v", &s->sin_offset_v);
+    add_json_measured(b, "cos_offset_v", &s->cos_offset_v);
+    add_json_measured(b, "gain_ratio", &s->gain_ratio);
+    add_json_measured(b, "quadrature_rad", &s->quadrature_rad);
 }
 
 static void add_encoder(JsonBuilder *b, const cvk_encoder_calibration *e)
 {
     add_json_number(b, "counts_per_turn", e->counts_per_turn);
-    add_value(b, "index_rad", &e->index_rad);
+    add_json_measured(b, "index_rad", &e->index_rad);
     add_json_number(b, "marks", (double)e->marks);
-    add_value(b, "lost_per_turn", &e->lost_per_turn);
+    add_json_measured(b, "lost_per_turn", &e->lost_per_turn);
 }
 
 static void add_sensor(JsonBuilder *b, const cvk_sensor_calibration *s, cvk_sensor_kind kind)
@@ -68,19 +67,19 @@ static void add_sensor(JsonBuilder *b, const cvk_sensor_calibration *s, cvk_sens
     static const char *const references[] = {NULL, "back_emf", "current_vector", "sensor"};
     json_builder_set_member_name(b, cvk_sensor_kind_name(kind));
     json_builder_begin_object(b);
-    add_value(b, "electrical_offset_rad", &s->electrical_offset_rad);
+    add_json_measured(b, "electrical_offset_rad", &s->electrical_offset_rad);
     json_builder_set_member_name(b, "direction");
     json_builder_add_int_value(b, s->direction);
     add_json_number(b, "direction_probability", s->direction_probability);
     add_json_number(b, "electrical_per_own", s->ratio);
     add_json_number(b, "electrical_turns", s->turns);
     add_json_text(b, "reference", references[s->reference]);
-    add_value(b, "latency_s", &s->latency_s);
-    add_value(b, "lag_rad", &s->lag_rad);
-    add_value(b, "cosine_1_rad", &s->cosine_rad[0]);
-    add_value(b, "sine_1_rad", &s->sine_rad[0]);
-    add_value(b, "cosine_2_rad", &s->cosine_rad[1]);
-    add_value(b, "sine_2_rad", &s->sine_rad[1]);
+    add_json_measured(b, "latency_s", &s->latency_s);
+    add_json_measured(b, "lag_rad", &s->lag_rad);
+    add_json_measured(b, "cosine_1_rad", &s->cosine_rad[0]);
+    add_json_measured(b, "sine_1_rad", &s->sine_rad[0]);
+    add_json_measured(b, "cosine_2_rad", &s->cosine_rad[1]);
+    add_json_measured(b, "sine_2_rad", &s->sine_rad[1]);
     add_json_number(b, "error_before_rad", s->error_before_rad);
     add_json_number(b, "error_after_rad", s->error_after_rad);
     add_json_number(b, "resolution_rad", s->resolution_rad);
@@ -102,7 +101,7 @@ static void add_channels(JsonBuilder *b, const cvk_channel_calibration *c)
     json_builder_begin_object(b);
     add_values(b, "offset_a", c->offset_a, 3);
     add_values(b, "gain", c->gain, 3);
-    add_value(b, "bus_gain", &c->bus_gain);
+    add_json_measured(b, "bus_gain", &c->bus_gain);
     add_json_text(b, "missing_offset", c->why_offset[0] != '\0' ? c->why_offset : NULL);
     add_json_text(b, "missing_gain", c->why_gain[0] != '\0' ? c->why_gain : NULL);
     json_builder_end_object(b);
@@ -124,7 +123,7 @@ void print_calibration_json(const cvk_calibration *c, const char *log)
     if (c->has_tachometer) {
         json_builder_set_member_name(b, "tachometer");
         json_builder_begin_object(b);
-        add_value(b, "tachometer_v_s", &c->tachometer_v_s);
+        add_json_measured(b, "tachometer_v_s", &c->tachometer_v_s);
         add_json_number(b, "ripple", c->tachometer_ripple);
         add_json_text(b, "missing", c->why_tachometer[0] != '\0' ? c->why_tachometer : NULL);
         json_builder_end_object(b);

@@ -94,6 +94,7 @@ void cvk_calibrator_start(cvk_calibrator *c, cvk_moment *now)
         now->found_edge_rad[n] = 0.0f;
     }
     now->found_offset_rad = now->found_lag_rad = now->found_alike = now->found_share = 0.0f;
+    now->found_shift_rad = 0.0f;
 }
 
 static float length_of(cvk_ab x)
@@ -327,8 +328,9 @@ static cvk_calibration_reason judge_sweeps(const cvk_calibrator *c, const cvk_se
     now->found_direction = direction;
     now->found_offset_rad = offset;
     now->found_lag_rad = lag;
+    now->found_shift_rad = cvk_wrap_angle(other - offset);
     now->found_alike = alike;
-    return fabsf(cvk_wrap_angle(other - offset)) > (halls ? MOST_PULL_HALLS_RAD : MOST_PULL_RAD)
+    return fabsf(now->found_shift_rad) > (halls ? MOST_PULL_HALLS_RAD : MOST_PULL_RAD)
                ? CVK_CALIBRATE_LOAD
                : CVK_CALIBRATE_FINE;
 }

@@ -154,6 +154,7 @@ static const cvk_signal signals[] = {
           "it found: 1 the sensor counts with the field, or -1"),
     REAL("found_offset", "rad", found_offset_rad, 5, "electrical angle at sensor angle zero"),
     REAL("found_lag", "rad", found_lag_rad, 5, "how far the rotor trailed the current"),
+    REAL("found_shift", "rad", found_shift_rad, 5, "how far less current shifted the offset"),
     REAL("found_alike", "", found_alike, 3, "how steadily they lay to each other, 0..1"),
     REAL("found_share", "", found_share, 3, "share of the current limit that turned the rotor"),
     EDGE(1, 0),

@@ -8,6 +8,12 @@
 #include <stdio.h>
 
 #define PI 3.14159265358979323846
+/* A load shifts by 1 / current: at 0.6 of the current by so much less than it shifted before. */
+#define SHIFT_SHARE 1.5
+/* What 90 calibrations (8 benches, each sensor, both inverters) left beside that: of the lag, as
+ * friction is not alike both ways; and of the d current that the offset is settled by. */
+#define LAG_SHARE 0.18
+#define SETTLED_RAD 0.0105
 
 static void set_from(cvk_calibrated *out, const char *key, double value, const char *from)
 {
@@ -140,4 +146,9 @@ void cvk_calibrated_parameters(const cvk_calibration *calibration, cvk_sensor_ki
         set_halls(out, s, log);
     }
     set_channels(out, &calibration->channels, log);
+}
+
+double cvk_found_offset_half_rad(double shift_rad, double lag_rad)
+{
+    return hypot(hypot(SHIFT_SHARE * shift_rad, LAG_SHARE * lag_rad), SETTLED_RAD);
 }

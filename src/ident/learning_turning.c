@@ -292,14 +292,39 @@ static void tell_warmth(const cvk_belief *known, const cvk_belief *alone, const 
     }
 }
 
+/* What other logs have said of the flux linkage is set aside: a fit from there would follow it, as
+ * misfits that are all alike pass for noise. Returns whether there was something. */
+static bool set_flux_aside(const cvk_knowledge *known, cvk_path path, cvk_belief *belief,
+                           cvk_belief *aside)
+{
+    const cvk_belief *start = &known->start[path];
+    if (belief->from[CVK_B_FLUX][0] == '\0') {
+        return false;
+    }
+    *aside = *start;
+    aside->mean[CVK_B_FLUX] = belief->mean[CVK_B_FLUX];
+    aside->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)] = belief->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)];
+    aside->dof = belief->dof;
+    memcpy(aside->from[CVK_B_FLUX], belief->from[CVK_B_FLUX], sizeof aside->from[0]);
+    for (int k = 0; k < CVK_B_COUNT; k++) {
+        belief->cov[CVK_B_FLUX * CVK_B_COUNT + k] = belief->cov[k * CVK_B_COUNT + CVK_B_FLUX] = 0.0;
+    }
+    belief->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)] = start->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)];
+    belief->mean[CVK_B_FLUX] = start->mean[CVK_B_FLUX];
+    belief->from[CVK_B_FLUX][0] = '\0';
+    return true;
+}
+
 /* The flux linkage that one log shows alone, and whether it belongs to the other logs. */
 static void read_flux(cvk_learning *l, cvk_prepared *w, int threads, cvk_estimate *out)
 {
     const cvk_path path = w->signals.path;
     cvk_belief alone = l->known.of[path], own = l->known.start[path];
+    cvk_belief aside;
     cvk_windows *windows = &l->windows;
     const bool told = cvk_knowledge_told(&l->known, path, CVK_B_RESISTANCE);
     windows->count = 0;
+    (void)set_flux_aside(&l->known, path, &alone, &aside);
     if (told) {
         let_warm(&alone);
     }
@@ -352,13 +377,14 @@ static void doubt_voltages(const cvk_learning *l, cvk_path path, const cvk_prepa
 static void fit_circle(cvk_learning *l, cvk_path path, cvk_prepared *logs, size_t count,
                        int threads, cvk_estimate *out)
 {
-    cvk_belief belief = l->known.of[path];
     cvk_windows *windows = &l->windows;
     for (size_t n = 0; n < count; n++) {
         if (logs[n].usable && logs[n].signals.path == path && !logs[n].fitted) {
             read_flux(l, &logs[n], threads, out);
         }
     }
+    cvk_belief belief = l->known.of[path], aside;
+    const bool said = set_flux_aside(&l->known, path, &belief, &aside);
     windows->count = 0;
     for (size_t n = 0; n < count; n++) {
         size_t before = windows->count;
@@ -377,6 +403,9 @@ static void fit_circle(cvk_learning *l, cvk_path path, cvk_prepared *logs, size_
     }
     if (windows->count > 0 && cvk_fit_circle(windows, &belief) == CVK_OK) {
         doubt_voltages(l, path, logs, count, &belief);
+        if (said) {
+            (void)cvk_belief_merge(&belief, &aside);
+        }
         if (told) {
             keep_resistance(&before, &belief);
         }

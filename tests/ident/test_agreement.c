@@ -156,6 +156,30 @@ START_TEST(two_motors_leave_the_entries_open)
 }
 END_TEST
 
+/* A spin says more than a coast-down of the same set does: what a warmer magnet explains is spanned,
+ * what it does not stays open; either way the sharper coast-down holds (shares of the magnet). */
+START_TEST(a_spin_that_a_coast_down_contradicts_is_seen)
+{
+    static const double shares[] = {1.03, 1.08};
+    const double truth = studio_rig("wheel").motor.flux_linkage_wb;
+    cvk_rig_config rig = studio_rig("wheel");
+    recording strong;
+    rig.tune.program.hold_s = 0.2;
+    rig.motor.flux_linkage_wb *= shares[_i];
+    record(&strong, &rig, "spin", 11, true);
+    const cvk_log *logs[] = {&still.log, &strong.log, &coast.log};
+    ck_assert_int_eq(cvk_estimate_logs(logs, 3, &options, &result), CVK_OK);
+    if (_i == 1) {
+        assert_open(CVK_CARD_FLUX_LINKAGE, "contradict each other");
+    } else {
+        assert_inside(CVK_CARD_FLUX_LINKAGE, truth);
+        assert_inside(CVK_CARD_FLUX_LINKAGE, shares[_i] * truth);
+        ck_assert_double_lt(result.card.entry[CVK_CARD_FLUX_LINKAGE].value, 1.01 * truth);
+    }
+    recording_free(&strong);
+}
+END_TEST
+
 /* Terminal voltages of the spin, as exact means over a period: no switch, no dead time, no delay.
  */
 START_TEST(commanded_and_measured_voltages_go_together)
@@ -236,6 +260,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, a_winding_that_warmed_up_is_no_other_motor);
     tcase_add_test(tests, a_bad_fit_of_its_own_makes_no_other_motor);
     tcase_add_test(tests, two_motors_leave_the_entries_open);
+    tcase_add_loop_test(tests, a_spin_that_a_coast_down_contradicts_is_seen, 0, 2);
     tcase_add_test(tests, commanded_and_measured_voltages_go_together);
     tcase_add_test(tests, a_switch_larger_than_the_resistance_is_a_contradiction);
     tcase_add_test(tests, duties_in_percent_are_refused_with_the_cure);

@@ -218,6 +218,7 @@ typedef struct cvk_moment {
     int32_t calibration_reason;            /* cvk_calibration_reason */
     int32_t found_direction;               /* 1, -1; 0 nothing yet */
     float found_offset_rad, found_lag_rad; /* the rotor trails the current by the lag */
+    float found_shift_rad;                 /* of the offset, with less current */
     float found_alike;       /* 0 .. 1: how steadily sensor and current lay to each other */
     float found_share;       /* of the current limit, that turned the rotor */
     float found_edge_rad[6]; /* halls: by how much each edge is passed late, as the parameters */

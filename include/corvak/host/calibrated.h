@@ -30,6 +30,11 @@ typedef struct cvk_calibrated {
 void cvk_calibrated_parameters(const cvk_calibration *calibration, cvk_sensor_kind kind,
                                const char *log, cvk_calibrated *out);
 
+/* Half of the 95 % interval of an offset that a controller has found by itself, rad: what a load
+ * would have made of it, by how far less current shifted it, what friction that is not alike both
+ * ways leaves of the lag, and what settling it by the d current leaves (docs/theory.md 13). NaN when either is. */
+double cvk_found_offset_half_rad(double shift_rad, double lag_rad);
+
 #ifdef __cplusplus
 }
 #endif
