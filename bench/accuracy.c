@@ -17,7 +17,7 @@
 #include "bound.h"
 #include "corvak/ident/estimate.h"
 #include "draw.h"
-#include "parallel.h"
+#include "math/parallel.h"
 #include "recording.h"
 
 #include <math.h>

@@ -5,13 +5,13 @@
 #include "bound.h"
 
 #include "corvak/ident/estimate.h"
-#include "edges.h"
-#include "inverter_curve.h"
-#include "knowledge.h"
-#include "numeric.h"
-#include "prepared.h"
-#include "standstill.h"
-#include "turning_search.h"
+#include "model/edges.h"
+#include "model/inverter_curve.h"
+#include "estimate/knowledge.h"
+#include "math/numeric.h"
+#include "estimate/prepared.h"
+#include "standstill/standstill.h"
+#include "turning/turning_search.h"
 
 #include <math.h>
 #include <stdlib.h>

@@ -8,10 +8,10 @@
  *   bench_cramer_rao [SEEDS]      (20)
  */
 #include "corvak/ident/estimate.h"
-#include "numeric.h"
+#include "math/numeric.h"
 #include "recording.h"
-#include "signals.h"
-#include "standstill_model.h"
+#include "log/signals.h"
+#include "standstill/standstill_model.h"
 
 #include <math.h>
 #include <stdio.h>

@@ -8,7 +8,7 @@
  */
 #include "corvak/ident/estimate.h"
 #include "draw.h"
-#include "parallel.h"
+#include "math/parallel.h"
 #include "corvak/sim/device.h"
 #include "random_start.h"
 #include "recording.h"

@@ -16,15 +16,6 @@ set(corvak_generated ${CMAKE_BINARY_DIR}/generated)
 set(corvak_messages_dir ${corvak_generated}/corvak/link)
 set(corvak_messages ${corvak_messages_dir}/corvak.pb.c)
 file(MAKE_DIRECTORY ${corvak_messages_dir})
-find_program(NANOPB_GENERATOR NAMES nanopb_generator.py nanopb_generator REQUIRED)
-add_custom_command(
-  OUTPUT ${corvak_messages} ${corvak_messages_dir}/corvak.pb.h
-  COMMAND ${NANOPB_GENERATOR} -q -D ${corvak_messages_dir} -I ${PROJECT_SOURCE_DIR}/src/link
-          -f ${PROJECT_SOURCE_DIR}/src/link/corvak.options
-          ${PROJECT_SOURCE_DIR}/src/link/corvak.proto
-  DEPENDS ${PROJECT_SOURCE_DIR}/src/link/corvak.proto ${PROJECT_SOURCE_DIR}/src/link/corvak.options
-  COMMENT "corvak.proto -> corvak.pb.c")
-
 if(CORVAK_CORE_ONLY)
   add_library(nanopb STATIC ${CORVAK_NANOPB_SOURCE}/pb_common.c ${CORVAK_NANOPB_SOURCE}/pb_decode.c
     ${CORVAK_NANOPB_SOURCE}/pb_encode.c)

@@ -56,9 +56,9 @@ if [ "$flash" -gt 57344 ]; then
     echo "the core for little flash is too large"
     failed=1
 fi
-for file in src/core/*.c; do
+for file in src/core/*/*.c; do
     arm-none-eabi-gcc -std=c11 -O3 -mcpu=cortex-m4 -mthumb -mfpu=fpv4-sp-d16 -mfloat-abi=hard \
-        -fno-math-errno -Iinclude -fstack-usage -c "$file" -o "$work/$(basename "$file" .c).o"
+        -fno-math-errno -Iinclude -Isrc/core -fstack-usage -c "$file" -o "$work/$(basename "$file" .c).o"
 done
 echo "stack of a control call: cvk_drive_control() and its deepest step, bytes:"
 cat "$work"/*.su | awk '{split($1, at, ":"); own[at[4]] = $2}

@@ -17,5 +17,5 @@ if grep -E 'warning:|error:' "$report"; then
     exit 1
 fi
 cppcheck --quiet --std=c11 --enable=warning,performance,portability --inline-suppr \
-    --suppressions-list=.cppcheck-suppressions --error-exitcode=1 -Iinclude src ports/sim examples
+    --suppressions-list=.cppcheck-suppressions --error-exitcode=1 -Iinclude -Isrc/core -Isrc/ident -Isrc/files -Isrc/cli src ports/sim examples
 echo "lint: clean"

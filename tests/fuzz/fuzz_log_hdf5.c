@@ -2,10 +2,10 @@
  *
  * Sound HDF5 files with anything in them: names, units, kinds, sizes, keys as the fuzzer draws
  * them. What is refused is refused with a message, what is promised can be read. (What libhdf5
- * makes of damaged files is its own affair, in a child: tests/files/test_log_hdf5.c.)
+ * makes of damaged files is its own affair, in a child: tests/files/log/test_log_hdf5.c.)
  */
-#include "log_hdf5_parts.h"
-#include "log_sink.h"
+#include "log/log_hdf5_parts.h"
+#include "log/log_sink.h"
 
 #include <hdf5.h>
 #include <stdint.h>

@@ -1,0 +1,165 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * What the parts of the corvak command share.
+ */
+#ifndef CORVAK_CLI_BASE_CLI_H
+#define CORVAK_CLI_BASE_CLI_H
+
+#include "corvak/core/status.h"
+#include "corvak/files/complaint.h"
+#include "corvak/ident/examine.h"
+#include "corvak/rig/comparison.h"
+#include "corvak/rig/rig.h"
+
+#include <glib.h>
+#include <json-glib/json-glib.h>
+
+#define RPM_PER_RAD_S (60.0 / 6.28318530717958647693)
+
+enum {
+    EXIT_DONE = 0,
+    EXIT_ANSWER_NO = 1, /* a check failed, a thing cannot be estimated */
+    EXIT_BAD_USAGE = 2  /* wrong usage or unreadable input */
+};
+
+/* ---- verbs: argv[0] is the verb; each returns an exit status ------------------------------- */
+int cmd_rig(int argc, char **argv);
+int cmd_record(int argc, char **argv);
+int cmd_estimate(int argc, char **argv);
+int cmd_examine(int argc, char **argv);
+int cmd_card(int argc, char **argv);
+int cmd_plan(int argc, char **argv);
+int cmd_watch(int argc, char **argv);
+int cmd_wiring(int argc, char **argv);
+int cmd_calibrate(int argc, char **argv);
+int cmd_gains(int argc, char **argv);
+int cmd_run(int argc, char **argv);
+int cmd_ladder(int argc, char **argv);
+int cmd_range(int argc, char **argv);
+int cmd_replay(int argc, char **argv);
+int cmd_serve(int argc, char **argv);
+int cmd_tune(int argc, char **argv);
+int cmd_parameters(int argc, char **argv);
+int cmd_signals(int argc, char **argv);
+
+/* ---- bench.c ------------------------------------------------------------------------------- */
+
+/* The rig of a file with the controller's tune: that of `tune_path`, or X.tune.yaml beside
+ * X.rig.yaml when it is null, or the presets; and on top `parameters` (KEY=VALUE, ended by null; or
+ * null). Returns an exit status, with the message printed. */
+int read_bench(const char *verb, const char *rig_path, const char *tune_path,
+               char *const *parameters, cvk_rig_config *config);
+/* The same for a bench that need not be one that can be simulated. */
+int read_bench_data(const char *verb, const char *rig_path, const char *tune_path,
+                    char *const *parameters, cvk_rig_config *config);
+
+/* Changes keys of the rig: `set` (KEY=VALUE, ended by null; or null). Returns as above. */
+int set_rig_keys(const char *verb, char *const *set, cvk_rig_config *config);
+
+/* ---- output.c ------------------------------------------------------------------------------ */
+
+/* Complaints from now on are about this line of a script; null: no longer. */
+void complain_from(const char *file, int line);
+
+/* "corvak VERB: message" on stderr; returns EXIT_BAD_USAGE. */
+int complain_usage(const char *verb, const char *format, ...) G_GNUC_PRINTF(2, 3);
+int complain_file(const char *verb, const cvk_complaint *complaint);
+
+/* The same for what a control layer refused. */
+int complain_refusal(const char *verb, cvk_status status, const cvk_refusal *why);
+
+/* The text of the last complaint. */
+const char *last_complaint(void);
+
+/* Refuses, before any work, an output that cannot be written: a figure that is no .png or .svg, a
+ * folder that is not there, or one of the inputs (the same file, also by another name). `path` may
+ * be null. Returns an exit status. */
+int check_output(const char *verb, const char *path, gboolean figure, char *const *inputs,
+                 int count);
+
+/* All of stdout has gone out; else says so. Returns an exit status: `status`, or bad usage. */
+int check_stdout(int status);
+
+/* Parses the options of a verb. False, with the message printed, on wrong usage. */
+gboolean parse_options(const char *verb, const char *parameters, const char *summary,
+                       const char *example, const GOptionEntry *entries, int *argc, char ***argv);
+
+/* A progress bar on a terminal; nothing in a pipe. `share` 0 .. 1; 1 ends it. */
+void show_progress(const char *what, double share);
+
+/* What was built as text, to be freed; the builder is. */
+char *take_json_text(JsonBuilder *builder, gboolean pretty);
+/* Prints what was built, and frees it. */
+void print_json_document(JsonBuilder *builder);
+/* The same in one line. */
+void print_json_line(JsonBuilder *builder);
+
+/* "note", "warning" or "error". */
+const char *severity_text(cvk_severity severity);
+
+/* How a quantity is printed for people. */
+typedef struct display {
+    const char *label, *unit; /* unit as printed, such as mΩ */
+    double factor;            /* printed number = factor * SI value */
+} display;
+
+/* The customary unit for a value of this key: mΩ or Ω, µH or mH, ... */
+display display_of(cvk_card_key key, double value);
+
+/* A number for people, to so many significant digits: never with an exponent between a millionth
+ * and a billion; `-` where there is none. In a buffer of its own for the next sixteen calls. */
+const char *digits(double value, int significant);
+
+/* A number with as many decimals as an uncertainty of `half_width` deserves. */
+void print_number(char *out, size_t size, double value, double half_width);
+
+/* ---- estimate_table.c, estimate_json.c, figure_*.c----------------------------------------- */
+
+/* The rows of a card: what is known, then what is missing. `truth` may be null: the rig to compare
+ * with; `row_s` is the time from row to row of its log. */
+void print_card_table(const cvk_card *card, const cvk_rig_config *truth, double row_s,
+                      gboolean why);
+/* name, motor, inverter, saturation, derived and missing as members of an open object. */
+void add_json_card(JsonBuilder *b, const cvk_card *card);
+
+/* `truth` may be null: the rig to compare with. */
+void print_estimate_table(const cvk_estimate *estimate, const cvk_rig_config *truth, gboolean why);
+
+/* Length of a reason up to what could be done about it. */
+int first_clause(const char *text);
+/* As one document; `truth` as for the table. */
+void print_estimate_json(const cvk_estimate *estimate, const cvk_rig_config *truth);
+/* As one line, with the log's path; an error stands in it when `status` is bad usage. */
+void print_estimate_line(const cvk_estimate *estimate, const char *path, int status);
+
+/* Members of a JSON object that several documents share; what is not finite is null. */
+void add_json_number(JsonBuilder *b, const char *key, double value);
+void add_json_text(JsonBuilder *b, const char *key, const char *value); /* null: null */
+void add_json_entry(JsonBuilder *b, const char *key, const cvk_card_entry *entry, gboolean poles);
+void add_json_missing(JsonBuilder *b, const cvk_card *card);
+void add_json_findings(JsonBuilder *b, const cvk_estimate *estimate);
+
+/* Draws one page. False, with a message in `complaint`, when gnuplot is missing or fails. */
+gboolean draw_estimate(const cvk_estimate *estimate, const cvk_rig_config *truth, const char *path,
+                       cvk_complaint *complaint);
+
+/* The second page: misfit, inductance against angle and current, pole pairs. */
+gboolean draw_details(const cvk_estimate *estimate, const char *path, cvk_complaint *complaint);
+
+/* The averaged against the switched inverter. */
+gboolean draw_inverters(const cvk_rig_config *config, const cvk_rig_comparison *comparison,
+                        const char *path, cvk_complaint *complaint);
+
+/* The health of a log. */
+void print_examination_table(const cvk_examination *examination);
+void print_examination_json(const cvk_examination *examination);
+gboolean draw_examination(const cvk_log *log, const cvk_examination *examination, const char *path,
+                          cvk_complaint *complaint);
+
+/* The rig's true value of a key; NaN when the rig has none. */
+double rig_truth(const cvk_rig_config *rig, cvk_card_key key);
+
+/* The same for a card: when its voltages were measured, its resistance has no switch in it. */
+double card_truth(const cvk_rig_config *rig, const cvk_card *card, cvk_card_key key);
+
+#endif

@@ -1,0 +1,45 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * What the parts of `corvak record` share: the channels of a log and its figure.
+ */
+#ifndef CORVAK_CLI_BASE_RECORD_H
+#define CORVAK_CLI_BASE_RECORD_H
+
+#include "cli.h"
+
+#include "corvak/core/signals.h"
+#include "corvak/files/log_writer.h"
+#include "corvak/sim/device.h"
+
+/* What a column of a log shows: a signal of the controller, or something that only the rig knows.
+ */
+typedef struct record_channel {
+    cvk_log_writer_column column;
+    const char *help;
+    double (*read)(const cvk_sim *sim, const cvk_device_row *row); /* of the rig; or null */
+    const cvk_signal *signal;
+} record_channel;
+
+size_t record_channel_count(void);
+record_channel record_channel_at(size_t index);
+double record_channel_value(const record_channel *channel, const cvk_device *device,
+                            const cvk_device_row *row);
+
+/* The channels of a comma-separated list. False, with the message printed, when there is no such
+ * channel. */
+gboolean choose_channels(const char *verb, const char *list,
+                         record_channel chosen[CVK_LOG_WRITER_MOST], size_t *count);
+
+/* The usual ones of a program; free the list. */
+char *usual_channels(const cvk_program *program, const cvk_rig_config *rig);
+
+/* Collects what a figure of a log needs, in bounded memory: the least and the most of each column
+ * in each of a number of time bins. */
+typedef struct record_figure record_figure;
+record_figure *record_figure_new(const cvk_log_writer_column *columns, size_t count);
+void record_figure_row(record_figure *figure, const double *cells);
+gboolean record_figure_draw(record_figure *figure, const char *title, const char *path,
+                            cvk_complaint *complaint);
+void record_figure_free(record_figure *figure);
+
+#endif

@@ -1,0 +1,303 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * corvak plan: the next recording, and what it is expected to bring.
+ */
+#include "base/cli.h"
+#include "base/log_set.h"
+
+#include "corvak/files/card_yaml.h"
+#include "corvak/files/rig_yaml.h"
+#include "corvak/host/plan.h"
+#include "corvak/sim/device.h"
+
+#include <math.h>
+
+#define VERB "plan"
+#define WIDER 1.03 /* times as wide */
+#define RAD_S_PER_RPM (3.14159265358979323846 / 30.0)
+
+typedef struct arguments {
+    gboolean json, sensor;
+    double current, rpm, time;
+    char *card;
+    log_options logs;
+} arguments;
+
+typedef struct job {
+    log_set set;
+    cvk_rig_config rig;
+    cvk_plan plan;
+} job;
+
+/* The card's values are believed more than the rig file's. */
+static void believe_card(cvk_rig_config *rig, const cvk_card *card)
+{
+    const struct {
+        cvk_card_key key;
+        double *field;
+    } fields[] = {{CVK_CARD_INDUCTANCE_D, &rig->motor.inductance_d_h},
+                  {CVK_CARD_INDUCTANCE_Q, &rig->motor.inductance_q_h},
+                  {CVK_CARD_FLUX_LINKAGE, &rig->motor.flux_linkage_wb},
+                  {CVK_CARD_INERTIA, &rig->shaft.inertia_kg_m2},
+                  {CVK_CARD_FRICTION_COULOMB, &rig->shaft.friction_coulomb_nm},
+                  {CVK_CARD_FRICTION_VISCOUS, &rig->shaft.friction_viscous_nm_s}};
+    for (size_t n = 0; n < G_N_ELEMENTS(fields); n++) {
+        if (card->entry[fields[n].key].known) {
+            *fields[n].field = card->entry[fields[n].key].value;
+        }
+    }
+    if (card->entry[CVK_CARD_POLE_PAIRS].known) {
+        rig->motor.pole_pairs = (int)card->entry[CVK_CARD_POLE_PAIRS].value;
+    }
+    if (card->entry[CVK_CARD_RESISTANCE].known) {
+        rig->motor.resistance_ohm = fmax(
+            card->entry[CVK_CARD_RESISTANCE].value - rig->inverter.switch_resistance_ohm, 1e-4);
+    }
+}
+
+static void on_progress(double share)
+{
+    show_progress("trying recordings", share);
+}
+
+static const char *width_text(double width, char text[16])
+{
+    if (width >= 1.0) {
+        return "unknown";
+    }
+    g_snprintf(text, 16, "%s %%", digits(100.0 * width, 2));
+    return text;
+}
+
+/* Of the pole pairs: how sure the integer is. */
+static const char *sureness_text(double width, char text[16])
+{
+    if (width >= 1.0) {
+        return "unknown";
+    }
+    g_snprintf(text, 16, "%s%s %%", width < 0.01 ? "sure, " : "likely, ",
+               digits(100.0 * (1.0 - width), 4));
+    return text;
+}
+
+static void print_widths(const cvk_plan_widths *w)
+{
+    char text[16];
+    for (int k = 0; k < CVK_PLAN_KEYS; k++) {
+        const gboolean poles = cvk_plan_key(k) == CVK_CARD_POLE_PAIRS;
+        g_print(" %13s", poles ? sureness_text(w->width[k], text) : width_text(w->width[k], text));
+    }
+    g_print("\n");
+}
+
+/* More data make an interval wider when they contradict, a little, what was so sharp before. */
+static gboolean widens(const cvk_plan *p)
+{
+    for (size_t n = 0; n < p->options; n++) {
+        for (int k = 0; k < CVK_PLAN_KEYS && p->option[n].possible; k++) {
+            if (p->before.width[k] < 1.0 &&
+                p->option[n].after.width[k] > WIDER * p->before.width[k]) {
+                return TRUE;
+            }
+        }
+    }
+    return FALSE;
+}
+
+static char *command_of(const job *j, const char *rig, const cvk_plan_option *option)
+{
+    GString *text = g_string_new(NULL);
+    g_string_printf(text, "corvak record %s --rig %s", option->excitation, rig);
+    if (option->plateau_s != (double)j->rig.tune.program.hold_s) {
+        g_string_append_printf(text, " --parameter program.hold_s=%g", option->plateau_s);
+    }
+    if (j->plan.current_a != (double)j->rig.tune.limit.current_a) {
+        g_string_append_printf(text, " --parameter limit.current_a=%g", j->plan.current_a);
+    }
+    if (j->plan.speed_rad_s != (double)j->rig.tune.program.speed_rad_s) {
+        g_string_append_printf(text, " --parameter program.speed_rad_s=%g", j->plan.speed_rad_s);
+    }
+    g_string_append_printf(text, " -o next-%s.h5", option->excitation);
+    return g_string_free(text, FALSE);
+}
+
+static const char *text_of(int k, double width, char text[16])
+{
+    return cvk_plan_key(k) == CVK_CARD_POLE_PAIRS ? sureness_text(width, text)
+                                                  : width_text(width, text);
+}
+
+static void print_plan(const job *j, const char *rig)
+{
+    static const char *const heads[CVK_PLAN_KEYS] = {"R",    "Ld",         "Lq",
+                                                     "flux", "pole pairs", "inertia"};
+    const cvk_plan *p = &j->plan;
+    g_print(
+        "Half widths of the 95 %% intervals, relative (without the channels' common gains)\n\n");
+    g_print("%-22s", "");
+    for (int k = 0; k < CVK_PLAN_KEYS; k++) {
+        g_print(" %13s", heads[k]);
+    }
+    g_print("\n%-22s", "now");
+    print_widths(&p->before);
+    for (size_t n = 0; n < p->options; n++) {
+        const cvk_plan_option *o = &p->option[n];
+        g_print("%c %-10s %6s s ", (int)n == p->best ? '>' : ' ', o->excitation,
+                digits(o->length_s, 3));
+        if (!o->possible) {
+            g_print(" beyond the limits\n");
+            continue;
+        }
+        print_widths(&o->after);
+    }
+    if (widens(p)) {
+        g_print("Where an interval gets wider with more data, the new log differs a little from "
+                "the old "
+                "ones\n(temperature, another working point): the wider interval holds both.\n");
+    }
+    if (p->best < 0) {
+        g_print("\nNo recording within the limits sharpens the card any further.\n");
+        return;
+    }
+    const cvk_plan_option *best = &p->option[p->best];
+    int widest = 0;
+    while (cvk_plan_key(widest) != p->widest) {
+        widest++;
+    }
+    char *command = command_of(j, rig, best);
+    char before[16], after[16];
+    g_print("\nNext: %s. It should bring %s from %s to %s.\n  %s\n", best->excitation,
+            display_of(p->widest, 1.0).label, text_of(widest, p->before.width[widest], before),
+            text_of(widest, best->after.width[widest], after), command);
+    g_free(command);
+}
+
+static void add_widths(JsonBuilder *b, const char *name, const cvk_plan_widths *w)
+{
+    json_builder_set_member_name(b, name);
+    json_builder_begin_object(b);
+    for (int k = 0; k < CVK_PLAN_KEYS; k++) {
+        add_json_number(b, cvk_card_key_name(cvk_plan_key(k)),
+                        w->width[k] < 1.0 ? w->width[k] : NAN);
+    }
+    json_builder_end_object(b);
+}
+
+static void print_plan_json(const job *j, const char *rig)
+{
+    const cvk_plan *p = &j->plan;
+    JsonBuilder *b = json_builder_new();
+    json_builder_begin_object(b);
+    add_json_text(b, "widest", cvk_card_key_name(p->widest));
+    add_widths(b, "now", &p->before);
+    json_builder_set_member_name(b, "options");
+    json_builder_begin_array(b);
+    for (size_t n = 0; n < p->options; n++) {
+        json_builder_begin_object(b);
+        add_json_text(b, "excitation", p->option[n].excitation);
+        add_json_number(b, "length_s", p->option[n].length_s);
+        json_builder_set_member_name(b, "possible");
+        json_builder_add_boolean_value(b, p->option[n].possible);
+        if (p->option[n].possible) {
+            add_widths(b, "expected", &p->option[n].after);
+        }
+        json_builder_end_object(b);
+    }
+    json_builder_end_array(b);
+    json_builder_set_member_name(b, "next");
+    if (p->best >= 0) {
+        char *command = command_of(j, rig, &p->option[p->best]);
+        json_builder_begin_object(b);
+        add_json_text(b, "excitation", p->option[p->best].excitation);
+        add_json_text(b, "command", command);
+        json_builder_end_object(b);
+        g_free(command);
+    } else {
+        json_builder_add_null_value(b);
+    }
+    json_builder_end_object(b);
+    print_json_document(b);
+}
+
+static cvk_status open_device(void *context, const cvk_settings *settings, uint64_t seed,
+                              cvk_device *device, cvk_refusal *why)
+{
+    cvk_rig_config rig = *(const cvk_rig_config *)context;
+    rig.tune = *settings;
+    return cvk_sim_device_open(device, &rig, seed, why);
+}
+
+static int work(job *j, const arguments *a, char **paths, int count)
+{
+    cvk_complaint complaint;
+    cvk_card card;
+    if (count < 1) {
+        return complain_usage(VERB, "name a rig file, and the logs that there are already");
+    }
+    if (read_bench(VERB, paths[0], NULL, NULL, &j->rig) != EXIT_DONE) {
+        return EXIT_BAD_USAGE;
+    }
+    if (a->card != NULL && cvk_card_file_read(&card, a->card, &complaint) != CVK_OK) {
+        return complain_file(VERB, &complaint);
+    }
+    if (a->card != NULL) {
+        believe_card(&j->rig, &card);
+    }
+    int status =
+        count > 1 ? read_log_set(&j->set, VERB, &a->logs, paths + 1, count - 1) : EXIT_DONE;
+    if (status != EXIT_DONE) {
+        return status;
+    }
+    if (a->current < 0.0 || a->rpm < 0.0 || a->time < 0.0) {
+        return complain_usage(VERB, "limits are positive: --current %g --rpm %g --time %g",
+                              a->current, a->rpm, a->time);
+    }
+    const cvk_plan_limits limits = {.current_a = a->current,
+                                    .speed_rad_s = a->rpm * RAD_S_PER_RPM * j->rig.motor.pole_pairs,
+                                    .time_s = a->time,
+                                    .rotor_sensor = a->sensor,
+                                    .threads = (int)g_get_num_processors()};
+    cvk_status planned = cvk_plan_next(open_device, &j->rig, &j->rig.tune, j->set.log, j->set.count,
+                                       &limits, on_progress, &j->plan);
+    if (planned != CVK_OK) {
+        return complain_usage(VERB, "%s", cvk_status_text(planned));
+    }
+    if (a->json) {
+        print_plan_json(j, paths[0]);
+    } else {
+        print_plan(j, paths[0]);
+    }
+    return j->plan.best >= 0 ? EXIT_DONE : EXIT_ANSWER_NO;
+}
+
+int cmd_plan(int argc, char **argv)
+{
+    arguments a = {.logs = LOG_OPTIONS_DEFAULT};
+    const GOptionEntry entries[] = {
+        {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
+        {"current", 0, 0, G_OPTION_ARG_DOUBLE, &a.current, "largest phase current (the rig's)",
+         "A"},
+        {"rpm", 0, 0, G_OPTION_ARG_DOUBLE, &a.rpm, "largest speed (the rig's)", "RPM"},
+        {"time", 0, 0, G_OPTION_ARG_DOUBLE, &a.time, "longest recording (any)", "S"},
+        {"rotor-sensor", 0, 0, G_OPTION_ARG_NONE, &a.sensor, "a rotor sensor can be logged", NULL},
+        {"card", 'c', 0, G_OPTION_ARG_FILENAME, &a.card,
+         "believe this card's values more than the rig file's", "CARD"},
+        LOG_OPTION_ENTRIES(a.logs),
+        G_OPTION_ENTRY_NULL};
+    if (!parse_options(
+            VERB, "RIG [LOG...]",
+            "Proposes the next recording: the one that sharpens the widest interval "
+            "most within the\nlimits, with what it should bring. Each candidate is tried "
+            "on the simulated rig together\nwith the logs that there are.",
+            "corvak plan data/wheel.rig.yaml data/wheel-standstill.csv --time 5", entries, &argc,
+            &argv)) {
+        return EXIT_BAD_USAGE;
+    }
+    job *j = g_new0(job, 1);
+    int status = work(j, &a, argv + 1, argc - 1);
+    free_log_set(&j->set);
+    free_log_options(&a.logs);
+    g_free(a.card);
+    g_free(j);
+    return status;
+}

@@ -1,0 +1,436 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * corvak replay: a log through the observers, and the search for their settings.
+ */
+#include "figures/figure_replay.h"
+
+#include "base/log_set.h"
+
+#include "corvak/files/card_yaml.h"
+#include "corvak/files/tune_yaml.h"
+#include "corvak/host/gains.h"
+#include "corvak/ident/estimate.h"
+
+#include <math.h>
+#include <string.h>
+
+#define VERB "replay"
+#define DEGREES (180.0 / 3.14159265358979323846)
+#define POINTS 3000
+
+typedef struct arguments {
+    char *card, *tune, *output, *plot, *observer;
+    char **parameters;
+    gboolean json, search;
+    double pole_pairs;
+    log_options log;
+} arguments;
+
+typedef struct job {
+    const arguments *given;
+    log_set set;
+    cvk_estimate findings;
+    cvk_card card;
+    gboolean has_card;
+    cvk_tune tune;
+    cvk_replay_rows rows;
+    unsigned which;
+    int searched; /* cvk_observer_kind */
+    cvk_replay replay;
+    cvk_replay_trace trace;
+    cvk_search found;
+} job;
+
+/* ---- what is known of the motor -------------------------------------------------------------- */
+
+/* The card as gains would use it: a power stage of which only the log is known. */
+static int settings_from_card(job *j)
+{
+    const cvk_log *log = j->set.log[0];
+    double most_a = 0.0, bus_v = 0.0;
+    cvk_gains *gains = g_new0(cvk_gains, 1);
+    cvk_settings base = cvk_settings_default();
+    for (size_t k = 0; k < j->rows.rows; k++) {
+        most_a = fmax(most_a, hypot(j->rows.current_alpha_a[k], j->rows.current_beta_a[k]));
+        bus_v = fmax(bus_v, sqrt(3.0) * hypot(j->rows.acted_alpha_v[k], j->rows.acted_beta_v[k]));
+    }
+    base.limit.current_a = (float)fmax(most_a, 0.1);
+    base.protect.trip_current_a = 2.0f * base.limit.current_a;
+    const cvk_gains_stage stage = {
+        .hardware = {.period_s = (float)j->rows.period_s, .updates_per_period = 1},
+        .bus_v = cvk_log_has(log, CVK_COLUMN_VDC) ? log->column[CVK_COLUMN_VDC][0] : bus_v};
+    const cvk_status status = cvk_compute_gains(&j->card, &stage, &base, NULL, gains);
+    int result = EXIT_DONE;
+    if (status == CVK_NOT_IN_LOG) {
+        g_printerr("corvak replay: the card lacks %s\n", gains->missing);
+        result = EXIT_ANSWER_NO;
+    } else {
+        j->tune.settings = gains->settings;
+    }
+    g_free(gains);
+    return result;
+}
+
+/* Without card and tune the log itself has to tell what the motor is. */
+static int card_from_log(job *j)
+{
+    cvk_estimate *e = g_new0(cvk_estimate, 1);
+    const cvk_estimate_options options = estimate_options_of(&j->given->log);
+    const cvk_status status = cvk_estimate_logs((const cvk_log *const *)j->set.log, 1, &options, e);
+    j->card = e->card;
+    j->has_card = status == CVK_OK;
+    if (!j->has_card) {
+        g_printerr("corvak replay: this log alone does not tell what the motor is: give --card or "
+                   "--tune\n");
+    }
+    g_free(e);
+    return j->has_card ? EXIT_DONE : EXIT_ANSWER_NO;
+}
+
+static int read_motor(job *j)
+{
+    const arguments *a = j->given;
+    cvk_complaint complaint;
+    cvk_tune_start(&j->tune);
+    if (a->card != NULL) {
+        if (cvk_card_file_read(&j->card, a->card, &complaint) != CVK_OK) {
+            return complain_file(VERB, &complaint);
+        }
+        j->has_card = TRUE;
+    }
+    if (a->tune != NULL && cvk_tune_file_read(&j->tune, a->tune, &complaint) != CVK_OK) {
+        return complain_file(VERB, &complaint);
+    }
+    return EXIT_DONE;
+}
+
+static double pole_pairs_of(const job *j)
+{
+    const cvk_card_entry *e = &j->card.entry[CVK_CARD_POLE_PAIRS];
+    return j->given->pole_pairs > 0.0              ? j->given->pole_pairs
+           : j->tune.settings.motor.pole_pairs > 0 ? j->tune.settings.motor.pole_pairs
+           : j->has_card && e->known               ? e->value
+                                                   : j->set.log[0]->pole_pairs;
+}
+
+static int change_parameters(job *j)
+{
+    cvk_complaint complaint;
+    for (char **p = j->given->parameters; p != NULL && *p != NULL; p++) {
+        if (cvk_tune_set(&j->tune, *p, "command line", &complaint) != CVK_OK) {
+            return complain_file(VERB, &complaint);
+        }
+    }
+    return EXIT_DONE;
+}
+
+static void print_findings(const cvk_estimate *e)
+{
+    for (size_t n = 0; n < e->findings; n++) {
+        g_printerr("%s: %s: %s\n", severity_text(e->finding[n].severity), e->finding[n].log,
+                   e->finding[n].text);
+    }
+}
+
+static int prepare(job *j, char **paths)
+{
+    const cvk_estimate_options options = estimate_options_of(&j->given->log);
+    int status = read_log_set(&j->set, VERB, &j->given->log, paths, 1);
+    status = status == EXIT_DONE ? read_motor(j) : status;
+    if (status == EXIT_DONE && !j->has_card && j->given->tune == NULL) {
+        status = card_from_log(j);
+    }
+    if (status == EXIT_DONE) {
+        const cvk_status read = cvk_replay_rows_from_log(&j->rows, j->set.log[0], &options,
+                                                         pole_pairs_of(j), &j->findings);
+        add_reader_findings(&j->findings, &j->set);
+        print_findings(&j->findings);
+        status = read == CVK_OK           ? EXIT_DONE
+                 : read == CVK_NOT_IN_LOG ? EXIT_BAD_USAGE
+                                          : complain_usage(VERB, "%s", cvk_status_text(read));
+    }
+    if (status == EXIT_DONE && j->given->tune == NULL) {
+        status = settings_from_card(j);
+    }
+    return status == EXIT_DONE ? change_parameters(j) : status;
+}
+
+/* ---- results --------------------------------------------------------------------------------- */
+
+static const char *reference_text(const cvk_replay *r)
+{
+    return r->reference == CVK_REPLAY_COLUMN   ? "the log's electrical angle"
+           : r->reference == CVK_REPLAY_FITTED ? "the log's rotor angle, its offset fitted"
+                                               : "none in the log: the observers' own mean";
+}
+
+static void print_results(const job *j)
+{
+    const cvk_replay *r = &j->replay;
+    g_print("Replay: %s, %zu rows at %s kHz\nreference: %s\n\n%-8s %12s %9s %9s %14s %9s %9s\n",
+            j->set.log[0]->name, j->rows.rows, digits(1e-3 / j->rows.period_s, 4),
+            reference_text(r), "observer", "rms error", "95 %", "mean", "speed, rms", "within 30",
+            "quality");
+    for (int kind = 0; kind < CVK_REPLAY_OBSERVERS; kind++) {
+        const cvk_replay_result *x = &r->result[kind];
+        if (x->ran) {
+            g_print("%-8s %8.2f deg %5.1f deg %5.1f deg %8s rad/s %7.1f %% %7.1f %%\n",
+                    observer_name(kind), DEGREES * x->error_rms_rad, DEGREES * x->error_95_rad,
+                    DEGREES * x->error_mean_rad, digits(x->speed_rms_rad_s, 3),
+                    100.0 * x->within_share, 100.0 * x->mean_quality);
+        }
+    }
+    g_print("\nwithin 30: share of the judged rows that are less than 30 deg off; quality is what "
+            "the observer\nsaid of that (its mean). Judged: beyond %s rad/s and after two turns.\n",
+            digits((double)j->tune.settings.observer.least_speed_rad_s, 3));
+    if (j->given->search) {
+        const cvk_search *s = &j->found;
+        g_print(
+            "\nSearch: %s, worst over the corners of the %s: %.2f deg before, %.2f deg after "
+            "(%u runs;\nangle, and with it the speed's error over observer.least_speed_rad_s)\n",
+            observer_name(j->searched), j->has_card ? "card's intervals" : "+-5 % of R, L, flux",
+            DEGREES * s->before_rad, DEGREES * s->after_rad, s->runs);
+        for (int key = 0; key < CVK_SEARCH_KEYS; key++) {
+            g_print("  %s.%-24s %s %s\n", s->key[key]->section, s->key[key]->name,
+                    digits((double)cvk_parameter_get(&s->best, s->key[key]), 4), s->key[key]->unit);
+        }
+    }
+}
+
+static void add_result(JsonBuilder *b, const cvk_replay_result *x)
+{
+    json_builder_begin_object(b);
+    add_json_number(b, "judged_s", x->judged_s);
+    add_json_number(b, "error_rms_rad", x->error_rms_rad);
+    add_json_number(b, "error_95_rad", x->error_95_rad);
+    add_json_number(b, "error_mean_rad", x->error_mean_rad);
+    add_json_number(b, "speed_rms_rad_s", x->speed_rms_rad_s);
+    add_json_number(b, "within_30_deg_share", x->within_share);
+    add_json_number(b, "mean_quality", x->mean_quality);
+    json_builder_end_object(b);
+}
+
+static void add_search(JsonBuilder *b, const job *j)
+{
+    const cvk_search *s = &j->found;
+    json_builder_begin_object(b);
+    add_json_text(b, "observer", observer_name(j->searched));
+    add_json_number(b, "worst_before_rad", s->before_rad);
+    add_json_number(b, "worst_after_rad", s->after_rad);
+    json_builder_set_member_name(b, "settings");
+    json_builder_begin_object(b);
+    for (int key = 0; key < CVK_SEARCH_KEYS; key++) {
+        char *name = g_strconcat(s->key[key]->section, ".", s->key[key]->name, NULL);
+        json_builder_set_member_name(b, name);
+        json_builder_begin_object(b);
+        add_json_number(b, "best", (double)cvk_parameter_get(&s->best, s->key[key]));
+        json_builder_set_member_name(b, "tried");
+        json_builder_begin_array(b);
+        for (int n = 0; n < CVK_SEARCH_POINTS; n++) {
+            json_builder_begin_object(b);
+            add_json_number(b, "value", s->value[key][n]);
+            add_json_number(b, "worst_error_rad", s->error_rad[key][n]);
+            json_builder_end_object(b);
+        }
+        json_builder_end_array(b);
+        json_builder_end_object(b);
+        g_free(name);
+    }
+    json_builder_end_object(b);
+    json_builder_end_object(b);
+}
+
+static void print_json(const job *j)
+{
+    static const char *const references[] = {"electrical", "fitted", "consensus"};
+    JsonBuilder *b = json_builder_new();
+    json_builder_begin_object(b);
+    add_json_text(b, "log", j->set.log[0]->name);
+    add_json_number(b, "rows", (double)j->rows.rows);
+    add_json_text(b, "reference", references[j->replay.reference]);
+    json_builder_set_member_name(b, "observers");
+    json_builder_begin_object(b);
+    for (int kind = 0; kind < CVK_REPLAY_OBSERVERS; kind++) {
+        if (j->replay.result[kind].ran) {
+            json_builder_set_member_name(b, observer_name(kind));
+            add_result(b, &j->replay.result[kind]);
+        }
+    }
+    json_builder_end_object(b);
+    if (j->given->search) {
+        json_builder_set_member_name(b, "search");
+        add_search(b, j);
+    }
+    add_json_findings(b, &j->findings);
+    json_builder_end_object(b);
+    print_json_document(b);
+}
+
+/* ---- the search ------------------------------------------------------------------------------ */
+
+static bool on_progress(void *context, double share)
+{
+    (void)context;
+    show_progress(VERB, share);
+    return true;
+}
+
+static int search(job *j)
+{
+    cvk_refusal why = {0};
+    const cvk_status status =
+        cvk_replay_search(&j->rows, &j->tune.settings, (cvk_observer_kind)j->searched,
+                          j->has_card ? &j->card : NULL, on_progress, NULL, &j->found, &why);
+    show_progress(VERB, 1.0);
+    if (status == CVK_NOT_IN_LOG) {
+        g_printerr("corvak replay: --search needs the rotor's angle in the log: column theta_e, or "
+                   "theta_m with --pole-pairs\n");
+        return EXIT_ANSWER_NO;
+    }
+    return status == CVK_OK ? EXIT_DONE : complain_refusal(VERB, status, &why);
+}
+
+static int write_tune(job *j)
+{
+    cvk_complaint complaint;
+    cvk_settings *s = &j->tune.settings;
+    *s = j->given->search ? j->found.best : *s;
+    char *from = g_strdup_printf("replay of %s: worst error %.2f deg rms over the corners",
+                                 j->set.log[0]->name, DEGREES * j->found.after_rad);
+    cvk_tune_give(&j->tune, cvk_parameter_named("observer.kind"), from);
+    for (int key = 0; key < CVK_SEARCH_KEYS; key++) {
+        cvk_tune_give(&j->tune, j->found.key[key], from);
+    }
+    g_free(from);
+    return cvk_tune_file_write(&j->tune, j->given->output, &complaint) == CVK_OK
+               ? EXIT_DONE
+               : complain_file(VERB, &complaint);
+}
+
+static int replay(job *j)
+{
+    const arguments *a = j->given;
+    cvk_refusal why = {0};
+    cvk_complaint complaint;
+    int status = a->search ? search(j) : EXIT_DONE;
+    if (status != EXIT_DONE) {
+        return status;
+    }
+    const cvk_settings *settings = a->search ? &j->found.best : &j->tune.settings;
+    const cvk_status ran =
+        cvk_replay_run(&j->rows, settings, j->which, POINTS, &j->replay, &j->trace, &why);
+    if (ran == CVK_NOT_IN_LOG) {
+        g_printerr("corvak replay: the rotor does not turn faster than observer.least_speed_rad_s "
+                   "(%.3g rad/s) for two turns in this log: nothing can be judged\n",
+                   (double)settings->observer.least_speed_rad_s);
+        status = EXIT_ANSWER_NO;
+    } else if (ran != CVK_OK) {
+        return complain_refusal(VERB, ran, &why);
+    }
+    if (a->json) {
+        print_json(j);
+    } else if (status == EXIT_DONE) {
+        print_results(j);
+    }
+    if (a->plot != NULL && !draw_replay(&j->replay, &j->trace, a->search ? &j->found : NULL,
+                                        (double)j->tune.settings.motor.pole_pairs,
+                                        j->set.log[0]->name, a->plot, &complaint)) {
+        return complain_file(VERB, &complaint);
+    }
+    return a->output != NULL && status == EXIT_DONE ? write_tune(j) : status;
+}
+
+/* ---- the command ----------------------------------------------------------------------------- */
+
+/* Which observers run: all, or the one that is named; and which one is searched for. */
+static int choose_observers(job *j)
+{
+    const char *name = j->given->observer;
+    j->which = 7u;
+    j->searched = -1;
+    for (int kind = 0; kind < CVK_REPLAY_OBSERVERS && name != NULL; kind++) {
+        if (strcmp(observer_name(kind), name) == 0) {
+            j->which = j->given->search ? 7u : 1u << kind;
+            j->searched = kind;
+        }
+    }
+    if (name != NULL && j->searched < 0) {
+        return complain_usage(VERB, "--observer %s: none of flux, emf, kalman", name);
+    }
+    return EXIT_DONE;
+}
+
+static int check_options(const arguments *a, int argc, char **argv)
+{
+    if (argc != 2) {
+        return complain_usage(VERB, "name one log");
+    }
+    if (a->output != NULL && !a->search) {
+        return complain_usage(VERB, "-o writes what --search has found: add --search");
+    }
+    if (!(a->pole_pairs >= 0.0)) {
+        return complain_usage(VERB, "--pole-pairs: 1 and up");
+    }
+    char *const inputs[] = {argv[1], a->card, a->tune};
+    const int status = check_output(VERB, a->output, FALSE, inputs, G_N_ELEMENTS(inputs));
+    return status == EXIT_DONE ? check_output(VERB, a->plot, TRUE, inputs, G_N_ELEMENTS(inputs))
+                               : status;
+}
+
+int cmd_replay(int argc, char **argv)
+{
+    arguments a = {.log = LOG_OPTIONS_DEFAULT};
+    const GOptionEntry entries[] = {
+        {"card", 0, 0, G_OPTION_ARG_FILENAME, &a.card,
+         "motor card: what the motor is, and how sure that is", "FILE"},
+        {"tune", 't', 0, G_OPTION_ARG_FILENAME, &a.tune,
+         "tune file: the observers' settings (else as gains would give them)", "FILE"},
+        {"parameter", 'P', 0, G_OPTION_ARG_STRING_ARRAY, &a.parameters, "change a parameter",
+         "KEY=VALUE"},
+        {"observer", 0, 0, G_OPTION_ARG_STRING, &a.observer,
+         "only this one: flux, emf or kalman (all)", "NAME"},
+        {"search", 0, 0, G_OPTION_ARG_NONE, &a.search,
+         "search the settings of the observer in use, or of --observer, for the smallest error",
+         NULL},
+        {"output", 'o', 0, G_OPTION_ARG_FILENAME, &a.output, "write what was found as a tune file",
+         "FILE"},
+        {"pole-pairs", 0, 0, G_OPTION_ARG_DOUBLE, &a.pole_pairs,
+         "pole pairs (else from tune, card or log): for theta_m", "N"},
+        {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &a.plot, "draw the observers side by side",
+         "FILE.png|.svg"},
+        {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
+        LOG_OPTION_ENTRIES(a.log),
+        G_OPTION_ENTRY_NULL};
+    if (!parse_options(VERB, "LOG",
+                       "Runs the controller's observers over a log: their angle against a rotor "
+                       "sensor, against the true\nangle of a simulated log (--map "
+                       "theta_e=true_theta_e), or against each other. Exit status 1 when\nthe "
+                       "log does not show it.",
+                       "corvak replay data/wheel-duty.h5 --tune wheel.tune.yaml --plot replay.png",
+                       entries, &argc, &argv)) {
+        return EXIT_BAD_USAGE;
+    }
+    int status = check_options(&a, argc, argv);
+    if (status == EXIT_DONE) {
+        job *j = g_new0(job, 1);
+        j->given = &a;
+        status = choose_observers(j);
+        status = status == EXIT_DONE ? prepare(j, argv + 1) : status;
+        if (status == EXIT_DONE) {
+            j->searched = j->searched < 0 ? j->tune.settings.observer.kind : j->searched;
+            status = replay(j);
+        }
+        cvk_replay_trace_free(&j->trace);
+        cvk_replay_rows_free(&j->rows);
+        free_log_set(&j->set);
+        g_free(j);
+    }
+    free_log_options(&a.log);
+    g_free(a.card);
+    g_free(a.tune);
+    g_free(a.output);
+    g_free(a.plot);
+    g_free(a.observer);
+    g_strfreev(a.parameters);
+    return status;
+}

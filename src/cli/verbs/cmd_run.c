@@ -1,0 +1,551 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * corvak run: a closed-loop run on the simulated rig through a scenario, and what came of it.
+ */
+#include "base/cli.h"
+
+#include "base/record.h"
+
+#include "corvak/files/rig_yaml.h"
+#include "corvak/files/scenario_yaml.h"
+#include "corvak/files/tune_yaml.h"
+#include "corvak/host/run.h"
+#include "base/device.h"
+#include "figures/figure_run.h"
+
+#include <math.h>
+#include <string.h>
+
+#define VERB "run"
+#define DEGREES (180.0 / 3.14159265358979323846)
+#define TWO_PI 6.28318530717958647693
+#define AFTER_STOP_S 3.0 /* time for the last request, when no --length is given */
+#define AFTER_SPEED_S 5.0
+
+static const char logged[] =
+    "t,ia,ib,ic,vdc,duty_a,duty_b,duty_c,mode,start_phase,angle_source,theta_e,speed_e,speed_set,"
+    "id,iq,id_set,iq_set,theta_flux,speed_flux,quality_flux,headroom,fault,true_theta_e,"
+    "true_speed_m";
+
+typedef struct arguments {
+    char *tune, *output, *plot, *channels;
+    char **parameters, **set;
+    gint64 seed;
+    gint decimate;
+    double length_s, rated_rpm;
+    gboolean json;
+} arguments;
+
+typedef struct job {
+    const arguments *given;
+    cvk_rig_config rig;
+    cvk_rig_scenario scenario;
+    cvk_device device;
+    cvk_run_plan plan;
+    cvk_run run;
+    record_channel channel[CVK_LOG_WRITER_MOST];
+    size_t channels;
+    cvk_log_writer *log;
+    run_figure *figure;
+    guint64 periods;
+    gboolean distant; /* a controller behind a link: nothing of the bench is known but its poles */
+    device_session session;
+} job;
+
+/* ---- from the scenario to requests ---------------------------------------------------------- */
+
+static int by_time(const void *a, const void *b)
+{
+    const double x = ((const cvk_run_request *)a)->from_s, y = ((const cvk_run_request *)b)->from_s;
+    return (x > y) - (x < y);
+}
+
+/* What an event asks the controller for; false when it asks for nothing. */
+static gboolean request_of(const cvk_rig_event *e, double pole_pairs, cvk_request *out)
+{
+    *out = (cvk_request){.mode = CVK_MODE_OFF};
+    switch (e->what) {
+    case CVK_ASK_SPEED:
+        out->mode = CVK_MODE_SPEED;
+        out->speed_rad_s = (float)(e->value[0] * pole_pairs);
+        return TRUE;
+    case CVK_ASK_TORQUE:
+        out->mode = CVK_MODE_TORQUE;
+        out->torque_nm = (float)e->value[0];
+        return TRUE;
+    case CVK_ASK_POSITION:
+        out->mode = CVK_MODE_POSITION;
+        out->position_turns = (int32_t)floor(e->value[0] / TWO_PI);
+        out->position_mech_rad = (float)(e->value[0] - TWO_PI * out->position_turns);
+        return TRUE;
+    case CVK_ASK_STOP:
+    case CVK_ASK_BRAKE:
+        out->mode = e->what == CVK_ASK_STOP ? CVK_MODE_STOP : CVK_MODE_BRAKE;
+        return TRUE;
+    default:
+        return e->what == CVK_ASK_COAST;
+    }
+}
+
+static gboolean criterion_of(const cvk_rig_event *e, cvk_run_criterion *out)
+{
+    static const struct {
+        cvk_rig_event_kind what;
+        cvk_run_quantity quantity;
+        double factor;
+    } kinds[] = {{CVK_EXPECT_SPEED, CVK_RUN_SPEED, 1.0},
+                 {CVK_EXPECT_POSITION, CVK_RUN_POSITION, 1.0},
+                 {CVK_EXPECT_CURRENT, CVK_RUN_CURRENT, 1.0},
+                 {CVK_EXPECT_ANGLE, CVK_RUN_ANGLE, 1.0 / DEGREES},
+                 {CVK_EXPECT_RIPPLE, CVK_RUN_RIPPLE, 1.0}};
+    for (size_t n = 0; n < G_N_ELEMENTS(kinds); n++) {
+        if (kinds[n].what == e->what) {
+            const gboolean two = isfinite(e->value[1]);
+            *out = (cvk_run_criterion){.quantity = kinds[n].quantity,
+                                       .from_s = e->from_s,
+                                       .to_s = e->from_s + e->for_s,
+                                       .wanted = two ? e->value[0] : 0.0,
+                                       .limit = kinds[n].factor * e->value[two ? 1 : 0]};
+            g_strlcpy(out->name, e->name, sizeof out->name);
+            return TRUE;
+        }
+    }
+    return FALSE;
+}
+
+/* The length that no --length gives: some time after the last request, and all that is expected. */
+static double length_of(const cvk_run_plan *plan)
+{
+    const cvk_run_request *last = &plan->item[plan->count - 1];
+    double length =
+        last->from_s + (last->request.mode == CVK_MODE_STOP ? AFTER_STOP_S : AFTER_SPEED_S);
+    for (size_t n = 0; n < plan->criteria; n++) {
+        const double end = plan->criterion[n].to_s;
+        length = isfinite(end) ? fmax(length, end) : length;
+    }
+    return length;
+}
+
+static int make_plan(job *j)
+{
+    cvk_run_plan *plan = &j->plan;
+    for (unsigned n = 0; n < j->scenario.count; n++) {
+        const cvk_rig_event *e = &j->scenario.item[n];
+        cvk_request request;
+        cvk_run_criterion criterion;
+        if (request_of(e, j->rig.motor.pole_pairs, &request) && plan->count < CVK_RUN_MOST) {
+            plan->item[plan->count++] = (cvk_run_request){e->from_s, request};
+        } else if (criterion_of(e, &criterion) && plan->criteria < CVK_RUN_MOST) {
+            plan->criterion[plan->criteria++] = criterion;
+        }
+    }
+    if (plan->count == 0) {
+        return complain_usage(VERB, "the scenario asks the controller for nothing: give it events "
+                                    "with `what: speed`, `position`, `torque`, `stop`, `brake` or "
+                                    "`coast`");
+    }
+    qsort(plan->item, plan->count, sizeof plan->item[0], by_time);
+    plan->length_s = j->given->length_s > 0.0 ? j->given->length_s : length_of(plan);
+    const double fastest =
+        j->rig.supply.bus_v / sqrt(3.0) / j->rig.motor.flux_linkage_wb; /* no load */
+    plan->rated_rad_s = j->given->rated_rpm > 0.0
+                            ? j->given->rated_rpm / RPM_PER_RAD_S * j->rig.motor.pole_pairs
+                            : 0.6 * fastest;
+    return EXIT_DONE;
+}
+
+/* ---- running -------------------------------------------------------------------------------- */
+
+static bool on_row(void *context, const cvk_device_row *row, const cvk_device_truth *truth)
+{
+    job *j = context;
+    if (j->log != NULL && j->periods % (guint64)j->given->decimate == 0) {
+        double cells[CVK_LOG_WRITER_MOST];
+        for (size_t c = 0; c < j->channels; c++) {
+            cells[c] = record_channel_value(&j->channel[c], &j->device, row);
+        }
+        cvk_log_writer_row(j->log, cells);
+    }
+    if (j->figure != NULL) {
+        run_figure_row(j->figure, row, truth, j->rig.motor.pole_pairs);
+    }
+    if (j->periods++ % (j->distant ? 100u : 4000u) == 0) {
+        show_progress(VERB, MIN(row->time_s / j->plan.length_s, 0.99));
+    }
+    return !interrupted;
+}
+
+static int open_log(job *j)
+{
+    cvk_log_writer_column columns[CVK_LOG_WRITER_MOST];
+    cvk_log_writer_note notes[3] = {{.key = "rig"}, {.key = "scenario"}, {.key = "seed"}};
+    cvk_complaint complaint;
+    const char *path = j->given->output;
+    g_strlcpy(notes[0].value, j->rig.name, sizeof notes[0].value);
+    g_strlcpy(notes[1].value, j->scenario.name, sizeof notes[1].value);
+    g_snprintf(notes[2].value, sizeof notes[2].value, "%" G_GINT64_FORMAT, j->given->seed);
+    for (size_t n = 0; n < j->channels; n++) {
+        columns[n] = j->channel[n].column;
+    }
+    j->log = cvk_log_writer_open(path, columns, j->channels, notes, 3, &complaint);
+    return j->log != NULL ? EXIT_DONE : complain_file(VERB, &complaint);
+}
+
+/* ---- the verdict ---------------------------------------------------------------------------- */
+
+static void print_result(const job *j, const cvk_run_result *r)
+{
+    const double rpm = RPM_PER_RAD_S / j->rig.motor.pole_pairs;
+    char reached[48] = "";
+    if (isfinite(r->reached_s)) {
+        g_snprintf(reached, sizeof reached, "after %.2f s", r->reached_s);
+    } else if (cvk_run_has_goal(r->mode)) {
+        g_strlcpy(reached, "NOT reached", sizeof reached);
+    }
+    g_print("  %7.2f s  %-8s ", r->from_s, cvk_mode_text((cvk_mode)r->mode));
+    if (r->mode == CVK_MODE_SPEED) {
+        g_print("%9.1f rpm   %-14s mean %.1f rpm, ripple %s rpm rms\n", rpm * r->wanted_rad_s,
+                reached, rpm * r->mean_rad_s, digits(rpm * r->ripple_rad_s, 2));
+    } else if (r->mode == CVK_MODE_POSITION) {
+        g_print("%9.2f deg   %s\n", DEGREES * r->wanted_mech_rad, reached);
+    } else {
+        g_print("%15s %s\n", "", reached);
+    }
+}
+
+/* In the unit that people say. */
+static const struct {
+    const char *name, *unit;
+    double factor;
+} quantities[CVK_RUN_QUANTITIES] = {[CVK_RUN_SPEED] = {"speed off by", "%", 100.0},
+                                    [CVK_RUN_POSITION] = {"position off by", "deg", DEGREES},
+                                    [CVK_RUN_CURRENT] = {"current", "A", 1.0},
+                                    [CVK_RUN_ANGLE] = {"angle off by", "deg rms", DEGREES},
+                                    [CVK_RUN_RIPPLE] = {"ripple", "rpm rms", RPM_PER_RAD_S}};
+
+static void print_criterion(const job *j, size_t n)
+{
+    const cvk_run_criterion *c = &j->plan.criterion[n];
+    const cvk_run_finding *f = &j->run.finding[n];
+    char until[24] = "the end";
+    if (isfinite(c->to_s)) {
+        g_snprintf(until, sizeof until, "%s s", digits(c->to_s, 4));
+    }
+    g_print("  %-20s %s s to %s: ", c->name, digits(c->from_s, 4), until);
+    if (isnan(f->measured)) {
+        g_print("MISSED: nothing was measured then\n");
+    } else {
+        g_print("%s: %s %s %s, %s allowed\n", f->met ? "met" : "MISSED",
+                quantities[c->quantity].name,
+                digits(quantities[c->quantity].factor * f->measured, 3),
+                quantities[c->quantity].unit, digits(quantities[c->quantity].factor * c->limit, 3));
+    }
+}
+
+static void print_verdict(const job *j)
+{
+    const cvk_run *run = &j->run;
+    if (j->distant) {
+        g_print("Run: %s, %s (over the link)\n\n", j->rig.name, j->scenario.name);
+    } else {
+        g_print("Run: %s, %s (seed %" G_GINT64_FORMAT ", %s inverter)\n\n", j->rig.name,
+                j->scenario.name, j->given->seed,
+                j->rig.inverter.fidelity == CVK_FIDELITY_SWITCHED ? "switched" : "averaged");
+    }
+    for (size_t n = 0; n < run->count; n++) {
+        print_result(j, &run->result[n]);
+    }
+    if (run->fault != CVK_FAULT_NONE) {
+        g_print("  %7.2f s  FAULT: %s\n", run->fault_s, cvk_fault_text(run->fault));
+        if (run->start_reason != CVK_START_FINE) {
+            g_print("             %s (attempt %d)\n", cvk_start_reason_text(run->start_reason),
+                    run->start_attempts);
+        }
+    }
+    if (j->plan.criteria > 0) {
+        g_print("\ncriteria\n");
+    }
+    for (size_t n = 0; n < j->plan.criteria; n++) {
+        print_criterion(j, n);
+    }
+    g_print("\nlargest current   %s A (limit %s A)\n", digits(run->largest_current_a, 3),
+            digits((double)j->rig.tune.limit.current_a, 3));
+    if (run->start_attempts > 1 && run->fault == CVK_FAULT_NONE) {
+        g_print("start             in attempt %d: the one before: %s\n", run->start_attempts,
+                cvk_start_reason_text(run->start_reason));
+    }
+    if (isfinite(run->angle_rms_rad)) {
+        g_print("angle error       %.2f deg rms, %.1f deg at worst, over %.2f s beyond %.0f rpm\n",
+                DEGREES * run->angle_rms_rad, DEGREES * run->angle_worst_rad, run->angle_s,
+                0.1 * j->plan.rated_rad_s * RPM_PER_RAD_S / j->rig.motor.pole_pairs);
+    }
+    g_print("verdict           %s\n", !cvk_run_is_good(run, &j->plan) ? "NOT good: see above"
+                                      : j->plan.criteria > 0
+                                          ? "every set-point was reached, every criterion met"
+                                          : "every set-point was reached");
+}
+
+static void add_criteria(JsonBuilder *b, const job *j)
+{
+    static const char *const names[CVK_RUN_QUANTITIES] = {[CVK_RUN_SPEED] = "speed_share",
+                                                          [CVK_RUN_POSITION] = "position_mech_rad",
+                                                          [CVK_RUN_CURRENT] = "current_a",
+                                                          [CVK_RUN_ANGLE] = "angle_rms_rad",
+                                                          [CVK_RUN_RIPPLE] =
+                                                              "speed_rms_mech_rad_s"};
+    json_builder_set_member_name(b, "criteria");
+    json_builder_begin_array(b);
+    for (size_t n = 0; n < j->plan.criteria; n++) {
+        const cvk_run_criterion *c = &j->plan.criterion[n];
+        json_builder_begin_object(b);
+        add_json_text(b, "name", c->name);
+        add_json_text(b, "quantity", names[c->quantity]);
+        add_json_number(b, "from_s", c->from_s);
+        add_json_number(b, "to_s", c->to_s);
+        add_json_number(b, "limit", c->limit);
+        add_json_number(b, "measured", j->run.finding[n].measured);
+        json_builder_set_member_name(b, "met");
+        json_builder_add_boolean_value(b, j->run.finding[n].met);
+        json_builder_end_object(b);
+    }
+    json_builder_end_array(b);
+}
+
+static void print_json(const job *j)
+{
+    const cvk_run *run = &j->run;
+    JsonBuilder *b = json_builder_new();
+    json_builder_begin_object(b);
+    add_json_text(b, "rig", j->rig.name);
+    add_json_text(b, "scenario", j->scenario.name);
+    json_builder_set_member_name(b, "requests");
+    json_builder_begin_array(b);
+    for (size_t n = 0; n < run->count; n++) {
+        const cvk_run_result *r = &run->result[n];
+        json_builder_begin_object(b);
+        add_json_number(b, "from_s", r->from_s);
+        add_json_text(b, "mode", cvk_mode_text((cvk_mode)r->mode));
+        add_json_number(b, "speed_mech_rad_s", r->wanted_rad_s / j->rig.motor.pole_pairs);
+        add_json_number(b, "position_mech_rad",
+                        r->mode == CVK_MODE_POSITION ? r->wanted_mech_rad : NAN);
+        add_json_number(b, "reached_s", r->reached_s);
+        add_json_number(b, "mean_mech_rad_s", r->mean_rad_s / j->rig.motor.pole_pairs);
+        add_json_number(b, "ripple_mech_rad_s", r->ripple_rad_s / j->rig.motor.pole_pairs);
+        json_builder_end_object(b);
+    }
+    json_builder_end_array(b);
+    add_json_text(b, "fault", cvk_fault_text(run->fault));
+    add_json_number(b, "fault_s", run->fault != CVK_FAULT_NONE ? run->fault_s : NAN);
+    add_json_number(b, "largest_current_a", run->largest_current_a);
+    add_json_number(b, "angle_error_rms_rad", run->angle_rms_rad);
+    add_json_number(b, "angle_error_worst_rad", run->angle_s > 0.0 ? run->angle_worst_rad : NAN);
+    add_criteria(b, j);
+    add_json_number(b, "start_attempts", run->start_attempts);
+    add_json_text(b, "start_reason",
+                  run->start_reason != CVK_START_FINE ? cvk_start_reason_text(run->start_reason)
+                                                      : NULL);
+    json_builder_set_member_name(b, "good");
+    json_builder_add_boolean_value(b, cvk_run_is_good(run, &j->plan));
+    json_builder_end_object(b);
+    print_json_document(b);
+}
+
+/* ---- the command ---------------------------------------------------------------------------- */
+
+static int open_bench(job *j)
+{
+    cvk_refusal why = {0};
+    const cvk_status status =
+        cvk_sim_device_open(&j->device, &j->rig, (uint64_t)j->given->seed, &why);
+    if (status != CVK_OK) {
+        return complain_refusal(VERB, status, &why);
+    }
+    cvk_rig_set_scenario(cvk_sim_device_inside(&j->device)->rig, &j->scenario);
+    return EXIT_DONE;
+}
+
+static int run_it(job *j)
+{
+    cvk_refusal why = {0};
+    cvk_complaint complaint;
+    const cvk_status status = cvk_run_device(&j->device, &j->plan, on_row, j, &j->run, &why);
+    int result = EXIT_DONE;
+    show_progress(VERB, 1.0);
+    const gboolean lost =
+        status == CVK_STOPPED && j->distant && !interrupted && j->run.fault == CVK_FAULT_NONE;
+    if (lost) {
+        result = complain_usage(VERB, "%s does not answer any more", j->device.name);
+    } else if (status != CVK_OK && status != CVK_STOPPED) {
+        result = j->distant ? check_device(VERB, &j->session, status)
+                            : complain_refusal(VERB, status, &why);
+    }
+    if (j->log != NULL && cvk_log_writer_close(j->log, result == EXIT_DONE, &complaint) != CVK_OK) {
+        result = complain_file(VERB, &complaint);
+    }
+    if (result == EXIT_DONE && j->figure != NULL &&
+        !run_figure_draw(j->figure, j->given->plot, j->rig.name, j->scenario.name, &complaint)) {
+        result = complain_file(VERB, &complaint);
+    }
+    if (result != EXIT_DONE) {
+        return result;
+    }
+    if (interrupted) {
+        g_printerr("corvak run: interrupted: the motor stops by its lease\n");
+        return EXIT_ANSWER_NO;
+    }
+    if (j->given->json) {
+        print_json(j);
+    } else {
+        print_verdict(j);
+    }
+    return cvk_run_is_good(&j->run, &j->plan) ? EXIT_DONE : EXIT_ANSWER_NO;
+}
+
+/* Loads and faults of the scenario have no hands here. */
+static void note_what_is_left_out(const job *j)
+{
+    for (unsigned n = 0; n < j->scenario.count; n++) {
+        cvk_request request;
+        cvk_run_criterion criterion;
+        if (!request_of(&j->scenario.item[n], 1.0, &request) &&
+            !criterion_of(&j->scenario.item[n], &criterion)) {
+            g_printerr("corvak run: note: %s: %s is for a simulated bench; nothing puts it on this "
+                       "motor\n",
+                       j->scenario.item[n].name,
+                       cvk_rig_event_describe(j->scenario.item[n].what)->name);
+        }
+    }
+}
+
+/* A controller behind a link, with the settings that it has. */
+static int prepare_distant(job *j, const char *address, const char *scenario_path)
+{
+    const arguments *a = j->given;
+    cvk_complaint complaint;
+    if (a->tune != NULL || a->set != NULL || a->parameters != NULL || a->output != NULL) {
+        return complain_usage(VERB,
+                              "a device has its own settings (corvak tune changes them) and no "
+                              "rig: --tune, --parameter, --set and --output are for rigs");
+    }
+    if (cvk_scenario_file_read(&j->scenario, scenario_path, &complaint) != CVK_OK) {
+        return complain_file(VERB, &complaint);
+    }
+    int status = open_motor(VERB, address, &j->session, &j->device);
+    cvk_session *s = &j->session.session;
+    if (status == EXIT_DONE) {
+        g_strlcpy(j->rig.name, s->name, sizeof j->rig.name);
+        j->rig.motor.pole_pairs = j->device.pole_pairs;
+        j->rig.motor.flux_linkage_wb = fmax(cvk_session_value(s, "motor.flux_linkage_wb"), 1e-6);
+        j->rig.supply.bus_v = device_signal(&j->session, "vdc");
+        j->rig.tune.limit.current_a = (float)cvk_session_value(s, "limit.current_a");
+        note_what_is_left_out(j);
+        status = make_plan(j);
+    }
+    if (status == EXIT_DONE && a->plot != NULL) {
+        j->figure = run_figure_new(j->plan.length_s);
+    }
+    return status;
+}
+
+static int prepare(job *j, const char *rig_path, const char *scenario_path)
+{
+    const arguments *a = j->given;
+    cvk_complaint complaint;
+    int status = read_bench(VERB, rig_path, a->tune, a->parameters, &j->rig);
+    if (status == EXIT_DONE) {
+        status = set_rig_keys(VERB, a->set, &j->rig);
+    }
+    if (status == EXIT_DONE &&
+        cvk_scenario_file_read(&j->scenario, scenario_path, &complaint) != CVK_OK) {
+        status = complain_file(VERB, &complaint);
+    }
+    if (status == EXIT_DONE) {
+        status = make_plan(j);
+    }
+    if (status == EXIT_DONE && !choose_channels(VERB, a->channels != NULL ? a->channels : logged,
+                                                j->channel, &j->channels)) {
+        status = EXIT_BAD_USAGE;
+    }
+    if (status == EXIT_DONE) {
+        status = open_bench(j);
+    }
+    if (status == EXIT_DONE && a->output != NULL) {
+        status = open_log(j);
+    }
+    if (status == EXIT_DONE && a->plot != NULL) {
+        j->figure = run_figure_new(j->plan.length_s);
+    }
+    return status;
+}
+
+static int check_options(const arguments *a, int argc, char **argv)
+{
+    if (argc != 3) {
+        return complain_usage(VERB, "name a rig file or a device, and a scenario file");
+    }
+    if (a->decimate < 1 || a->seed < 0 || !(a->length_s >= 0.0 && a->length_s <= 3600.0) ||
+        !(a->rated_rpm >= 0.0)) {
+        return complain_usage(VERB, "--decimate: 1 and up; --seed: 0 and up; --length: up to 3600; "
+                                    "--rated: above 0");
+    }
+    char *const inputs[] = {argv[1], argv[2], a->tune};
+    const int status = check_output(VERB, a->output, FALSE, inputs, G_N_ELEMENTS(inputs));
+    return status == EXIT_DONE ? check_output(VERB, a->plot, TRUE, inputs, G_N_ELEMENTS(inputs))
+                               : status;
+}
+
+int cmd_run(int argc, char **argv)
+{
+    arguments a = {.seed = 1, .decimate = 1};
+    const GOptionEntry entries[] = {
+        {"tune", 't', 0, G_OPTION_ARG_FILENAME, &a.tune,
+         "the controller's tune file (else X.tune.yaml beside X.rig.yaml)", "FILE"},
+        {"parameter", 'P', 0, G_OPTION_ARG_STRING_ARRAY, &a.parameters,
+         "change a parameter of the controller", "KEY=VALUE"},
+        {"set", 0, 0, G_OPTION_ARG_STRING_ARRAY, &a.set,
+         "change a key of the rig, such as inverter.fidelity=switched", "KEY=VALUE"},
+        {"seed", 's', 0, G_OPTION_ARG_INT64, &a.seed, "draws the rig's imperfections (1)", "N"},
+        {"length", 'l', 0, G_OPTION_ARG_DOUBLE, &a.length_s,
+         "length of the run (3 s after a last stop, 5 s after a last speed)", "S"},
+        {"rated", 0, 0, G_OPTION_ARG_DOUBLE, &a.rated_rpm,
+         "rated speed: the angle is judged above a tenth of it (60 % of the no-load speed)", "RPM"},
+        {"output", 'o', 0, G_OPTION_ARG_FILENAME, &a.output, "write a log: .csv or .h5", "FILE"},
+        {"channels", 'c', 0, G_OPTION_ARG_STRING, &a.channels,
+         "what to log (corvak signals lists all)", "A,B,..."},
+        {"decimate", 'd', 0, G_OPTION_ARG_INT, &a.decimate, "keep every Nth row (1)", "N"},
+        {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &a.plot, "draw the run", "FILE.png|.svg"},
+        {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
+        G_OPTION_ENTRY_NULL};
+    if (!parse_options(
+            VERB, "RIG|DEVICE SCENARIO",
+            "Runs the controller on the simulated rig, or a device (tcp:, serial:, sim:RIG), "
+            "through a scenario that asks for "
+            "speeds, positions,\ntorques and stops, puts loads on the shaft, lets things "
+            "happen, and says what is expected of it all.\nExit status 1 when a "
+            "set-point is not reached or a criterion missed.",
+            "corvak run data/wheel.rig.yaml data/throwing.scenario.yaml --tune "
+            "wheel.tune.yaml --plot run.png",
+            entries, &argc, &argv)) {
+        return EXIT_BAD_USAGE;
+    }
+    int status = check_options(&a, argc, argv);
+    if (status == EXIT_DONE) {
+        job *j = g_new0(job, 1);
+        j->given = &a;
+        j->distant = names_device(argv[1]);
+        catch_interrupt();
+        status = j->distant ? prepare_distant(j, argv[1], argv[2]) : prepare(j, argv[1], argv[2]);
+        status = status == EXIT_DONE ? run_it(j) : status;
+        run_figure_free(j->figure);
+        cvk_device_close(&j->device);
+        close_device(&j->session);
+        g_free(j);
+    }
+    g_free(a.tune);
+    g_free(a.output);
+    g_free(a.plot);
+    g_free(a.channels);
+    g_strfreev(a.parameters);
+    g_strfreev(a.set);
+    return status;
+}

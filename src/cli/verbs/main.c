@@ -1,0 +1,92 @@
+/* SPDX-License-Identifier: Apache-2.0
+ *
+ * The corvak command: the list of verbs, in the order of work, and the way to each.
+ */
+#include "base/cli.h"
+
+#include "corvak/files/closest.h"
+
+#include <locale.h>
+#include <stdio.h>
+#include <string.h>
+
+static const struct {
+    const char *name, *summary;
+    int (*run)(int argc, char **argv);
+} verbs[] = {
+    {"rig", "check a rig file and explain what the rig can do", cmd_rig},
+    {"record", "run an excitation on the simulated rig and write a log", cmd_record},
+    {"examine", "tell how healthy a log is and what it can show", cmd_examine},
+    {"estimate", "from logs to the motor card: R, L, flux linkage, pole pairs", cmd_estimate},
+    {"plan", "propose the recording that sharpens the card most", cmd_plan},
+    {"card", "show a motor card, compare it, set a value by hand", cmd_card},
+    {"wiring", "from one log: which phase is at which leg, which way the sensor counts",
+     cmd_wiring},
+    {"calibrate", "rotor sensors and current channels from a log, into the tune file",
+     cmd_calibrate},
+    {"watch", "the rotor sensors while the shaft is turned by hand: consistent, or what is not",
+     cmd_watch},
+    {"gains", "from a motor card and a rig to the controller's tune file", cmd_gains},
+    {"replay", "run the observers over a log and search their settings", cmd_replay},
+    {"run", "run the controller on the simulated rig through a scenario", cmd_run},
+    {"ladder", "the lowest and the highest usable speed", cmd_ladder},
+    {"range", "what torque there is at which speed", cmd_range},
+    {"serve", "the simulated controller as a process of its own", cmd_serve},
+    {"tune", "a live session with a controller: guarded changes, measured steps", cmd_tune},
+    {"parameters", "list what a tune file may hold", cmd_parameters},
+    {"signals", "list what a controller can log", cmd_signals},
+};
+
+/* Text goes out as it is, in UTF-8, whatever the locale: a log of a machine without one must still
+ * read mΩ, and JSON is UTF-8 by definition. */
+static void put_out(const char *text)
+{
+    fputs(text, stdout);
+}
+
+static void put_error(const char *text)
+{
+    fputs(text, stderr);
+}
+
+static void print_verbs(void)
+{
+    g_print("corvak " CORVAK_VERSION " - brushless motors: from logs to numbers you can trust\n\n"
+            "Verbs, in the order of work:\n");
+    for (size_t n = 0; n < G_N_ELEMENTS(verbs); n++) {
+        g_print("  %-10s %s\n", verbs[n].name, verbs[n].summary);
+    }
+    g_print("\ncorvak VERB --help explains one, with an example.\n");
+}
+
+static const char *verb_at(size_t n)
+{
+    return verbs[n].name;
+}
+
+int main(int argc, char **argv)
+{
+    (void)setlocale(LC_CTYPE, "C.UTF-8"); /* options are UTF-8 whatever the user's locale */
+    g_set_print_handler(put_out);
+    g_set_printerr_handler(put_error);
+    if (argc < 2 || strcmp(argv[1], "--help") == 0 || strcmp(argv[1], "-h") == 0) {
+        print_verbs();
+        return check_stdout(EXIT_DONE);
+    }
+    if (strcmp(argv[1], "--version") == 0) {
+        g_print("corvak " CORVAK_VERSION "\n");
+        return EXIT_DONE;
+    }
+    for (size_t n = 0; n < G_N_ELEMENTS(verbs); n++) {
+        if (strcmp(argv[1], verbs[n].name) == 0) {
+            return check_stdout(verbs[n].run(argc - 1, argv + 1));
+        }
+    }
+    const char *closest = cvk_closest_name(argv[1], G_N_ELEMENTS(verbs), verb_at);
+    if (closest != NULL) {
+        g_printerr("corvak: there is no verb \"%s\"; did you mean \"%s\"?\n", argv[1], closest);
+    } else {
+        g_printerr("corvak: there is no verb \"%s\"; `corvak` alone lists them\n", argv[1]);
+    }
+    return EXIT_BAD_USAGE;
+}
