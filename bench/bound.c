@@ -7,7 +7,7 @@
 #include "corvak/ident/estimate.h"
 #include "model/edges.h"
 #include "model/inverter_curve.h"
-#include "estimate/knowledge.h"
+#include "estimate/path_beliefs.h"
 #include "math/numeric.h"
 #include "estimate/prepared.h"
 #include "standstill/standstill.h"
@@ -35,7 +35,7 @@ static void standstill_bound(const cvk_prepared *w, const cvk_belief *start,
     cvk_standstill_fit fit;
     cvk_belief belief;
     size_t rows = 0;
-    if (cvk_standstill_fit_spans(&w->signals, w->still, w->still_count, 1, WORST_RATIO, &fit) !=
+    if (cvk_standstill_fit_spans(&w->waveforms, w->still, w->still_count, 1, WORST_RATIO, &fit) !=
         CVK_OK) {
         return;
     }
@@ -52,7 +52,7 @@ static void standstill_bound(const cvk_prepared *w, const cvk_belief *start,
 }
 
 /* Prediction errors of all blocks, with one curve, at the edges that the ripple moves or flat. */
-static bool errors_with(const cvk_turning_problem *f, const cvk_signals *s, int curve,
+static bool errors_with(const cvk_turning_problem *f, const cvk_waveforms *s, int curve,
                         const double *p, double *out)
 {
     bool fine = true;
@@ -176,7 +176,7 @@ static void turning_bound(const cvk_prepared *w, const cvk_belief *start,
 {
     cvk_turning_result result;
     cvk_turning_problem f;
-    if (cvk_turning_open(&f, &w->signals, &w->turns, 2) &&
+    if (cvk_turning_open(&f, &w->waveforms, &w->turns, 2) &&
         turning_information(&f, &w->turns, start, truth, &result)) {
         for (int k = 0; k < BOUND_KEYS; k++) {
             deviation[k] = sqrt(result.bound[of[k] * (N + 1)]);
@@ -189,13 +189,13 @@ void bound_of(const cvk_log *log, const double truth[BOUND_KEYS], double percent
 {
     static cvk_estimate unused;
     cvk_prepared prepared = {.usable = false};
-    cvk_knowledge known;
+    cvk_path_beliefs known;
     const cvk_estimate_options options = cvk_estimate_options_default();
     double deviation[BOUND_KEYS] = {NAN, NAN, NAN, NAN};
     if (cvk_prepare(&prepared, log, &options, &unused) == CVK_OK && prepared.usable) {
-        cvk_knowledge_start(&known, &prepared, 1, 0.0);
-        const cvk_belief *start = &known.start[prepared.signals.path];
-        if (cvk_turning_rows(&prepared.turns) > prepared.signals.rows / 2u) {
+        cvk_path_beliefs_start(&known, &prepared, 1, 0.0);
+        const cvk_belief *start = &known.start[prepared.waveforms.path];
+        if (cvk_turning_rows(&prepared.turns) > prepared.waveforms.rows / 2u) {
             turning_bound(&prepared, start, truth, deviation);
         } else {
             standstill_bound(&prepared, start, deviation);

@@ -10,7 +10,7 @@
 #include "corvak/ident/estimate.h"
 #include "math/numeric.h"
 #include "recording.h"
-#include "log/signals.h"
+#include "log/waveforms.h"
 #include "standstill/standstill_model.h"
 
 #include <math.h>
@@ -50,7 +50,7 @@ static double step_of(const double *p, int k, double peak_a)
 }
 
 /* Deviations of R, Ld, Lq that no estimator can beat. */
-static bool bound_of(const cvk_signals *s, const double p[CVK_SM_COUNT], double noise_a,
+static bool bound_of(const cvk_waveforms *s, const double p[CVK_SM_COUNT], double noise_a,
                      double out[KEYS])
 {
     static const int unknown[UNKNOWNS] = {CVK_SM_RESISTANCE,   CVK_SM_L_MEAN,      CVK_SM_L_COS,
@@ -113,11 +113,12 @@ static void judge(const char *name, int seeds)
     const double noise_a = rig.sensing.current_noise_a * sqrt(2.0 / 3.0);
     for (int seed = 1; seed <= seeds; seed++) {
         recording r;
-        cvk_signals signals = {.rows = 0};
+        cvk_waveforms waveforms = {.rows = 0};
         record(&r, &rig, "standstill", 300u + (uint64_t)seed, false);
         const cvk_log *logs[] = {&r.log};
         if (cvk_estimate_logs(logs, 1, &options, &estimate) != CVK_OK ||
-            (seed == 1 && cvk_signals_from_log(&signals, &r.log, &options, &estimate) != CVK_OK)) {
+            (seed == 1 &&
+             cvk_waveforms_from_log(&waveforms, &r.log, &options, &estimate) != CVK_OK)) {
             fprintf(stderr, "%s: nothing estimated\n", name);
             exit(2);
         }
@@ -131,11 +132,11 @@ static void judge(const char *name, int seeds)
                                             -0.5 * fmax(truth[2] - truth[1], 1e-3 * truth[1]),
                                         [CVK_SM_LOG_KNEE] = log(0.02 * rig.tune.limit.current_a),
                                         [CVK_SM_DELAY] = 1.0};
-        if (seed == 1 && !bound_of(&signals, p, noise_a, bound)) {
+        if (seed == 1 && !bound_of(&waveforms, p, noise_a, bound)) {
             fprintf(stderr, "%s: no bound\n", name);
             exit(2);
         }
-        cvk_signals_free(&signals);
+        cvk_waveforms_free(&waveforms);
         recording_free(&r);
     }
     for (int k = 0; k < KEYS; k++) {

@@ -33,7 +33,7 @@ STEPS = {  # of the page, by file; the first six are the control itself
 }
 TOGETHER = list(STEPS)[:6]
 STEP_OF = {file: step for step, files in STEPS.items() for file in files}
-SPARE = {"frames.h", "bounds.h", "angles.h", "observer.h", "inverter.h"}  # helpers, inlined anywhere
+SPARE = {"frames.h", "arithmetic.h", "angles.h", "observer.h", "inverter.h"}  # helpers, inlined anywhere
 
 
 def sources():

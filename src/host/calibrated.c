@@ -4,10 +4,11 @@
  */
 #include "corvak/host/calibrated.h"
 
+#include "corvak/core/units.h"
+
 #include <math.h>
 #include <stdio.h>
 
-#define PI 3.14159265358979323846
 /* A load shifts by 1 / current: at 0.6 of the current by so much less than it shifted before. */
 #define SHIFT_SHARE 1.5
 /* What 90 calibrations (8 benches, each sensor, both inverters) left beside that: of the lag, as
@@ -89,8 +90,8 @@ static void set_halls(cvk_calibrated *out, const cvk_sensor_calibration *s, cons
         char key[32];
         snprintf(key, sizeof key, "rotor.hall_edge_%d_rad", n + 1);
         const cvk_measured *edge = &s->hall.edge_rad[n], *gap = &s->hall.hysteresis_rad[n];
-        const double own = s->direction * (edge->value - offset) - (n + 0.5) * PI / 3.0;
-        set_measured(out, key, edge, remainder(own, 2.0 * PI), log);
+        const double own = s->direction * (edge->value - offset) - (n + 0.5) * CVK_PI_WIDE / 3.0;
+        set_measured(out, key, edge, remainder(own, 2.0 * CVK_PI_WIDE), log);
         if (cvk_measured_known(gap)) {
             apart += gap->value;
             half += 0.5 * (gap->high - gap->low);

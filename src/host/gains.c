@@ -4,6 +4,8 @@
  */
 #include "corvak/host/gains.h"
 
+#include "corvak/core/units.h"
+
 #include "corvak/host/loop_margin.h"
 
 #include <math.h>
@@ -11,19 +13,19 @@
 #include <stdio.h>
 #include <string.h>
 
-#define PI 3.14159265358979323846
 /* The current loop. */
 #define PERIODS_PER_RADIAN 3.5 /* of the control rate over the bandwidth in rad/s */
 #define NOISE_SHARE 0.03       /* of the bus, that noise of the readings may stir up, rms */
-#define LEAST_MARGIN_RAD (45.0 * PI / 180.0)
+#define LEAST_MARGIN_RAD (45.0 * CVK_PI_WIDE / 180.0)
 #define SLOWER 0.95 /* a loop that lacks margin, step by step */
 /* Angle. */
 #define VOLTAGE_TO_ANGLE 0.75 /* rad of angle error for a voltage that is off by the back-EMF */
-#define LEAST_RAD (30.0 * PI / 180.0) /* angle error at observer.least_speed_rad_s, rms */
-#define TAKEOVER 2.2                  /* times that speed, below which the vector holds the rotor */
-#define WARMING_SHARE 0.12            /* by which a winding's resistance rises while it runs */
-#define INVERTER_SHARE 0.15           /* of its own voltage, that compensation leaves */
-#define TRACK_ERROR_RAD 0.05          /* lag of the tracking filter at full acceleration */
+#define LEAST_RAD (30.0 * CVK_PI_WIDE / 180.0) /* angle error at observer.least_speed_rad_s, rms   \
+                                                */
+#define TAKEOVER 2.2         /* times that speed, below which the vector holds the rotor */
+#define WARMING_SHARE 0.12   /* by which a winding's resistance rises while it runs */
+#define INVERTER_SHARE 0.15  /* of its own voltage, that compensation leaves */
+#define TRACK_ERROR_RAD 0.05 /* lag of the tracking filter at full acceleration */
 #define TRACK_RAD_PER_SAMPLE 0.15
 #define HIDES_SHARE 0.5 /* of the magnets' flux linkage, left at limit.current_a: worth a word */
 #define PATIENCE_S 1.0
@@ -36,7 +38,7 @@
 #define INJECTION_MOST_RAD_S 800.0
 #define INJECTION_LAG_RAD 0.12
 #define INJECTION_NOISE 1.8 /* of a second difference turned back, for that of a reading */
-#define INJECTION_RAD (1.5 * PI / 180.0)
+#define INJECTION_RAD (1.5 * CVK_PI_WIDE / 180.0)
 #define INJECTION_TO_INVERTER 18.0
 #define INJECTION_MOST 0.4 /* of the linear range */
 /* Start and speed. */
@@ -119,7 +121,7 @@ static void cannot_keep(work *w, const char *loop, double wished_hz, double most
 /* Periods until 63 % of a step have been reached: the voltage acts one period late. */
 static double rise_periods(double bandwidth_hz, double period_s)
 {
-    return 1.0 + ceil(1.0 / (2.0 * PI * bandwidth_hz * period_s) - 1e-9);
+    return 1.0 + ceil(1.0 / (2.0 * CVK_PI_WIDE * bandwidth_hz * period_s) - 1e-9);
 }
 
 static void predict(work *w, double bandwidth_hz)
@@ -142,14 +144,14 @@ static void predict(work *w, double bandwidth_hz)
 
 static void current_loop(work *w)
 {
-    const double fastest_hz = 1.0 / (2.0 * PI * PERIODS_PER_RADIAN * w->T);
+    const double fastest_hz = 1.0 / (2.0 * CVK_PI_WIDE * PERIODS_PER_RADIAN * w->T);
     const double noise_a = w->stage->current_noise_a, l_h = fmax(w->l_d, w->l_q);
     const double wished_hz = w->wish.current_bandwidth_hz;
     double bandwidth_hz = fmin(wished_hz > 0.0 ? wished_hz : fastest_hz, 0.0624 / w->T);
     const char *why =
         wished_hz > 0.0 ? "as asked for" : "a radian of the loop takes 3.5 control periods";
     if (noise_a > 0.0 && !(wished_hz > 0.0)) {
-        const double quiet_hz = NOISE_SHARE * w->stage->bus_v / (2.0 * PI * l_h * noise_a);
+        const double quiet_hz = NOISE_SHARE * w->stage->bus_v / (2.0 * CVK_PI_WIDE * l_h * noise_a);
         if (quiet_hz < bandwidth_hz) {
             bandwidth_hz = quiet_hz;
             why = "noise of the current readings stirs up 3 % of the bus voltage";
@@ -169,7 +171,8 @@ static void current_loop(work *w)
     }
     set(w, "current.bandwidth_hz", bandwidth_hz,
         "gains: %s; phase margin %.0f deg, %.0f deg at worst over the card's intervals", why,
-        180.0 / PI * w->out->current.margin_rad, 180.0 / PI * w->out->current.worst_margin_rad);
+        180.0 / CVK_PI_WIDE * w->out->current.margin_rad,
+        180.0 / CVK_PI_WIDE * w->out->current.worst_margin_rad);
     set(w, "current.harmonics", 1.0, "gains: magnets and dead time make a fifth and a seventh");
 }
 
@@ -245,7 +248,7 @@ static void set_cross(work *w)
     const double turned = 0.5 * atan2(2.0 * coupling, fmax(l_q - w->l_d, coupling));
     set(w, "injection.cross_rad_a", turned / i_q,
         "card's cross-saturation, +-%.0f %%: %.2g deg at limit.current_a",
-        100.0 * half_share(w, CVK_CARD_CROSS), 180.0 / PI * turned);
+        100.0 * half_share(w, CVK_CARD_CROSS), 180.0 / CVK_PI_WIDE * turned);
 }
 
 /* A voltage that swings the current far enough for its noise and for what the dead time spoils, and
@@ -289,7 +292,7 @@ static void injection(work *w)
         quiet_v > firm_v ? "for the readings' noise" : "well above the inverter's own voltage");
     set(w, "injection.bandwidth_rad_s", bandwidth,
         "gains: lags by %.1f deg at %.0f rad/s^2, all that limit.current_a can do",
-        180.0 / PI * fastest / (bandwidth * bandwidth), fastest);
+        180.0 / CVK_PI_WIDE * fastest / (bandwidth * bandwidth), fastest);
     if (w->reach > 0.0) {
         const double falls_s = 1.0 / sqrt(w->light * (double)s->start.current_a);
         set(w, "injection.pulse_s", fmin(fmax(PULSE_FALLS * falls_s, 40.0 * w->T), 0.03),
@@ -308,19 +311,20 @@ static void observer_and_start(work *w)
         fmin(fmax(VOLTAGE_TO_ANGLE * doubt_v / (LEAST_RAD * w->flux), 0.01 * top), 0.2 * top);
     const double takeover = TAKEOVER * least;
     const double fastest = w->reach * PLANNED_SHARE * largest_current(w);
-    const double wished = 2.0 * PI * w->wish.observer_bandwidth_hz;
+    const double wished = 2.0 * CVK_PI_WIDE * w->wish.observer_bandwidth_hz;
     const double most = TRACK_RAD_PER_SAMPLE / w->T;
     const double tracking =
         wished > 0.0 ? wished : fmin(fmax(sqrt(fastest / TRACK_ERROR_RAD), 0.5 * takeover), most);
     if (wished > most) {
-        cannot_keep(w, "observer's tracking", wished / (2.0 * PI), most / (2.0 * PI),
+        cannot_keep(w, "observer's tracking", wished / (2.0 * CVK_PI_WIDE),
+                    most / (2.0 * CVK_PI_WIDE),
                     "it would turn by more than 0.15 rad in a control period");
     }
     set(w, "observer.bandwidth_rad_s", fmin(PULL_SHARE * takeover, 0.5 * tracking),
         "gains: %.0f %% of the speed of the takeover", 100.0 * PULL_SHARE);
     set(w, "observer.tracking_bandwidth_rad_s", tracking,
         "gains: %slags by %.1f deg at %.0f rad/s^2", wished > 0.0 ? "as asked for; " : "",
-        180.0 / PI * fastest / (tracking * tracking), fastest);
+        180.0 / CVK_PI_WIDE * fastest / (tracking * tracking), fastest);
     set(w, "observer.least_speed_rad_s", least,
         "gains: there the %.2g V that the model may be off by make 30 deg of angle error", doubt_v);
     const double per_wb = (w->l_q - w->l_d) / w->flux;
@@ -330,12 +334,12 @@ static void observer_and_start(work *w)
     }
     set(w, "start.current_a", start_a, "gains: %.0f %% of limit.current_a", 100.0 * START_SHARE);
     set(w, "start.speed_rad_s", takeover, "gains: %.1f times observer.least_speed_rad_s", TAKEOVER);
-    set(w, "start.patience_s", fmax(PATIENCE_S, PATIENCE_TURNS * 2.0 * PI / takeover),
+    set(w, "start.patience_s", fmax(PATIENCE_S, PATIENCE_TURNS * 2.0 * CVK_PI_WIDE / takeover),
         "gains: %.0f electrical turns at the takeover's speed, in which the observer finds itself; "
         "at least %.0f s",
         PATIENCE_TURNS, PATIENCE_S);
     if (w->reach > 0.0) {
-        const double swing_s = 2.0 * PI / sqrt(w->reach * start_a);
+        const double swing_s = 2.0 * CVK_PI_WIDE / sqrt(w->reach * start_a);
         const double able = START_ACCELERATION * w->heavy * start_a;
         const double gentle = takeover / (RAMP_SWINGS * swing_s);
         set(w, "start.acceleration_rad_s2", fmin(able, gentle),
@@ -354,8 +358,9 @@ static void observer_and_start(work *w)
 static double tracking_of(const cvk_settings *s)
 {
     const double share = s->rotor.kind == CVK_ROTOR_HALLS ? (double)CVK_HALLS_SHARE : 1.0;
-    return s->angle.source == CVK_BY_ROTOR_SENSOR ? 2.0 * PI * share * (double)s->rotor.bandwidth_hz
-                                                  : (double)s->observer.tracking_bandwidth_rad_s;
+    return s->angle.source == CVK_BY_ROTOR_SENSOR
+               ? 2.0 * CVK_PI_WIDE * share * (double)s->rotor.bandwidth_hz
+               : (double)s->observer.tracking_bandwidth_rad_s;
 }
 
 /* The loops on a shaft of that reach; an observer is slower in a slow rotor. */
@@ -460,11 +465,11 @@ static void speed_loop(work *w)
         return;
     }
     const double rule = fmin(SPEED_TO_TRACKING * tracking_of(s),
-                             SPEED_TO_CURRENT * 2.0 * PI * w->out->current.bandwidth_hz);
-    const double wished = 2.0 * PI * w->wish.speed_bandwidth_hz;
+                             SPEED_TO_CURRENT * 2.0 * CVK_PI_WIDE * w->out->current.bandwidth_hz);
+    const double wished = 2.0 * CVK_PI_WIDE * w->wish.speed_bandwidth_hz;
     const double bandwidth = settle_speed(w, wished > 0.0 ? wished : rule);
     if (bandwidth < wished) {
-        cannot_keep(w, "speed", wished / (2.0 * PI), bandwidth / (2.0 * PI),
+        cannot_keep(w, "speed", wished / (2.0 * CVK_PI_WIDE), bandwidth / (2.0 * CVK_PI_WIDE),
                     "it lacks phase margin with the lightest shaft, or in a slow rotor");
     }
     judge_motion(w, cvk_speed_loop_margin, bandwidth, &w->out->speed);
@@ -473,8 +478,8 @@ static void speed_loop(work *w)
     set(w, "speed.gain_a_s", bandwidth / w->reach,
         "gains: bandwidth %.3g rad/s with the card's inertia; phase margin %.0f deg, %.0f deg at "
         "worst",
-        bandwidth, 180.0 / PI * w->out->speed.margin_rad,
-        180.0 / PI * w->out->speed.worst_margin_rad);
+        bandwidth, 180.0 / CVK_PI_WIDE * w->out->speed.margin_rad,
+        180.0 / CVK_PI_WIDE * w->out->speed.worst_margin_rad);
     const double integral = (double)s->speed.integral_gain_a;
     const bool real = integral * w->reach >= 0.99 * INTEGRAL_SHARE * bandwidth * bandwidth;
     set(w, "speed.integral_gain_a", integral, "gains: %s",
@@ -497,7 +502,7 @@ static void position_loop(work *w)
     if (w->reach <= 0.0) {
         return;
     }
-    const double wished = 2.0 * PI * w->wish.position_bandwidth_hz;
+    const double wished = 2.0 * CVK_PI_WIDE * w->wish.position_bandwidth_hz;
     double bandwidth = wished > 0.0 ? wished : POSITION_TO_SPEED * w->out->speed.bandwidth_rad_s;
     cvk_motion_loop worst;
     float *gain = &w->out->settings.position.gain_per_s;
@@ -510,15 +515,16 @@ static void position_loop(work *w)
         *gain = (float)bandwidth;
     }
     if (bandwidth < wished) {
-        cannot_keep(w, "position", wished / (2.0 * PI), bandwidth / (2.0 * PI),
+        cannot_keep(w, "position", wished / (2.0 * CVK_PI_WIDE), bandwidth / (2.0 * CVK_PI_WIDE),
                     "it lacks phase margin around the speed loop");
     }
     judge_motion(w, cvk_position_loop_margin, bandwidth, &w->out->position);
     w->out->position.stiffness_nm_rad = bandwidth * w->out->position.damping_nms_rad;
     set(w, "position.gain_per_s", bandwidth,
         "gains: %.2g of the speed loop's bandwidth; phase margin %.0f deg, %.0f deg at worst",
-        bandwidth / w->out->speed.bandwidth_rad_s, 180.0 / PI * w->out->position.margin_rad,
-        180.0 / PI * w->out->position.worst_margin_rad);
+        bandwidth / w->out->speed.bandwidth_rad_s,
+        180.0 / CVK_PI_WIDE * w->out->position.margin_rad,
+        180.0 / CVK_PI_WIDE * w->out->position.worst_margin_rad);
     set(w, "position.speed_rad_s", 0.6 * w->out->top_speed_rad_s,
         "gains: 60 %% of the speed at the end of the linear range");
 }

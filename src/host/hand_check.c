@@ -4,13 +4,14 @@
  */
 #include "corvak/host/hand_check.h"
 
+#include "corvak/core/units.h"
+
 #include "corvak/core/halls.h"
 
 #include <math.h>
 #include <stdarg.h>
 #include <stdio.h>
 
-#define TWO_PI 6.28318530717958647693
 #define LEAST_TURNS 0.05 /* of the shaft, that count as turned */
 #define ALIKE_SHARE 0.03 /* two sensors' turns, relative, */
 #define ALIKE_TURNS 0.04 /* and besides */
@@ -53,7 +54,8 @@ static void look_at_angle(cvk_hand_check *c, const cvk_hand_row *row)
 {
     cvk_hand_sensor *s = &c->sensor[CVK_HAND_ABSOLUTE];
     if (isfinite(row->absolute_rad)) {
-        go(s, s->seen ? remainder(row->absolute_rad - s->angle, TWO_PI) / TWO_PI : 0.0);
+        go(s, s->seen ? remainder(row->absolute_rad - s->angle, CVK_TWO_PI_WIDE) / CVK_TWO_PI_WIDE
+                      : 0.0);
         s->angle = row->absolute_rad;
         s->seen = true;
     }
@@ -92,7 +94,8 @@ static void look_at_sincos(cvk_hand_check *c, const cvk_hand_row *row)
     }
     /* noise has an angle too, but it is none */
     const double now = amplitude > LEAST_AMPLITUDE_V ? atan2(row->sin_v, row->cos_v) : s->angle;
-    const double period = s->seen ? remainder(now - s->angle, TWO_PI) / TWO_PI : 0.0;
+    const double period =
+        s->seen ? remainder(now - s->angle, CVK_TWO_PI_WIDE) / CVK_TWO_PI_WIDE : 0.0;
     go(s, c->known.periods > 0.0 ? period / c->known.periods : shaft_turns(c, period));
     s->angle = now;
     s->seen = true;

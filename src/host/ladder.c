@@ -4,10 +4,11 @@
  */
 #include "corvak/host/ladder.h"
 
+#include "corvak/core/units.h"
+
 #include <math.h>
 #include <stdlib.h>
 
-#define TWO_PI 6.28318530717958647693
 #define DOWN 0.7 /* from rung to rung */
 #define RUNGS 16 /* at most CVK_LADDER_MOST */
 #define UP 0.1   /* of the rated speed */
@@ -44,7 +45,7 @@ static void make_plan(cvk_run_plan *plan, const cvk_device *device, const cvk_la
     double at_s = 0.5, speed = 0.5 * o->rated_rad_s;
     *plan = (cvk_run_plan){.rated_rad_s = o->rated_rad_s};
     for (int n = 0; n < RUNGS; n++) {
-        const double hold_s = fmin(fmax(SHORTEST_S, TURNS * TWO_PI / speed), LONGEST_S);
+        const double hold_s = fmin(fmax(SHORTEST_S, TURNS * CVK_TWO_PI_WIDE / speed), LONGEST_S);
         plan->item[plan->count++] =
             (cvk_run_request){at_s, {.mode = CVK_MODE_SPEED, .speed_rad_s = (float)speed}};
         at_s += hold_s + (n == 0 ? 2.0 * start_s + speed / a : 0.5 * start_s);

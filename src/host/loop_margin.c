@@ -4,12 +4,12 @@
  */
 #include "corvak/host/loop_margin.h"
 
+#include "corvak/core/units.h"
+
 #include "corvak/core/current_control.h"
 
 #include <complex.h>
 #include <math.h>
-
-#define PI 3.14159265358979323846
 
 /* ---- current -------------------------------------------------------------------------------- */
 
@@ -29,7 +29,7 @@ static double complex loop_gain(double omega, double a, double l, double ratio)
 void cvk_current_loop_step(double bandwidth_hz, double period_s, double ratio, double *response,
                            size_t count)
 {
-    const double a = 1.0 - exp(-2.0 * PI * bandwidth_hz * period_s),
+    const double a = 1.0 - exp(-2.0 * CVK_PI_WIDE * bandwidth_hz * period_s),
                  l = (double)CVK_LEARNING_RATIO * a;
     double x = 0.0, predicted = 0.0, e = 0.0, acting = 0.0; /* x: model flux of the current */
     for (size_t n = 0; n < count; n++) {
@@ -57,12 +57,12 @@ static double overshoot_of(double bandwidth_hz, double period_s, double ratio)
 void cvk_current_loop_analysis(double bandwidth_hz, double period_s, double ratio,
                                double *margin_rad, double *overshoot)
 {
-    const double a = 1.0 - exp(-2.0 * PI * bandwidth_hz * period_s),
+    const double a = 1.0 - exp(-2.0 * CVK_PI_WIDE * bandwidth_hz * period_s),
                  l = (double)CVK_LEARNING_RATIO * a;
-    *margin_rad = PI;
+    *margin_rad = CVK_PI_WIDE;
     double before = INFINITY;
     for (int n = 1; n < 4000; n++) {
-        const double omega = PI * n / 4000.0;
+        const double omega = CVK_PI_WIDE * n / 4000.0;
         const double complex g = loop_gain(omega, a, l, ratio);
         if (before > 1.0 && cabs(g) <= 1.0) {
             *margin_rad = fmin(*margin_rad, carg(-g)); /* below 0: unstable */
@@ -88,7 +88,7 @@ static path path_at(const cvk_motion_loop *l, double omega)
 {
     const double T = l->period_s, r = exp(-l->tracking_rad_s * T);
     const double g = 1.0 - r * r, h = (1.0 - r) * (1.0 - r) / T;
-    const double a = 1.0 - exp(-2.0 * PI * l->current_bandwidth_hz * T);
+    const double a = 1.0 - exp(-2.0 * CVK_PI_WIDE * l->current_bandwidth_hz * T);
     const double complex z = cexp(I * omega), q = 1.0 / z, d = 1.0 - q;
     const double complex current = a / (z * (z - (1.0 - a)));
     const double complex sum = 0.5 * T * (1.0 + q) / d;
@@ -119,10 +119,10 @@ static cvk_loop_margin margin_of(const cvk_motion_loop *l,
                                  double complex (*gain)(const cvk_motion_loop *, double))
 {
     enum { POINTS = 2800 };
-    cvk_loop_margin out = {PI, 0.0};
+    cvk_loop_margin out = {CVK_PI_WIDE, 0.0};
     double before = 0.0;
     for (int n = 0; n <= POINTS; n++) {
-        const double omega = PI * pow(10.0, -7.0 + 7.0 * n / POINTS);
+        const double omega = CVK_PI_WIDE * pow(10.0, -7.0 + 7.0 * n / POINTS);
         const double complex at = gain(l, omega);
         const double margin = carg(-at);
         if (before > 1.0 && cabs(at) <= 1.0 && margin < out.margin_rad) {

@@ -5,6 +5,8 @@
  */
 #include "corvak/host/measured_step.h"
 
+#include "corvak/core/units.h"
+
 #include "collect.h"
 #include "corvak/host/loop_margin.h"
 
@@ -12,7 +14,6 @@
 #include <stdio.h>
 #include <stdlib.h>
 
-#define TWO_PI 6.28318530717958647693
 #define REPEATS 8         /* up, and as often down */
 #define TIME_CONSTANTS 25 /* of the current loop, in one of them */
 #define BEFORE_S 0.25     /* looked at before a step of the speed */
@@ -197,7 +198,7 @@ cvk_status cvk_measure_current_step(cvk_session *s, const cvk_request *request, 
         status = CVK_CONTRADICTION;
     }
     const unsigned decimation = cvk_session_decimation(s, 2, T);
-    const double length_s = fmax(TIME_CONSTANTS / (TWO_PI * bandwidth_hz), 40.0 * T);
+    const double length_s = fmax(TIME_CONSTANTS / (CVK_TWO_PI_WIDE * bandwidth_hz), 40.0 * T);
     if (status == CVK_OK && length_s < LEAST_ROWS * decimation * T) {
         snprintf(s->text, sizeof s->text,
                  "this line carries a row of two signals every %.3g ms, too few for a step of a "
@@ -347,10 +348,10 @@ static void judge_speed(const cvk_session *s, double load_a, double inertia_kg_m
               .integral_gain = cvk_session_value(s, "speed.integral_gain_a"),
               .limit_a = speed_limit_a(s),
               .ahead = fmax(0.0, cvk_session_value(s, "speed.feedforward_a_s2")),
-              .current_rad_s = TWO_PI * cvk_session_value(s, "current.bandwidth_hz"),
+              .current_rad_s = CVK_TWO_PI_WIDE * cvk_session_value(s, "current.bandwidth_hz"),
               .tracking_rad_s = by_observer
                                     ? cvk_session_value(s, "observer.tracking_bandwidth_rad_s")
-                                    : TWO_PI * cvk_session_value(s, "rotor.bandwidth_hz"),
+                                    : CVK_TWO_PI_WIDE * cvk_session_value(s, "rotor.bandwidth_hz"),
               .T = (double)s->period_s};
     out->inertia_measured = !isfinite(inertia_kg_m2);
     l.reach = out->inertia_measured ? reach : per_a_nm * p / inertia_kg_m2;

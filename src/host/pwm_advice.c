@@ -4,9 +4,10 @@
  */
 #include "corvak/host/pwm_advice.h"
 
+#include "corvak/core/units.h"
+
 #include <math.h>
 
-#define PI 3.14159265358979323846
 #define PERIODS_PER_RADIAN 3.5 /* as gains.c has it */
 #define STOPS_S 1e-3           /* a shaft that is blocked at top speed stands after this time */
 #define REACTION_PERIODS 2.5   /* a sample, its computation, and half the period in which it acts */
@@ -38,7 +39,7 @@ static double duty_of(int n, double share, double angle)
 {
     double x[3], low = INFINITY, high = -INFINITY;
     for (int k = 0; k < 3; k++) {
-        x[k] = share * cos(angle - 2.0 * PI / 3.0 * k);
+        x[k] = share * cos(angle - 2.0 * CVK_PI_WIDE / 3.0 * k);
         low = fmin(low, x[k]);
         high = fmax(high, x[k]);
     }
@@ -84,7 +85,7 @@ static double largest_swing(void)
     double most = 0.0;
     for (int m = 1; m <= 20; m++) {
         for (int k = 0; k < 60; k++) {
-            most = fmax(most, swing_at(m / 20.0 / sqrt(3.0), 2.0 * PI * k / 60.0));
+            most = fmax(most, swing_at(m / 20.0 / sqrt(3.0), 2.0 * CVK_PI_WIDE * k / 60.0));
         }
     }
     return most;
@@ -98,7 +99,8 @@ static double capacitor_rms(double peak_a)
     double most = 0.0;
     for (int k = 1; k <= 20; k++) {
         const double m = 1.1547 * k / 20.0;
-        const double square = 2.0 * m * (sqrt(3.0) / (4.0 * PI) + sqrt(3.0) / PI - 9.0 * m / 16.0);
+        const double square =
+            2.0 * m * (sqrt(3.0) / (4.0 * CVK_PI_WIDE) + sqrt(3.0) / CVK_PI_WIDE - 9.0 * m / 16.0);
         most = fmax(most, sqrt(fmax(0.0, square)));
     }
     return most * peak_a / sqrt(2.0);
@@ -118,7 +120,8 @@ static void fill(cvk_pwm_row *row, const cvk_gains *g, const cvk_pwm_stage *s, d
     row->cost[CVK_PWM_ANGLE] = g->top_speed_rad_s * control_s;
     row->cost[CVK_PWM_DEAD_TIME] = s->dead_time_s * row->pwm_hz;
     /* both edges of each leg, at the mean of a half wave; conduction at the rms of three phases */
-    const double switching_w = 3.0 * s->bus_v * limit_a * (2.0 / PI) * s->edge_s * row->pwm_hz;
+    const double switching_w =
+        3.0 * s->bus_v * limit_a * (2.0 / CVK_PI_WIDE) * s->edge_s * row->pwm_hz;
     const double conduction_w = 1.5 * s->switch_resistance_ohm * limit_a * limit_a;
     row->cost[CVK_PWM_SWITCHING] = conduction_w > 0.0 ? switching_w / conduction_w : 0.0;
     /* until it reacts, what the back-EMF has lost drives current: with the square of the time while
@@ -128,7 +131,7 @@ static void fill(cvk_pwm_row *row, const cvk_gains *g, const cvk_pwm_stage *s, d
                                                : emf_v * (reaction_s - 0.5 * STOPS_S);
     row->cost[CVK_PWM_BLOCKED] = volt_s / l_h / fmax(trip_a - limit_a, 1e-6);
     row->capacitor_a = capacitor_rms(limit_a);
-    row->bandwidth_hz = 1.0 / (2.0 * PI * PERIODS_PER_RADIAN * control_s);
+    row->bandwidth_hz = 1.0 / (2.0 * CVK_PI_WIDE * PERIODS_PER_RADIAN * control_s);
     row->worst_ratio = 0.0;
     for (int c = 0; c < CVK_PWM_COSTS; c++) {
         const double ratio = row->cost[c] / costs[c].limit;

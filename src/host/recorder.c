@@ -4,11 +4,11 @@
  */
 #include "corvak/host/recorder.h"
 
+#include "corvak/core/units.h"
+
 #include <math.h>
 #include <stdio.h>
 #include <stdlib.h>
-
-#define TWO_PI 6.28318530717958647693
 
 enum { COLUMNS = 9 }; /* t, three currents, three duties or terminal voltages, bus, rotor angle */
 
@@ -38,12 +38,12 @@ static double shaft_angle(const cvk_settings *settings, const cvk_rotor_readings
     case CVK_ROTOR_ABSOLUTE:
         return (double)read->absolute_mech_rad;
     case CVK_ROTOR_ENCODER:
-        return remainder(TWO_PI * read->encoder_counts / s->counts, TWO_PI);
+        return remainder(CVK_TWO_PI_WIDE * read->encoder_counts / s->counts, CVK_TWO_PI_WIDE);
     case CVK_ROTOR_SINCOS:
         return atan2((double)read->sin_v, (double)read->cos_v) /
                (s->periods_per_turn > 0 ? s->periods_per_turn : pole_pairs);
     case CVK_ROTOR_HALLS:
-        return TWO_PI / 6.0 * sixth_of[read->hall & 7] / pole_pairs;
+        return CVK_TWO_PI_WIDE / 6.0 * sixth_of[read->hall & 7] / pole_pairs;
     case CVK_ROTOR_NONE:
     default:
         return NAN;

@@ -4,27 +4,28 @@
  */
 #include "corvak/host/replay.h"
 
+#include "corvak/core/units.h"
+
 #include <complex.h>
 #include <math.h>
 #include <stdlib.h>
 #include <string.h>
 
-#define PI 3.14159265358979323846
 #define SURE 0.5         /* quality from which an observer counts for offset and consensus */
 #define SETTLE_TURNS 2.0 /* electrical, at the begin of each piece, before anything is judged */
-#define NEAR_RAD (PI / 6.0)
+#define NEAR_RAD (CVK_PI_WIDE / 6.0)
 #define BINS 2000 /* of the angle error, for its 95th percentile */
 #define CORNER_SHARE 0.05
 
 static double wrapped(double angle_rad)
 {
-    return angle_rad - 2.0 * PI * nearbyint(angle_rad / (2.0 * PI));
+    return angle_rad - 2.0 * CVK_PI_WIDE * nearbyint(angle_rad / (2.0 * CVK_PI_WIDE));
 }
 
 /* One run: every row's angles go to `use`. */
 typedef struct run {
     const cvk_replay_rows *rows;
-    cvk_observing observing;
+    cvk_observers_alone observing;
     unsigned which;
 } run;
 
@@ -32,12 +33,12 @@ static const cvk_moment *step(run *r, size_t k)
 {
     const cvk_replay_rows *rows = r->rows;
     const bool begins = rows->begins[k];
-    const cvk_observing_row row = {
+    const cvk_observers_alone_row row = {
         .current_a = {(float)rows->current_alpha_a[k], (float)rows->current_beta_a[k]},
         .acted_v = {begins ? NAN : (float)rows->acted_alpha_v[k], (float)rows->acted_beta_v[k]},
         .own_left = rows->own_left ? 1 : 0,
         .bridge_on = rows->bridge_off ? 0 : 1};
-    return cvk_observing_step(&r->observing, &row);
+    return cvk_observers_alone_step(&r->observing, &row);
 }
 
 static const cvk_angle *seen_by(const cvk_moment *now, int kind)
@@ -81,7 +82,7 @@ typedef struct judgement {
 static void judge(judgement *j, const cvk_angle *seen, double reference_rad, double speed_rad_s)
 {
     const double off = wrapped((double)seen->angle_rad - reference_rad);
-    const int bin = (int)(fabs(off) / PI * (BINS - 1));
+    const int bin = (int)(fabs(off) / CVK_PI_WIDE * (BINS - 1));
     j->rows += 1.0;
     j->sum += off;
     j->square += off * off;
@@ -113,7 +114,7 @@ static void conclude(const judgement *j, double period_s, cvk_replay_result *r)
         r->judged_s = j->rows * period_s;
         r->error_rms_rad = sqrt(j->square / j->rows);
         r->error_mean_rad = j->sum / j->rows;
-        r->error_95_rad = PI * bin / (BINS - 1);
+        r->error_95_rad = CVK_PI_WIDE * bin / (BINS - 1);
         r->mean_quality = j->quality / j->rows;
         r->within_share = j->near / j->rows;
         r->speed_rms_rad_s = j->speed_rows > 0.0 ? sqrt(j->speed_square / j->speed_rows) : NAN;
@@ -192,7 +193,7 @@ static cvk_status prepare(run *r, const cvk_replay_rows *rows, const cvk_setting
     s.observer.kind = one ? (which == 4u ? 2 : (int32_t)(which >> 1)) : s.observer.kind;
     r->rows = rows;
     r->which = which;
-    return cvk_observing_init(&r->observing, (float)rows->period_s, &s, why);
+    return cvk_observers_alone_init(&r->observing, (float)rows->period_s, &s, why);
 }
 
 /* Offset and direction of the log's mechanical angle, from a run through all rows. */
@@ -233,7 +234,7 @@ static void judge_rows(run *r, const cvk_settings *settings, size_t points, cvk_
         turned += isfinite(before) && isfinite(reference) ? fabs(wrapped(reference - before)) : 0.0;
         before = reference;
         const bool judged =
-            turned > 2.0 * PI * SETTLE_TURNS && isfinite(reference) && fabs(speed) > least;
+            turned > 2.0 * CVK_PI_WIDE * SETTLE_TURNS && isfinite(reference) && fabs(speed) > least;
         for (int kind = 0; kind < CVK_REPLAY_OBSERVERS && judged; kind++) {
             if ((r->which >> kind & 1u) != 0) {
                 judge(&j[kind], seen_by(now, kind), reference, speed);

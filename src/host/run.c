@@ -4,9 +4,10 @@
  */
 #include "corvak/host/run.h"
 
+#include "corvak/core/units.h"
+
 #include <math.h>
 
-#define TWO_PI 6.28318530717958647693
 #define REACHED_SHARE 0.03
 #define SLOW_RAD_S 2.0 /* added to that share: electrical */
 #define LAST_SHARE 0.2
@@ -153,9 +154,9 @@ static void judge_angle(judge *j, const cvk_moment *now, double off_rad, double 
 static double true_position(judge *j, const cvk_moment *now, const cvk_device_truth *truth,
                             double pole_pairs)
 {
-    const double counted = TWO_PI * now->position_turns + (double)now->position_mech_rad;
+    const double counted = CVK_TWO_PI_WIDE * now->position_turns + (double)now->position_mech_rad;
     j->turned_rad +=
-        isnan(j->before_rad) ? 0.0 : remainder(truth->angle_e_rad - j->before_rad, TWO_PI);
+        isnan(j->before_rad) ? 0.0 : remainder(truth->angle_e_rad - j->before_rad, CVK_TWO_PI_WIDE);
     j->before_rad = truth->angle_e_rad;
     /* while an injection seeks, which end is north is open: half a turn may come */
     const bool knows = now->bridge_on != 0 &&
@@ -163,7 +164,7 @@ static double true_position(judge *j, const cvk_moment *now, const cvk_device_tr
                         now->start_phase == CVK_START_TURN || now->start_phase >= CVK_START_RUN);
     if (!j->placed) {
         const double off = pole_pairs * counted - truth->angle_e_rad;
-        j->turned_rad = truth->angle_e_rad + TWO_PI * round(off / TWO_PI);
+        j->turned_rad = truth->angle_e_rad + CVK_TWO_PI_WIDE * round(off / CVK_TWO_PI_WIDE);
         j->placed = knows;
     }
     return j->turned_rad / pole_pairs;
@@ -177,14 +178,16 @@ static void judge_row(judge *j, const cvk_device *device, const cvk_device_row *
     const double p = device->pole_pairs > 0.0 ? device->pole_pairs : 1.0;
     shown s = {.largest_a = (double)fmaxf(fabsf(i.a), fmaxf(fabsf(i.b), fabsf(i.c))),
                .speed_rad_s = (double)now->angle.speed_rad_s / p,
-               .position_rad = TWO_PI * now->position_turns + (double)now->position_mech_rad,
+               .position_rad =
+                   CVK_TWO_PI_WIDE * now->position_turns + (double)now->position_mech_rad,
                .off_rad = NAN};
     if (truth != NULL) {
         s.speed_rad_s = truth->speed_mech_rad_s;
         s.position_rad = true_position(j, now, truth, p);
-        s.off_rad = now->bridge_on != 0 && now->angle_source != CVK_ANGLE_IMPOSED
-                        ? remainder((double)now->angle.angle_rad - truth->angle_e_rad, TWO_PI)
-                        : NAN;
+        s.off_rad =
+            now->bridge_on != 0 && now->angle_source != CVK_ANGLE_IMPOSED
+                ? remainder((double)now->angle.angle_rad - truth->angle_e_rad, CVK_TWO_PI_WIDE)
+                : NAN;
         judge_angle(j, now, s.off_rad, p * s.speed_rad_s);
     }
     j->out->start_attempts = now->start_attempt;
@@ -234,15 +237,15 @@ static cvk_status next_request(judge *j, cvk_device *device, double time_s, bool
     finish_request(j);
     j->now = n;
     j->out->count = n + 1;
-    j->out->result[n] =
-        (cvk_run_result){.from_s = j->plan->item[n].from_s,
-                         .mode = j->plan->item[n].request.mode,
-                         .wanted_rad_s = (double)j->plan->item[n].request.speed_rad_s,
-                         .wanted_mech_rad = TWO_PI * j->plan->item[n].request.position_turns +
-                                            (double)j->plan->item[n].request.position_mech_rad,
-                         .reached_s = NAN,
-                         .mean_rad_s = NAN,
-                         .ripple_rad_s = NAN};
+    j->out->result[n] = (cvk_run_result){
+        .from_s = j->plan->item[n].from_s,
+        .mode = j->plan->item[n].request.mode,
+        .wanted_rad_s = (double)j->plan->item[n].request.speed_rad_s,
+        .wanted_mech_rad = CVK_TWO_PI_WIDE * j->plan->item[n].request.position_turns +
+                           (double)j->plan->item[n].request.position_mech_rad,
+        .reached_s = NAN,
+        .mean_rad_s = NAN,
+        .ripple_rad_s = NAN};
     return device->request(device->context, &j->plan->item[n].request, why);
 }
 

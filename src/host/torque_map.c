@@ -5,9 +5,10 @@
  */
 #include "corvak/host/torque_map.h"
 
+#include "corvak/core/units.h"
+
 #include <math.h>
 
-#define PI 3.14159265358979323846
 #define SEARCH 120   /* d currents that are tried */
 #define FARTHEST 3.0 /* times the speed without load, that the map shows at most */
 #define ALL_OF_IT 0.999
@@ -22,10 +23,10 @@ static double depth_share(cvk_depth depth, double most_duty)
                                                       : 1.0;
     double mean = 0.0;
     for (int n = 0; n < PARTS; n++) {
-        const double hexagon = most_duty / sqrt(3.0) / cos(PI / 6.0 * (n + 0.5) / PARTS);
+        const double hexagon = most_duty / sqrt(3.0) / cos(CVK_PI_WIDE / 6.0 * (n + 0.5) / PARTS);
         mean += fmin(circle, hexagon) / PARTS;
     }
-    return depth == CVK_DEPTH_SIX_STEP ? most_duty * 2.0 / PI : mean;
+    return depth == CVK_DEPTH_SIX_STEP ? most_duty * 2.0 / CVK_PI_WIDE : mean;
 }
 
 static double torque_of(const cvk_torque_motor *m, double d_a, double q_a)

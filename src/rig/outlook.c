@@ -10,13 +10,14 @@
  */
 #include "corvak/rig/outlook.h"
 
+#include "corvak/core/units.h"
+
 #include "parts.h"
 
 #include <math.h>
 #include <stdarg.h>
 #include <stdio.h>
 
-#define PI 3.14159265358979323846
 #define ANGLES 60 /* voltage directions tried, over a sixth of a turn */
 #define DEPTHS 20 /* modulation depths tried */
 
@@ -30,7 +31,7 @@ static duties duties_for(double depth, double angle_rad)
     duties d;
     double low = INFINITY, high = -INFINITY;
     for (int n = 0; n < 3; n++) {
-        d.of[n] = depth / SQRT3 * cos(angle_rad - n * 2.0 * PI / 3.0);
+        d.of[n] = depth / SQRT3 * cos(angle_rad - n * 2.0 * CVK_PI_WIDE / 3.0);
         low = fmin(low, d.of[n]);
         high = fmax(high, d.of[n]);
     }
@@ -70,7 +71,7 @@ static void find_ripple(const cvk_rig_config *config, cvk_rig_outlook *out)
     double per_unit = config->supply.bus_v / config->inverter.pwm_hz / least_h;
     for (int m = 1; m <= DEPTHS; m++) {
         for (int a = 0; a < ANGLES; a++) {
-            duties d = duties_for((double)m / DEPTHS, a * 2.0 * PI / ANGLES);
+            duties d = duties_for((double)m / DEPTHS, a * 2.0 * CVK_PI_WIDE / ANGLES);
             double ripple_a = per_unit * ripple_of(&d);
             if (ripple_a > out->ripple_a) {
                 out->ripple_a = ripple_a;
@@ -88,7 +89,8 @@ static double capacitor_ripple(double current_peak_a)
     for (int m = 1; m <= DEPTHS; m++) {
         double modulation = 2.0 / SQRT3 * m / DEPTHS;
         double square =
-            2.0 * modulation * (SQRT3 / (4.0 * PI) + (SQRT3 / PI - 9.0 / 16.0 * modulation));
+            2.0 * modulation *
+            (SQRT3 / (4.0 * CVK_PI_WIDE) + (SQRT3 / CVK_PI_WIDE - 9.0 / 16.0 * modulation));
         largest = fmax(largest, current_peak_a / sqrt(2.0) * sqrt(fmax(square, 0.0)));
     }
     return largest;
@@ -113,7 +115,7 @@ static void find_speeds(const cvk_rig_config *config, cvk_rig_outlook *out)
         double share; /* phase voltage over bus */
     } depths[CVK_OUTLOOK_DEPTHS] = {{"90 % of the linear range", 0.9 / SQRT3},
                                     {"end of the linear range", 1.0 / SQRT3},
-                                    {"six-step", 2.0 / PI}};
+                                    {"six-step", 2.0 / CVK_PI_WIDE}};
     for (int n = 0; n < CVK_OUTLOOK_DEPTHS; n++) {
         double voltage_v = depths[n].share * bus_v;
         out->depth[n].name = depths[n].name;

@@ -137,7 +137,6 @@ struct cvk_rig {
 /* The memory of a rig, drawn by the seed: what cvk_rig_open() does with its own. */
 cvk_status cvk_rig_init(cvk_rig *rig, const cvk_rig_config *config, uint64_t seed) CVK_MUST_CHECK;
 
-#define TWO_PI 6.28318530717958647693
 #define SQRT3 1.73205080756887729353
 
 typedef double complex cvk_vec; /* a vector of the stationary alpha-beta plane, motor phases */

@@ -3,6 +3,8 @@
  * The rig as a whole: drawing it by its seed, what the scenario does now, one control period.
  */
 #include "parts.h"
+
+#include "corvak/core/units.h"
 #include "random.h"
 
 #include <stdlib.h>
@@ -22,9 +24,9 @@ cvk_status cvk_rig_init(cvk_rig *rig, const cvk_rig_config *config, uint64_t see
     cvk_rig_random_seed(&rig->random, seed);
     cvk_sensing_draw(rig);
     for (int n = 0; n < CVK_RIG_MAGNET_ORDERS; n++) {
-        rig->magnet_phase_rad[n] = 0.5 * TWO_PI * cvk_rig_random_even(&rig->random);
+        rig->magnet_phase_rad[n] = 0.5 * CVK_TWO_PI_WIDE * cvk_rig_random_even(&rig->random);
     }
-    rig->state.angle_mech_rad = 0.5 * TWO_PI * cvk_rig_random_even(&rig->random);
+    rig->state.angle_mech_rad = 0.5 * CVK_TWO_PI_WIDE * cvk_rig_random_even(&rig->random);
     rig->state.load_angle_mech_rad = rig->state.angle_mech_rad;
     rig->derived.inv_inertia = 1.0 / rig->config.shaft.inertia_kg_m2;
     rig->derived.inv_load_inertia = rig->config.shaft.load_inertia_kg_m2 > 0.0
@@ -188,8 +190,8 @@ void cvk_rig_advance(cvk_rig *rig, const double duty[3])
 
 double cvk_rig_electrical_angle(const cvk_rig *rig)
 {
-    double turns = rig->config.motor.pole_pairs * rig->state.angle_mech_rad / TWO_PI;
-    return TWO_PI * (turns - floor(turns));
+    double turns = rig->config.motor.pole_pairs * rig->state.angle_mech_rad / CVK_TWO_PI_WIDE;
+    return CVK_TWO_PI_WIDE * (turns - floor(turns));
 }
 
 void cvk_rig_true_current(const cvk_rig *rig, double current_a[3])

@@ -29,14 +29,14 @@ static const cvk_rig_event_help kinds[CVK_WHAT_COUNT] = {
     [CVK_EXPECT_ANGLE] = {"expect_angle", {{"rms_deg", 0, 180}}},
     [CVK_EXPECT_RIPPLE] = {"expect_ripple", {{"rms_mech_rad_s", 0, 1e5}}},
     [CVK_SET_POINT_LOST] = {"set_point_lost", {{NULL, 0, 0}}},
-    [CVK_FAULT_OPEN_PHASE] = {"open_phase", {{"phase", 0, 2}}},
-    [CVK_FAULT_PHASE_SHORT] = {"phase_short", {{"phase", 0, 2}, {"to_phase", 0, 2}}},
-    [CVK_FAULT_SENSOR_STUCK] = {"sensor_stuck", {{NULL, 0, 0}}},
-    [CVK_FAULT_SENSOR_UNPLUGGED] = {"sensor_unplugged", {{NULL, 0, 0}}},
-    [CVK_FAULT_ADC_STUCK] = {"adc_stuck", {{"phase", 0, 3}}},
-    [CVK_FAULT_BROWN_OUT] = {"brown_out", {{"bus_v", 0, 100}}},
-    [CVK_FAULT_HOT] = {"over_temperature", {{"temp_degc", -40, 300}}},
-    [CVK_FAULT_STORAGE_CUT] = {"storage_cut", {{"at_byte", 0, 65536}}},
+    [CVK_MISHAP_OPEN_PHASE] = {"open_phase", {{"phase", 0, 2}}},
+    [CVK_MISHAP_PHASE_SHORT] = {"phase_short", {{"phase", 0, 2}, {"to_phase", 0, 2}}},
+    [CVK_MISHAP_SENSOR_STUCK] = {"sensor_stuck", {{NULL, 0, 0}}},
+    [CVK_MISHAP_SENSOR_UNPLUGGED] = {"sensor_unplugged", {{NULL, 0, 0}}},
+    [CVK_MISHAP_ADC_STUCK] = {"adc_stuck", {{"phase", 0, 3}}},
+    [CVK_MISHAP_BROWN_OUT] = {"brown_out", {{"bus_v", 0, 100}}},
+    [CVK_MISHAP_HOT] = {"over_temperature", {{"temp_degc", -40, 300}}},
+    [CVK_MISHAP_STORAGE_CUT] = {"storage_cut", {{"at_byte", 0, 65536}}},
 };
 
 const cvk_rig_event_help *cvk_rig_event_describe(cvk_rig_event_kind what)
@@ -132,31 +132,31 @@ static void act_on_electronics(cvk_rig *rig, const cvk_rig_event *h)
     case CVK_SET_POINT_LOST:
         a->set_point_lost = true;
         break;
-    case CVK_FAULT_OPEN_PHASE:
+    case CVK_MISHAP_OPEN_PHASE:
         a->open_phase = (int)h->value[0];
         break;
-    case CVK_FAULT_PHASE_SHORT:
+    case CVK_MISHAP_PHASE_SHORT:
         a->short_from = (int)h->value[0];
         a->short_to = (int)h->value[1];
         break;
-    case CVK_FAULT_SENSOR_STUCK:
+    case CVK_MISHAP_SENSOR_STUCK:
         a->sensor_stuck = true;
         break;
-    case CVK_FAULT_SENSOR_UNPLUGGED:
+    case CVK_MISHAP_SENSOR_UNPLUGGED:
         a->sensor_unplugged = true;
         break;
-    case CVK_FAULT_ADC_STUCK: {
+    case CVK_MISHAP_ADC_STUCK: {
         cvk_rig_channel *c = h->value[0] < 2.5 ? &rig->current[(int)h->value[0]] : &rig->bus;
         c->stuck = c->last; /* a stuck converter's last reading stays the last */
         break;
     }
-    case CVK_FAULT_BROWN_OUT:
+    case CVK_MISHAP_BROWN_OUT:
         a->source_v = h->value[0];
         break;
-    case CVK_FAULT_HOT:
+    case CVK_MISHAP_HOT:
         rig->state.winding_degc = h->value[0];
         break;
-    case CVK_FAULT_STORAGE_CUT:
+    case CVK_MISHAP_STORAGE_CUT:
         if (rig->storage.bytes_left < 0) {
             rig->storage.bytes_left = (long)h->value[0];
         }

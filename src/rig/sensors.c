@@ -4,6 +4,8 @@
  * counted in the sensor's own direction from where the motor's electrical angle is zero.
  */
 #include "parts.h"
+
+#include "corvak/core/units.h"
 #include "random.h"
 
 #define SLOW_EVERY_S 0.001 /* pedal and temperature share a converter */
@@ -41,8 +43,8 @@ static bool fitted(const cvk_rig *rig, cvk_rig_sensor_kind kind)
 
 static double within_turn(double angle)
 {
-    double turn = angle - TWO_PI * floor(angle * (1.0 / TWO_PI));
-    return turn < TWO_PI ? turn : 0.0;
+    double turn = angle - CVK_TWO_PI_WIDE * floor(angle * (1.0 / CVK_TWO_PI_WIDE));
+    return turn < CVK_TWO_PI_WIDE ? turn : 0.0;
 }
 
 static double read_absolute(cvk_rig *rig)
@@ -54,7 +56,7 @@ static double read_absolute(cvk_rig *rig)
     }
     angle += noise(rig, s->noise_mech_rad);
     if (s->counts > 0.0) {
-        double step = TWO_PI / s->counts;
+        double step = CVK_TWO_PI_WIDE / s->counts;
         angle = step * floor(angle / step);
     }
     return within_turn(angle);
@@ -68,7 +70,7 @@ static double encoder_angle(const cvk_rig *rig)
 
 static double encoder_position(const cvk_rig *rig)
 {
-    return floor(encoder_angle(rig) / TWO_PI * rig->config.rotor_sensor.counts);
+    return floor(encoder_angle(rig) / CVK_TWO_PI_WIDE * rig->config.rotor_sensor.counts);
 }
 
 static void read_encoder(cvk_rig *rig, cvk_rig_sample *sample)
@@ -76,7 +78,7 @@ static void read_encoder(cvk_rig *rig, cvk_rig_sample *sample)
     const cvk_rig_rotor_sensor *s = &rig->config.rotor_sensor;
     cvk_rig_sensor_state *x = &rig->sensors;
     double position = encoder_position(rig), step = position - x->encoder_edge;
-    double turn = floor(encoder_angle(rig) / TWO_PI);
+    double turn = floor(encoder_angle(rig) / CVK_TWO_PI_WIDE);
     if (s->missing_share > 0.0 && step != 0.0) {
         double lost =
             floor(fabs(step) * s->missing_share + 0.5 * (1.0 + cvk_rig_random_even(&rig->random)));
@@ -109,7 +111,7 @@ static int read_one_hall(cvk_rig *rig, int n, double angle_e)
 {
     const cvk_rig_rotor_sensor *s = &rig->config.rotor_sensor;
     cvk_rig_sensor_state *x = &rig->sensors;
-    double level = cos(angle_e - n * TWO_PI / 3.0 - x->hall_place_rad[n]);
+    double level = cos(angle_e - n * CVK_TWO_PI_WIDE / 3.0 - x->hall_place_rad[n]);
     double late = sin(0.5 * s->hall_hysteresis_e_rad);
     int now = level > late ? 1 : (level < -late ? 0 : x->hall[n]);
     if (now != x->hall[n]) {
@@ -158,11 +160,11 @@ void cvk_sensors_draw(cvk_rig *rig)
     double angle_e = rig->config.motor.pole_pairs * sensor_angle(rig);
     for (int n = 0; n < 3; n++) {
         x->hall_place_rad[n] = s->hall_misplacement_e_rad * cvk_rig_random_even(&rig->random);
-        x->hall[n] = cos(angle_e - n * TWO_PI / 3.0 - x->hall_place_rad[n]) > 0.0;
+        x->hall[n] = cos(angle_e - n * CVK_TWO_PI_WIDE / 3.0 - x->hall_place_rad[n]) > 0.0;
         x->hall_edge_s[n] = -INFINITY;
     }
     x->encoder_edge = encoder_position(rig);
-    x->encoder_turn = floor(encoder_angle(rig) / TWO_PI);
+    x->encoder_turn = floor(encoder_angle(rig) / CVK_TWO_PI_WIDE);
     x->encoder_start = sensor_angle(rig);
 }
 
@@ -186,7 +188,7 @@ void cvk_rig_true_sincos(const cvk_rig *rig, double *sin_offset_v, double *cos_o
 static void read_nothing(cvk_rig *rig, cvk_rig_sample *sample)
 {
     const cvk_rig_rotor_sensor *s = &rig->config.rotor_sensor;
-    sample->absolute_mech_rad = s->counts > 0.0 ? TWO_PI * (1.0 - 1.0 / s->counts) : 0.0;
+    sample->absolute_mech_rad = s->counts > 0.0 ? CVK_TWO_PI_WIDE * (1.0 - 1.0 / s->counts) : 0.0;
     sample->encoder_counts = rig->sensors.encoder_counts;
     sample->sin_v = noise(rig, 0.01);
     sample->cos_v = noise(rig, 0.01);
@@ -266,10 +268,10 @@ void cvk_rig_calibration(const cvk_rig *rig, double *direction, double *offset_e
 {
     const int *phase = rig->derived.leg_phase;
     double sign = (phase[1] - phase[0] + 3) % 3 == 1 ? 1.0 : -1.0;
-    double axis = phase[0] * TWO_PI / 3.0, p = rig->config.motor.pole_pairs;
+    double axis = phase[0] * CVK_TWO_PI_WIDE / 3.0, p = rig->config.motor.pole_pairs;
     double zero = rig->config.rotor_sensor.kind == CVK_SENSOR_ENCODER
                       ? rig->config.rotor_sensor.offset_mech_rad - rig->sensors.encoder_start
                       : rig->config.rotor_sensor.offset_mech_rad;
     *direction = rig->config.wiring.sensor_reversed ? -sign : sign;
-    *offset_e_rad = remainder(-*direction * p * zero - sign * axis, TWO_PI);
+    *offset_e_rad = remainder(-*direction * p * zero - sign * axis, CVK_TWO_PI_WIDE);
 }

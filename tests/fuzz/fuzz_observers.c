@@ -3,7 +3,7 @@
  * Any bytes as currents and voltages: every observer's angle and speed stay numbers, the quality a
  * probability, the adapted motor near the one of the settings.
  */
-#include "corvak/core/observing.h"
+#include "corvak/core/observers_alone.h"
 
 #include <math.h>
 #include <stdint.h>
@@ -29,25 +29,25 @@ static void check(const cvk_moment *now, const cvk_settings *s)
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 {
-    static cvk_observing observing;
+    static cvk_observers_alone observing;
     cvk_settings s = cvk_settings_default();
     s.motor = (cvk_motor_settings){7, 0.15f, 300e-6f, 450e-6f, 0.02f};
     s.inverter = (cvk_inverter_settings){0.3f, 0.5f};
     s.observer.all = 1;
     s.observer.kind = size > 0 ? data[0] % 3 : 0;
-    if (cvk_observing_init(&observing, 50e-6f, &s, NULL) != CVK_OK) {
+    if (cvk_observers_alone_init(&observing, 50e-6f, &s, NULL) != CVK_OK) {
         abort();
     }
     for (size_t at = 1; at + 17 <= size; at += 17) {
-        cvk_observing_row row = {.own_left = data[at] & 1, .bridge_on = data[at] >> 1 & 1};
+        cvk_observers_alone_row row = {.own_left = data[at] & 1, .bridge_on = data[at] >> 1 & 1};
         memcpy(&row.current_a, data + at + 1, 8);
         memcpy(&row.acted_v, data + at + 9, 8);
-        check(cvk_observing_step(&observing, &row), &s);
+        check(cvk_observers_alone_step(&observing, &row), &s);
         if ((data[at] & 0x40) != 0) { /* and then something reasonable for a while */
             row.current_a = (cvk_ab){1.0f, (float)data[at] * 0.01f};
             row.acted_v = (cvk_ab){(float)data[at + 1] * 0.1f, 1.0f};
             for (int n = 0; n < 20; n++) {
-                check(cvk_observing_step(&observing, &row), &s);
+                check(cvk_observers_alone_step(&observing, &row), &s);
             }
         }
     }

@@ -114,7 +114,7 @@ START_TEST(a_fault_ends_what_was_asked_for)
 {
     open_bench(_i);
     cvk_rig_scenario dip = {.count = 1};
-    dip.item[0] = cvk_rig_event_default(CVK_FAULT_BROWN_OUT);
+    dip.item[0] = cvk_rig_event_default(CVK_MISHAP_BROWN_OUT);
     dip.item[0].value[0] = 9.5; /* below the window */
     cvk_rig_set_scenario(cvk_sim_controller_inside(motor.controller)->rig, &dip);
     live_advance(&motor, 0.3);

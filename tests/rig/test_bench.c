@@ -157,7 +157,7 @@ END_TEST
 START_TEST(a_happening_waits_for_its_event)
 {
     cvk_rig_config config = small_motor();
-    cvk_rig_event *plug = happens(CVK_FAULT_SENSOR_UNPLUGGED, NAN);
+    cvk_rig_event *plug = happens(CVK_MISHAP_SENSOR_UNPLUGGED, NAN);
     plug->above_speed_mech_rad_s = 30.0;
     plug->from_s = 0.01;
     config.rotor_sensor.all_fitted = 1;
@@ -184,7 +184,7 @@ START_TEST(an_open_phase_carries_nothing)
     for (int fidelity = 0; fidelity < 2; fidelity++) {
         cvk_rig_config config = small_motor();
         config.inverter.fidelity = fidelity;
-        happens(CVK_FAULT_OPEN_PHASE, 1)->from_s = 0.2;
+        happens(CVK_MISHAP_OPEN_PHASE, 1)->from_s = 0.2;
         spin_at(&config, 200.0);
         cvk_rig_set_scenario(sim.rig, &scenario);
         run_until(0.21);
@@ -202,7 +202,7 @@ END_TEST
 START_TEST(a_short_between_wires_trips_the_drive)
 {
     cvk_rig_config config = small_motor();
-    cvk_rig_event *accident = happens(CVK_FAULT_PHASE_SHORT, 0);
+    cvk_rig_event *accident = happens(CVK_MISHAP_PHASE_SHORT, 0);
     accident->value[1] = 1;
     accident->from_s = 0.2;
     spin_at(&config, 200.0);
@@ -222,11 +222,11 @@ START_TEST(stuck_and_lost_signals)
     config.rotor_sensor.all_fitted = 1;
     config.rotor_sensor.counts = 4096;
     static const cvk_rig_event_kind faults[] = {
-        CVK_FAULT_ADC_STUCK, CVK_FAULT_SENSOR_STUCK, CVK_FAULT_SENSOR_UNPLUGGED,
-        CVK_SET_POINT_LOST,  CVK_FAULT_HOT,          CVK_FAULT_BROWN_OUT};
+        CVK_MISHAP_ADC_STUCK, CVK_MISHAP_SENSOR_STUCK, CVK_MISHAP_SENSOR_UNPLUGGED,
+        CVK_SET_POINT_LOST,   CVK_MISHAP_HOT,          CVK_MISHAP_BROWN_OUT};
     for (unsigned n = 0; n < sizeof faults / sizeof faults[0]; n++) {
         double value =
-            faults[n] == CVK_FAULT_HOT ? 160.0 : (faults[n] == CVK_FAULT_ADC_STUCK ? 2 : 9);
+            faults[n] == CVK_MISHAP_HOT ? 160.0 : (faults[n] == CVK_MISHAP_ADC_STUCK ? 2 : 9);
         happens(faults[n], value)->from_s = 0.1;
         start(&config, NULL);
         cvk_rig_set_scenario(sim.rig, &scenario);
@@ -235,14 +235,14 @@ START_TEST(stuck_and_lost_signals)
         cvk_rig_sample a = cvk_sim_step(&sim).sample;
         run_until(0.113);
         cvk_rig_sample b = cvk_sim_step(&sim).sample;
-        ck_assert((a.current_a[2] == b.current_a[2]) == (faults[n] == CVK_FAULT_ADC_STUCK));
+        ck_assert((a.current_a[2] == b.current_a[2]) == (faults[n] == CVK_MISHAP_ADC_STUCK));
         bool still = a.absolute_mech_rad == b.absolute_mech_rad && a.sin_v == b.sin_v;
-        ck_assert(still == (faults[n] == CVK_FAULT_SENSOR_STUCK));
+        ck_assert(still == (faults[n] == CVK_MISHAP_SENSOR_STUCK));
         ck_assert((b.hall == 7 && hypot(b.sin_v, b.cos_v) < 0.2) ==
-                  (faults[n] == CVK_FAULT_SENSOR_UNPLUGGED));
+                  (faults[n] == CVK_MISHAP_SENSOR_UNPLUGGED));
         ck_assert((b.pedal_v == 0.0) == (faults[n] == CVK_SET_POINT_LOST));
-        ck_assert((b.winding_degc > 150.0) == (faults[n] == CVK_FAULT_HOT));
-        ck_assert((b.bus_v < 10.0) == (faults[n] == CVK_FAULT_BROWN_OUT));
+        ck_assert((b.winding_degc > 150.0) == (faults[n] == CVK_MISHAP_HOT));
+        ck_assert((b.bus_v < 10.0) == (faults[n] == CVK_MISHAP_BROWN_OUT));
     }
 }
 END_TEST
@@ -455,7 +455,7 @@ START_TEST(storage_can_be_cut_at_any_byte)
     }
     cvk_rig_config config = ideal_rig();
     for (int cut = 0; cut <= 32; cut++) {
-        happens(CVK_FAULT_STORAGE_CUT, cut);
+        happens(CVK_MISHAP_STORAGE_CUT, cut);
         start(&config, NULL);
         cvk_rig_set_scenario(sim.rig, &scenario);
         bool done = sim.port.storage_program(sim.port.context, 100, bytes, sizeof bytes);

@@ -8,6 +8,8 @@
 #ifndef CORVAK_CORE_FRAMES_H
 #define CORVAK_CORE_FRAMES_H
 
+#include "corvak/core/units.h"
+
 #include <math.h>
 #include <stdbool.h>
 
@@ -15,8 +17,6 @@
 extern "C" {
 #endif
 
-#define CVK_PI 3.14159265358979f
-#define CVK_TWO_PI 6.28318530717959f
 #define CVK_SQRT3 1.73205080756888f
 
 typedef struct cvk_abc {
@@ -91,6 +91,16 @@ static inline cvk_abc cvk_clarke_inverse(cvk_ab v)
     cvk_abc x = {v.alpha, -0.5f * v.alpha + 0.5f * CVK_SQRT3 * v.beta,
                  -0.5f * v.alpha - 0.5f * CVK_SQRT3 * v.beta};
     return x;
+}
+
+static inline float cvk_length(cvk_ab v)
+{
+    return sqrtf(v.alpha * v.alpha + v.beta * v.beta);
+}
+
+static inline float cvk_length_dq(cvk_dq v)
+{
+    return sqrtf(v.d * v.d + v.q * v.q);
 }
 
 /* A stationary vector as seen from a frame turned by `frame`. */

@@ -6,7 +6,7 @@
 #ifndef CORVAK_HOST_REPLAY_H
 #define CORVAK_HOST_REPLAY_H
 
-#include "corvak/core/observing.h"
+#include "corvak/core/observers_alone.h"
 #include "corvak/core/parameters.h"
 #include "corvak/ident/card.h"
 #include "corvak/ident/replay_rows.h"

@@ -35,14 +35,14 @@ typedef enum cvk_rig_event_kind {
     CVK_EXPECT_ANGLE,    /* the angle in use is off by rms_deg at most, electrical */
     CVK_EXPECT_RIPPLE,   /* the speed's spread about its mean is rms_mech_rad_s at most */
     CVK_SET_POINT_LOST,  /* pulse, pedal and digital set-point no longer arrive */
-    CVK_FAULT_OPEN_PHASE,
-    CVK_FAULT_PHASE_SHORT,      /* between motor wires `phase` and `to_phase` */
-    CVK_FAULT_SENSOR_STUCK,     /* the rotor sensor repeats its last reading */
-    CVK_FAULT_SENSOR_UNPLUGGED, /* its inputs float: readings are meaningless */
-    CVK_FAULT_ADC_STUCK,        /* channel `phase` (a, b, c, bus) repeats its last reading */
-    CVK_FAULT_BROWN_OUT,        /* the supply falls to bus_v */
-    CVK_FAULT_HOT,              /* the winding is at temp_degc */
-    CVK_FAULT_STORAGE_CUT,      /* power fails at_byte bytes into the next write to storage */
+    CVK_MISHAP_OPEN_PHASE,
+    CVK_MISHAP_PHASE_SHORT,      /* between motor wires `phase` and `to_phase` */
+    CVK_MISHAP_SENSOR_STUCK,     /* the rotor sensor repeats its last reading */
+    CVK_MISHAP_SENSOR_UNPLUGGED, /* its inputs float: readings are meaningless */
+    CVK_MISHAP_ADC_STUCK,        /* channel `phase` (a, b, c, bus) repeats its last reading */
+    CVK_MISHAP_BROWN_OUT,        /* the supply falls to bus_v */
+    CVK_MISHAP_HOT,              /* the winding is at temp_degc */
+    CVK_MISHAP_STORAGE_CUT,      /* power fails at_byte bytes into the next write to storage */
     CVK_WHAT_COUNT
 } cvk_rig_event_kind;
 

@@ -14,8 +14,6 @@
 #include <glib.h>
 #include <json-glib/json-glib.h>
 
-#define RPM_PER_RAD_S (60.0 / 6.28318530717958647693)
-
 enum {
     EXIT_DONE = 0,
     EXIT_ANSWER_NO = 1, /* a check failed, a thing cannot be estimated */

@@ -5,12 +5,12 @@
  */
 #include "base/calibration.h"
 
+#include "corvak/core/units.h"
+
 #include "gnuplot.h"
 
 #include <math.h>
 
-#define DEGREES 57.29577951308232
-#define PI 3.14159265358979323846
 #define EXAGGERATED 10.0
 
 /* The panels of a page: so many as there is something to draw in, three in a row. */
@@ -50,8 +50,8 @@ static void draw_error(page *p, const cvk_sensor_calibration *s, cvk_sensor_kind
     place_next(p);
     fprintf(g, "$error%d << EOD\n", panel);
     for (size_t n = 0; n < s->curve.points; n++) {
-        fprintf(g, "%.6g %.6g %.6g\n", s->curve.sensor_rad[n] * DEGREES,
-                s->curve.before_rad[n] * DEGREES, s->curve.after_rad[n] * DEGREES);
+        fprintf(g, "%.6g %.6g %.6g\n", s->curve.sensor_rad[n] * CVK_DEG_PER_RAD,
+                s->curve.before_rad[n] * CVK_DEG_PER_RAD, s->curve.after_rad[n] * CVK_DEG_PER_RAD);
     }
     fprintf(g,
             "EOD\nset title '%s: offset %.2f ± %.2f°'\nset xlabel '%s / °'\n"
@@ -60,8 +60,8 @@ static void draw_error(page *p, const cvk_sensor_calibration *s, cvk_sensor_kind
             "plot $error%d using 1:2 with lines lw 1.5 lc rgb '" ORANGE
             "' title 'offset alone', '' using 1:3 with lines lw 2 lc rgb '" BLUE
             "' title 'all taken off'\nset xtics auto\nset offsets\n",
-            cvk_sensor_kind_name(kind), s->electrical_offset_rad.value * DEGREES,
-            0.5 * (s->electrical_offset_rad.high - s->electrical_offset_rad.low) * DEGREES,
+            cvk_sensor_kind_name(kind), s->electrical_offset_rad.value * CVK_DEG_PER_RAD,
+            0.5 * (s->electrical_offset_rad.high - s->electrical_offset_rad.low) * CVK_DEG_PER_RAD,
             turns[kind], panel);
 }
 
@@ -122,15 +122,17 @@ static void draw_halls(page *p, const cvk_sensor_calibration *s)
     fprintf(g, "set object 1 circle at 0,0 size 1 fs empty border lc rgb '" GREY "' lw 0.5\n"
                "set object 2 circle at 0,0 size 0.78 fs empty border lc rgb '" GREY "' lw 0.5\n");
     for (int n = 0; n < CVK_HALL_EDGES; n++) {
-        const double nominal = s->electrical_offset_rad.value + s->direction * (n + 0.5) * PI / 3.0;
+        const double nominal =
+            s->electrical_offset_rad.value + s->direction * (n + 0.5) * CVK_PI_WIDE / 3.0;
         const double from = s->hall.edge_rad[(n + 5) % 6].value;
-        const double middle = from + 0.5 * remainder(s->hall.edge_rad[n].value - from, 2.0 * PI);
+        const double middle =
+            from + 0.5 * remainder(s->hall.edge_rad[n].value - from, 2.0 * CVK_PI_WIDE);
         fprintf(g, "set arrow %d from 0,0 to %.4g,%.4g nohead dt 3 lc rgb '" GREY "'\n", n + 1,
                 0.6 * cos(nominal), 0.6 * sin(nominal));
         fprintf(g, "set label %d '%d' at %.4g,%.4g center font ',12'\n", n + 1, code_of[n],
                 0.45 * cos(middle), 0.45 * sin(middle));
         fprintf(g, "set label %d '%.1f°' at %.4g,%.4g center font ',9'\n", n + 11,
-                s->hall.edge_rad[n].value * DEGREES, 1.2 * cos(s->hall.edge_rad[n].value),
+                s->hall.edge_rad[n].value * CVK_DEG_PER_RAD, 1.2 * cos(s->hall.edge_rad[n].value),
                 1.15 * sin(s->hall.edge_rad[n].value));
     }
     fprintf(g, "set title 'halls: codes and edges, electrical'\n"
@@ -176,7 +178,7 @@ static void draw_ellipse(page *p, const cvk_sincos_calibration *s)
             "plot $ellipse using 1:2 with points pt 7 ps 0.3 lc rgb '" ORANGE
             "' title 'as read', '' using 3:4 with points pt 7 ps 0.3 lc rgb '" BLUE
             "' title 'made round'\n",
-            EXAGGERATED, s->gain_ratio.value, s->quadrature_rad.value * DEGREES);
+            EXAGGERATED, s->gain_ratio.value, s->quadrature_rad.value * CVK_DEG_PER_RAD);
     round_axes(g);
 }
 

@@ -4,6 +4,8 @@
  * inductances depend on angle and current, and how sure the pole pairs are.
  */
 #include "base/cli.h"
+
+#include "corvak/core/units.h"
 #include "gnuplot.h"
 
 #include <math.h>
@@ -94,8 +96,7 @@ static void angle_panel(FILE *g, const cvk_estimate *e)
     const display how = display_of(CVK_CARD_INDUCTANCE_Q, q->value);
     fprintf(g, "$angle << EOD\n");
     for (int n = 0; n <= 360; n += 2) {
-        double c = cos(n * 3.14159265358979323846 / 180.0),
-               s = sin(n * 3.14159265358979323846 / 180.0);
+        double c = cos(n * CVK_PI_WIDE / 180.0), s = sin(n * CVK_PI_WIDE / 180.0);
         double l[3] = {d->low * c * c + q->low * s * s, d->value * c * c + q->value * s * s,
                        d->high * c * c + q->high * s * s};
         for (int k = 0; k < 3; k++) {

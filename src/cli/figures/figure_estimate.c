@@ -5,6 +5,8 @@
  * the card. Drawn by gnuplot from a script with inline data.
  */
 #include "base/cli.h"
+
+#include "corvak/core/units.h"
 #include "gnuplot.h"
 
 #include <math.h>
@@ -109,7 +111,7 @@ static void balance_panel(FILE *g, const cvk_estimate *e)
 static void speed_panel(FILE *g, const cvk_estimate *e)
 {
     const cvk_card_entry *poles = &e->card.entry[CVK_CARD_POLE_PAIRS];
-    const double rpm = poles->known ? 9.549296586 / poles->value : 1.0;
+    const double rpm = poles->known ? CVK_RPM_PER_RAD_S / poles->value : 1.0;
     put_curve(g, "speed", &e->speed, 1.0, rpm);
     fprintf(g,
             "set title 'Speed, from the back-EMF'\nset xlabel 'time / s'\nset ylabel '%s'\n"

@@ -5,14 +5,14 @@
  */
 #include "figure_replay.h"
 
+#include "corvak/core/units.h"
+
 #include "gnuplot.h"
 
 #include "base/cli.h"
 
 #include <math.h>
 
-#define DEGREES (180.0 / 3.14159265358979323846)
-#define TWO_PI 6.28318530717958647693
 #define EDGE_DEG 60.0
 
 static const char *const colours[CVK_REPLAY_OBSERVERS] = {BLUE, GREEN, ORANGE};
@@ -31,7 +31,8 @@ static void put_trace(FILE *g, const cvk_replay_trace *t, double speed_unit)
         fprintf(g, "%.9g %g", t->time_s[n], speed_unit * t->speed_rad_s[n]);
         for (int kind = 0; kind < CVK_REPLAY_OBSERVERS; kind++) {
             const double off =
-                DEGREES * remainder(t->angle_rad[kind][n] - t->reference_rad[n], TWO_PI);
+                CVK_DEG_PER_RAD *
+                remainder(t->angle_rad[kind][n] - t->reference_rad[n], CVK_TWO_PI_WIDE);
             fprintf(g, " %g %g %g", speed_unit * t->seen_rad_s[kind][n],
                     isfinite(off) ? CLAMP(off, -EDGE_DEG, EDGE_DEG) : off, t->quality[kind][n]);
         }
@@ -71,7 +72,7 @@ static void put_search(FILE *g, const cvk_search *s)
     for (int key = 0; key < CVK_SEARCH_KEYS; key++) {
         fprintf(g, "$key%d << EOD\n", key);
         for (int n = 0; n < CVK_SEARCH_POINTS; n++) {
-            fprintf(g, "%g %g\n", s->value[key][n], DEGREES * s->error_rad[key][n]);
+            fprintf(g, "%g %g\n", s->value[key][n], CVK_DEG_PER_RAD * s->error_rad[key][n]);
         }
         fprintf(g, "EOD\n");
     }
@@ -100,7 +101,7 @@ gboolean draw_replay(const cvk_replay *r, const cvk_replay_trace *trace, const c
     const double floor = search != NULL ? 0.33 : 0.07;
     const char *against =
         r->reference == CVK_REPLAY_CONSENSUS ? "less their mean / deg" : "angle error / deg el.";
-    put_trace(g, trace, pole_pairs > 0.0 ? RPM_PER_RAD_S / pole_pairs : 1.0);
+    put_trace(g, trace, pole_pairs > 0.0 ? CVK_RPM_PER_RAD_S / pole_pairs : 1.0);
     place(g, 0, 3, floor, pole_pairs > 0.0 ? "speed / rpm" : "electrical speed / (rad/s)");
     put_curves(g, r, 0,
                r->reference == CVK_REPLAY_CONSENSUS

@@ -5,6 +5,8 @@
  */
 #include "figure_run.h"
 
+#include "corvak/core/units.h"
+
 #include "base/cli.h"
 #include "gnuplot.h"
 
@@ -12,8 +14,6 @@
 #include <stdio.h>
 
 #define POINTS 1500
-#define DEGREES (180.0 / 3.14159265358979323846)
-#define TWO_PI 6.28318530717958647693
 
 /* What happened during one point: the last values, and the extremes where they matter. */
 typedef struct point {
@@ -69,7 +69,8 @@ void run_figure_row(run_figure *f, const cvk_device_row *row, const cvk_device_t
         now->request.mode == CVK_MODE_SPEED || now->request.mode == CVK_MODE_STOP;
     if (truth != NULL && turns && now->bridge_on != 0 && now->angle_source != CVK_ANGLE_IMPOSED) {
         const double off =
-            DEGREES * remainder((double)now->angle.angle_rad - truth->angle_e_rad, TWO_PI);
+            CVK_DEG_PER_RAD *
+            remainder((double)now->angle.angle_rad - truth->angle_e_rad, CVK_TWO_PI_WIDE);
         p->off_low = isnan(p->off_low) ? off : fmin(p->off_low, off);
         p->off_high = isnan(p->off_high) ? off : fmax(p->off_high, off);
     }
@@ -77,7 +78,7 @@ void run_figure_row(run_figure *f, const cvk_device_row *row, const cvk_device_t
 
 static void put_points(FILE *g, const run_figure *f)
 {
-    const double rpm = RPM_PER_RAD_S / f->pole_pairs;
+    const double rpm = CVK_RPM_PER_RAD_S / f->pole_pairs;
     fprintf(g, "$run << EOD\n");
     for (int n = 0; n < POINTS; n++) {
         const point *p = &f->point[n];

@@ -4,9 +4,9 @@
  */
 #include "base/calibration.h"
 
-#include <math.h>
+#include "corvak/core/units.h"
 
-#define DEGREES 57.29577951308232
+#include <math.h>
 
 /* A line "label value [low .. high] unit"; nothing when it is not known. */
 static void print_value(const char *label, const cvk_measured *x, double factor, const char *unit)
@@ -40,10 +40,10 @@ static void print_halls(const cvk_sensor_calibration *s)
     for (int n = 0; n < CVK_HALL_EDGES; n++) {
         const cvk_measured *edge = &s->hall.edge_rad[n], *gap = &s->hall.hysteresis_rad[n];
         g_print("    %d and %d              %8.2f +- %-8.2f", code_of[n], code_of[(n + 1) % 6],
-                edge->value * DEGREES, 0.5 * (edge->high - edge->low) * DEGREES);
+                edge->value * CVK_DEG_PER_RAD, 0.5 * (edge->high - edge->low) * CVK_DEG_PER_RAD);
         if (cvk_measured_known(gap)) {
-            g_print("       %7.2f +- %.2f", gap->value * DEGREES,
-                    0.5 * (gap->high - gap->low) * DEGREES);
+            g_print("       %7.2f +- %.2f", gap->value * CVK_DEG_PER_RAD,
+                    0.5 * (gap->high - gap->low) * CVK_DEG_PER_RAD);
         }
         g_print("\n");
     }
@@ -58,8 +58,8 @@ static void print_harmonics(const cvk_sensor_calibration *s)
     static const char *const cosines[] = {"error once a turn, cos", "error twice a turn, cos"};
     static const char *const sines[] = {"error once a turn, sin", "error twice a turn, sin"};
     for (int n = 0; n < CVK_SENSOR_HARMONICS; n++) {
-        print_value(cosines[n], &s->cosine_rad[n], DEGREES, "deg, its own");
-        print_value(sines[n], &s->sine_rad[n], DEGREES, "deg, its own");
+        print_value(cosines[n], &s->cosine_rad[n], CVK_DEG_PER_RAD, "deg, its own");
+        print_value(sines[n], &s->sine_rad[n], CVK_DEG_PER_RAD, "deg, its own");
     }
 }
 
@@ -77,10 +77,10 @@ static void print_sensor(const cvk_sensor_calibration *s, cvk_sensor_kind kind)
         "  direction              %s, %d electrical turn%s per turn of the sensor; %.1f electrical "
         "turns in the log\n",
         s->direction > 0 ? "forward" : "backward", s->ratio, s->ratio == 1 ? "" : "s", s->turns);
-    print_value("electrical offset", &s->electrical_offset_rad, DEGREES, "deg");
+    print_value("electrical offset", &s->electrical_offset_rad, CVK_DEG_PER_RAD, "deg");
     g_print("  by                     %s\n", reference_text(s->reference));
     print_value("latency", &s->latency_s, 1e6, "us");
-    print_value("rotor's lag", &s->lag_rad, DEGREES, "deg, taken off by using both ways");
+    print_value("rotor's lag", &s->lag_rad, CVK_DEG_PER_RAD, "deg, taken off by using both ways");
     print_harmonics(s);
     if (kind == CVK_SENSES_HALL) {
         print_halls(s);
@@ -89,11 +89,11 @@ static void print_sensor(const cvk_sensor_calibration *s, cvk_sensor_kind kind)
         print_value("sin offset", &s->sincos.sin_offset_v, 1e3, "mV");
         print_value("cos offset", &s->sincos.cos_offset_v, 1e3, "mV");
         print_value("sin over cos", &s->sincos.gain_ratio, 1.0, "");
-        print_value("quadrature", &s->sincos.quadrature_rad, DEGREES, "deg");
+        print_value("quadrature", &s->sincos.quadrature_rad, CVK_DEG_PER_RAD, "deg");
     }
     if (kind == CVK_SENSES_ENCODER) {
         g_print("  counts per turn        %10.0f\n", s->encoder.counts_per_turn);
-        print_value("index mark at", &s->encoder.index_rad, DEGREES, "deg of the shaft");
+        print_value("index mark at", &s->encoder.index_rad, CVK_DEG_PER_RAD, "deg of the shaft");
         print_value("lost counts", &s->encoder.lost_per_turn, 1.0, "per turn");
     }
     if (isfinite(s->error_before_rad)) {
@@ -101,7 +101,7 @@ static void print_sensor(const cvk_sensor_calibration *s, cvk_sensor_kind kind)
                     ? "  against the vector     %.2f deg electrical rms before, %.2f after: the "
                       "magnets' detents are in it\n"
                     : "  angle error            %.2f deg electrical rms before, %.2f after\n",
-                s->error_before_rad * DEGREES, s->error_after_rad * DEGREES);
+                s->error_before_rad * CVK_DEG_PER_RAD, s->error_after_rad * CVK_DEG_PER_RAD);
     }
 }
 
@@ -123,14 +123,14 @@ static void print_comparison(const cvk_calibration *c)
             }
             char noise[32] = "-", latency[32] = "-";
             if (isfinite(s->noise_rad)) {
-                g_snprintf(noise, sizeof noise, "%.3f", s->noise_rad * DEGREES);
+                g_snprintf(noise, sizeof noise, "%.3f", s->noise_rad * CVK_DEG_PER_RAD);
             }
             if (cvk_measured_known(&s->latency_s)) {
                 g_snprintf(latency, sizeof latency, "%.1f", 1e6 * s->latency_s.value);
             }
             g_print("%-10s %16.4f %12s %14s %16.2f\n", cvk_sensor_kind_name((cvk_sensor_kind)k),
-                    s->resolution_rad * DEGREES, noise, latency,
-                    0.5 * (offset->high - offset->low) * DEGREES);
+                    s->resolution_rad * CVK_DEG_PER_RAD, noise, latency,
+                    0.5 * (offset->high - offset->low) * CVK_DEG_PER_RAD);
         }
     }
     g_print("\nuse %s\n", c->why_best);

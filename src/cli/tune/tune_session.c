@@ -5,7 +5,7 @@
  */
 #include "tune.h"
 
-#include "base/device.h"
+#include "base/open_device.h"
 
 #include <math.h>
 #include <string.h>

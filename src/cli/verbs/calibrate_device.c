@@ -4,7 +4,9 @@
  * its result kept.
  */
 #include "base/calibration.h"
-#include "base/device.h"
+
+#include "corvak/core/units.h"
+#include "base/open_device.h"
 
 #include "corvak/files/tune_yaml.h"
 #include "corvak/host/calibrated.h"
@@ -17,7 +19,6 @@
 #define LOOK_S 0.05
 #define LONGEST_S 120.0
 #define STOP_S 5.0
-#define DEGREES 57.29577951308232
 
 typedef struct found {
     int direction;
@@ -116,19 +117,19 @@ static void print_found(const found *f)
             f->before_reversed ? "yes" : "no");
     char half[24] = "";
     if (isfinite(f->half_rad)) { /* an older program does not tell */
-        g_snprintf(half, sizeof half, " +- %.2f", f->half_rad * DEGREES);
+        g_snprintf(half, sizeof half, " +- %.2f", f->half_rad * CVK_DEG_PER_RAD);
     }
     g_print("offset        rotor.offset_rad: %.4f (%.2f%s deg electrical; was %.4f)\n",
-            f->offset_rad, f->offset_rad * DEGREES, half, f->before_rad);
+            f->offset_rad, f->offset_rad * CVK_DEG_PER_RAD, half, f->before_rad);
     if (f->halls) {
         g_print("edges         rotor.hall_edge_1_rad to _6_rad:");
         for (int n = 0; n < CVK_ROTOR_EDGES; n++) {
-            g_print(" %+.1f", f->edge_rad[n] * DEGREES);
+            g_print(" %+.1f", f->edge_rad[n] * CVK_DEG_PER_RAD);
         }
         g_print(" deg late about their mean\n");
     }
     g_print("lag           the rotor trailed the current by %.2f deg, taken off by both ways\n",
-            f->lag_rad * DEGREES);
+            f->lag_rad * CVK_DEG_PER_RAD);
     g_print("likeness      %.3f of sensor and current while it was taken round\n", f->alike);
     g_print("torque test   turned both ways, the right way, with %.0f %% of the current limit\n",
             100.0 * f->share);

@@ -3,7 +3,7 @@
  * corvak calibrate: rotor sensors and channels from a log; into the tune file.
  */
 #include "base/calibration.h"
-#include "base/device.h"
+#include "base/open_device.h"
 
 #include "corvak/files/tune_yaml.h"
 #include "corvak/host/calibrated.h"

@@ -5,6 +5,8 @@
  */
 #include "base/cli.h"
 
+#include "corvak/core/units.h"
+
 #include "corvak/files/card_yaml.h"
 
 #include <math.h>
@@ -13,7 +15,6 @@
 
 #define VERB "card"
 #define METER_TOLERANCE 0.02
-#define RAD_PER_DEG (3.14159265358979323846 / 180.0)
 
 typedef struct arguments {
     gboolean json;
@@ -76,7 +77,7 @@ static int compare_meter(comparisons *all, const cvk_card *card, const arguments
         compare(all, "resistance_line_to_line_ohm", how, &here, &there);
     }
     if (!isnan(a->meter_inductance)) {
-        if (!cvk_card_meter_inductance(card, a->rotor_deg * RAD_PER_DEG, &here)) {
+        if (!cvk_card_meter_inductance(card, a->rotor_deg * CVK_RAD_PER_DEG, &here)) {
             return complain_usage(VERB, "the card has no inductances to compare with");
         }
         display how = display_of(CVK_CARD_INDUCTANCE_Q, here.value);

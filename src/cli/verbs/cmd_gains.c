@@ -4,6 +4,8 @@
  */
 #include "base/cli.h"
 
+#include "corvak/core/units.h"
+
 #include "corvak/files/card_yaml.h"
 #include "corvak/files/tune_yaml.h"
 #include "corvak/host/pwm_advice.h"
@@ -14,7 +16,6 @@
 #include <string.h>
 
 #define VERB "gains"
-#define DEGREES (180.0 / 3.14159265358979323846)
 
 typedef struct arguments {
     char *output, *tune, *plot;
@@ -76,8 +77,8 @@ static void print_motion(const char *name, const cvk_motion_prediction *m)
     g_print("%-14s bandwidth %s rad/s; phase margin %.0f deg; at worst over inertia, load and\n"
             "               observer %.0f deg; at the shaft: stiffness %s N m/rad, damping %s N m "
             "s/rad\n",
-            name, digits(m->bandwidth_rad_s, 3), DEGREES * m->margin_rad,
-            DEGREES * m->worst_margin_rad, digits(m->stiffness_nm_rad, 3),
+            name, digits(m->bandwidth_rad_s, 3), CVK_DEG_PER_RAD * m->margin_rad,
+            CVK_DEG_PER_RAD * m->worst_margin_rad, digits(m->stiffness_nm_rad, 3),
             digits(m->damping_nms_rad, 3));
 }
 
@@ -97,7 +98,7 @@ static void print_gains(const cvk_gains *g, const char *name)
         }
         g_print("%-34s %-12s %-8s %s", key, value, row->unit, g->item[n].from);
         if (g_str_has_suffix(row->name, "speed_rad_s") && pole_pairs > 0.0) {
-            g_print("; %s rpm", digits(RPM_PER_RAD_S * (double)number / pole_pairs, 3));
+            g_print("; %s rpm", digits(CVK_RPM_PER_RAD_S * (double)number / pole_pairs, 3));
         }
         g_print("\n");
         g_free(key);
@@ -107,7 +108,8 @@ static void print_gains(const cvk_gains *g, const char *name)
             "               phase margin %.0f deg; at worst over the card's intervals %.0f deg, "
             "overshoot %.1f %%\n",
             digits(c->bandwidth_hz, 4), c->rise_periods, 100.0 * c->overshoot,
-            DEGREES * c->margin_rad, DEGREES * c->worst_margin_rad, 100.0 * c->worst_overshoot);
+            CVK_DEG_PER_RAD * c->margin_rad, CVK_DEG_PER_RAD * c->worst_margin_rad,
+            100.0 * c->worst_overshoot);
     if (g->speed.bandwidth_rad_s > 0.0) {
         print_motion("speed loop", &g->speed);
         print_motion("position loop", &g->position);
@@ -116,7 +118,7 @@ static void print_gains(const cvk_gains *g, const char *name)
                 "coast-down (corvak plan)\n");
     }
     g_print("top speed      %.0f rpm, %s rad/s electrical, at the end of the linear range\n",
-            RPM_PER_RAD_S * g->top_speed_rad_s / (pole_pairs > 0.0 ? pole_pairs : 1.0),
+            CVK_RPM_PER_RAD_S * g->top_speed_rad_s / (pole_pairs > 0.0 ? pole_pairs : 1.0),
             digits(g->top_speed_rad_s, 4));
     if (g->hides_a > 0.0) {
         g_print(
@@ -373,7 +375,7 @@ static int check_numbers(arguments *a)
         return complain_usage(VERB, "--injection finds the angle without a sensor: leave out "
                                     "--rotor-sensor");
     }
-    a->wish.margin_rad = a->margin_deg / DEGREES;
+    a->wish.margin_rad = a->margin_deg / CVK_DEG_PER_RAD;
     a->wish.injection = a->injection;
     return EXIT_DONE;
 }

@@ -5,15 +5,16 @@
  */
 #include "base/cli.h"
 
+#include "corvak/core/units.h"
+
 #include "corvak/host/ladder.h"
 #include "corvak/sim/device.h"
-#include "base/device.h"
+#include "base/open_device.h"
 #include "figures/gnuplot.h"
 
 #include <math.h>
 
 #define VERB "ladder"
-#define DEGREES (180.0 / 3.14159265358979323846)
 #define WALKS 4 /* downwards and upwards, without and with load */
 
 typedef struct arguments {
@@ -115,7 +116,7 @@ static void print_rungs(const job *j, const cvk_ladder *l)
         const gboolean by_vector = r->run.by_vector > 0.5;
         char off[24] = "-", quality[24] = "-"; /* an imposed angle has none */
         if (isfinite(r->run.angle_rms_rad)) {
-            g_snprintf(off, sizeof off, "%.1f deg", DEGREES * r->run.angle_rms_rad);
+            g_snprintf(off, sizeof off, "%.1f deg", CVK_DEG_PER_RAD * r->run.angle_rms_rad);
         }
         if (!by_vector) {
             g_snprintf(quality, sizeof quality, "%.2f", r->run.quality);
@@ -249,7 +250,7 @@ static gboolean draw(const job *j, cvk_complaint *complaint)
         for (size_t k = 0; k < j->ladder[n].count; k++) {
             const cvk_rung *rung = &j->ladder[n].rung[k];
             const cvk_run_result *r = &rung->run;
-            const double trust = j->distant ? r->quality : DEGREES * r->angle_rms_rad;
+            const double trust = j->distant ? r->quality : CVK_DEG_PER_RAD * r->angle_rms_rad;
             fprintf(g, "%g %g %g %g\n", j->rpm * r->wanted_rad_s,
                     rung->seen ? 100.0 * r->ripple_rad_s / r->wanted_rad_s : NAN,
                     rung->seen ? trust : NAN, r->current_a);
@@ -284,7 +285,7 @@ static void choose_speeds(job *j, double bus_v)
     const arguments *a = j->given;
     const cvk_motor_settings *m = &j->settings.motor;
     const double no_load = bus_v / sqrt(3.0) / fmax((double)m->flux_linkage_wb, 1e-6);
-    j->rpm = RPM_PER_RAD_S / j->pole_pairs;
+    j->rpm = CVK_RPM_PER_RAD_S / j->pole_pairs;
     j->options = cvk_ladder_options_default();
     j->options.within = a->within;
     j->options.ripple = a->ripple;

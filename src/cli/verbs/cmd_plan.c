@@ -3,6 +3,8 @@
  * corvak plan: the next recording, and what it is expected to bring.
  */
 #include "base/cli.h"
+
+#include "corvak/core/units.h"
 #include "base/log_set.h"
 
 #include "corvak/files/card_yaml.h"
@@ -14,7 +16,6 @@
 
 #define VERB "plan"
 #define WIDER 1.03 /* times as wide */
-#define RAD_S_PER_RPM (3.14159265358979323846 / 30.0)
 
 typedef struct arguments {
     gboolean json, sensor;
@@ -253,7 +254,8 @@ static int work(job *j, const arguments *a, char **paths, int count)
                               a->current, a->rpm, a->time);
     }
     const cvk_plan_limits limits = {.current_a = a->current,
-                                    .speed_rad_s = a->rpm * RAD_S_PER_RPM * j->rig.motor.pole_pairs,
+                                    .speed_rad_s =
+                                        a->rpm * CVK_RAD_S_PER_RPM * j->rig.motor.pole_pairs,
                                     .time_s = a->time,
                                     .rotor_sensor = a->sensor,
                                     .threads = (int)g_get_num_processors()};

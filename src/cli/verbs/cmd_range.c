@@ -4,6 +4,8 @@
  */
 #include "base/cli.h"
 
+#include "corvak/core/units.h"
+
 #include "corvak/core/parameters.h"
 #include "corvak/files/card_yaml.h"
 #include "corvak/host/torque_map.h"
@@ -97,9 +99,9 @@ static void print_range(const arguments *a, const cvk_torque_motor *m, const cvk
     for (int d = 0; d < CVK_DEPTHS; d++) {
         const cvk_torque_depth *k = &r->depth[d];
         g_print("  %-10s %8.2f V %8.0f rpm %10.0f rpm ", depth_name(d), k->voltage_v,
-                RPM_PER_RAD_S * k->base_mech_rad_s, RPM_PER_RAD_S * k->top_mech_rad_s);
+                CVK_RPM_PER_RAD_S * k->base_mech_rad_s, CVK_RPM_PER_RAD_S * k->top_mech_rad_s);
         if (isfinite(k->weakened_mech_rad_s)) {
-            g_print("%18.0f rpm\n", RPM_PER_RAD_S * k->weakened_mech_rad_s);
+            g_print("%18.0f rpm\n", CVK_RPM_PER_RAD_S * k->weakened_mech_rad_s);
         } else {
             g_print("%22s\n", "no end by the voltage");
         }
@@ -110,7 +112,7 @@ static void print_range(const arguments *a, const cvk_torque_motor *m, const cvk
     g_print("faster than %.0f rpm a bridge that is switched off lifts the bus beyond %s V "
             "(protect.bus_max_v):\nthe back-EMF is larger there, and only the d current holds it "
             "down\n",
-            RPM_PER_RAD_S * r->off_mech_rad_s, digits(m->bus_most_v, 4));
+            CVK_RPM_PER_RAD_S * r->off_mech_rad_s, digits(m->bus_most_v, 4));
 }
 
 static void add_numbers(JsonBuilder *b, const char *key, const double *number)
@@ -163,12 +165,12 @@ static gboolean draw(const cvk_torque_map *r, const char *name, const char *path
     if (g == NULL) {
         return FALSE;
     }
-    const double last_rpm = RPM_PER_RAD_S * r->speed_mech_rad_s[CVK_TORQUE_MAP_POINTS - 1],
-                 off_rpm = RPM_PER_RAD_S * r->off_mech_rad_s;
+    const double last_rpm = CVK_RPM_PER_RAD_S * r->speed_mech_rad_s[CVK_TORQUE_MAP_POINTS - 1],
+                 off_rpm = CVK_RPM_PER_RAD_S * r->off_mech_rad_s;
     const double end_rpm = off_rpm < NEAR * last_rpm ? fmax(last_rpm, 1.05 * off_rpm) : last_rpm;
     fprintf(g, "$map << EOD\n");
     for (int n = 0; n < CVK_TORQUE_MAP_POINTS; n++) {
-        fprintf(g, "%g", RPM_PER_RAD_S * r->speed_mech_rad_s[n]);
+        fprintf(g, "%g", CVK_RPM_PER_RAD_S * r->speed_mech_rad_s[n]);
         for (int d = 0; d < CVK_DEPTHS; d++) {
             fprintf(g, " %g %g", r->depth[d].torque_nm[n], r->depth[d].weakened_nm[n]);
         }

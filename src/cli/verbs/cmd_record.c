@@ -2,7 +2,7 @@
  *
  * corvak record: runs an excitation on the simulated rig and writes the log.
  */
-#include "base/device.h"
+#include "base/open_device.h"
 #include "base/record.h"
 
 #include "corvak/files/rig_yaml.h"

@@ -4,6 +4,8 @@
  */
 #include "figures/figure_replay.h"
 
+#include "corvak/core/units.h"
+
 #include "base/log_set.h"
 
 #include "corvak/files/card_yaml.h"
@@ -15,7 +17,6 @@
 #include <string.h>
 
 #define VERB "replay"
-#define DEGREES (180.0 / 3.14159265358979323846)
 #define POINTS 3000
 
 typedef struct arguments {
@@ -175,9 +176,10 @@ static void print_results(const job *j)
         const cvk_replay_result *x = &r->result[kind];
         if (x->ran) {
             g_print("%-8s %8.2f deg %5.1f deg %5.1f deg %8s rad/s %7.1f %% %7.1f %%\n",
-                    observer_name(kind), DEGREES * x->error_rms_rad, DEGREES * x->error_95_rad,
-                    DEGREES * x->error_mean_rad, digits(x->speed_rms_rad_s, 3),
-                    100.0 * x->within_share, 100.0 * x->mean_quality);
+                    observer_name(kind), CVK_DEG_PER_RAD * x->error_rms_rad,
+                    CVK_DEG_PER_RAD * x->error_95_rad, CVK_DEG_PER_RAD * x->error_mean_rad,
+                    digits(x->speed_rms_rad_s, 3), 100.0 * x->within_share,
+                    100.0 * x->mean_quality);
         }
     }
     g_print("\nwithin 30: share of the judged rows that are less than 30 deg off; quality is what "
@@ -189,7 +191,7 @@ static void print_results(const job *j)
             "\nSearch: %s, worst over the corners of the %s: %.2f deg before, %.2f deg after "
             "(%u runs;\nangle, and with it the speed's error over observer.least_speed_rad_s)\n",
             observer_name(j->searched), j->has_card ? "card's intervals" : "+-5 % of R, L, flux",
-            DEGREES * s->before_rad, DEGREES * s->after_rad, s->runs);
+            CVK_DEG_PER_RAD * s->before_rad, CVK_DEG_PER_RAD * s->after_rad, s->runs);
         for (int key = 0; key < CVK_SEARCH_KEYS; key++) {
             g_print("  %s.%-24s %s %s\n", s->key[key]->section, s->key[key]->name,
                     digits((double)cvk_parameter_get(&s->best, s->key[key]), 4), s->key[key]->unit);
@@ -296,7 +298,7 @@ static int write_tune(job *j)
     cvk_settings *s = &j->tune.settings;
     *s = j->given->search ? j->found.best : *s;
     char *from = g_strdup_printf("replay of %s: worst error %.2f deg rms over the corners",
-                                 j->set.log[0]->name, DEGREES * j->found.after_rad);
+                                 j->set.log[0]->name, CVK_DEG_PER_RAD * j->found.after_rad);
     cvk_tune_give(&j->tune, cvk_parameter_named("observer.kind"), from);
     for (int key = 0; key < CVK_SEARCH_KEYS; key++) {
         cvk_tune_give(&j->tune, j->found.key[key], from);

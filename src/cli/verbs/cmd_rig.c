@@ -4,6 +4,8 @@
  */
 #include "base/cli.h"
 
+#include "corvak/core/units.h"
+
 #include "corvak/files/rig_yaml.h"
 #include "corvak/rig/outlook.h"
 
@@ -44,11 +46,12 @@ static void print_outlook(const cvk_rig_config *config, const cvk_rig_outlook *o
     g_print("\nspeed                     phase voltage      no load   at the allowed current\n");
     for (int n = 0; n < CVK_OUTLOOK_DEPTHS; n++) {
         g_print("  %-25s %8.2f V  %8.0f rpm  %8.0f rpm\n", o->depth[n].name,
-                o->depth[n].phase_voltage_v, RPM_PER_RAD_S * o->depth[n].no_load_mech_rad_s,
-                RPM_PER_RAD_S * o->depth[n].loaded_mech_rad_s);
+                o->depth[n].phase_voltage_v, CVK_RPM_PER_RAD_S * o->depth[n].no_load_mech_rad_s,
+                CVK_RPM_PER_RAD_S * o->depth[n].loaded_mech_rad_s);
     }
     g_print("  faster than %.0f rpm a bridge that is switched off lifts the bus beyond %s V\n",
-            RPM_PER_RAD_S * o->off_mech_rad_s, digits((double)config->tune.protect.bus_max_v, 4));
+            CVK_RPM_PER_RAD_S * o->off_mech_rad_s,
+            digits((double)config->tune.protect.bus_max_v, 4));
     g_print("\nat %s kHz PWM\n", digits(1e-3 * config->inverter.pwm_hz, 3));
     g_print("  current ripple        %s A peak to peak at most (at %.0f %% of the linear range)\n",
             digits(o->ripple_a, 3), 100.0 * o->ripple_depth);

@@ -4,21 +4,21 @@
  */
 #include "base/cli.h"
 
+#include "corvak/core/units.h"
+
 #include "base/record.h"
 
 #include "corvak/files/rig_yaml.h"
 #include "corvak/files/scenario_yaml.h"
 #include "corvak/files/tune_yaml.h"
 #include "corvak/host/run.h"
-#include "base/device.h"
+#include "base/open_device.h"
 #include "figures/figure_run.h"
 
 #include <math.h>
 #include <string.h>
 
 #define VERB "run"
-#define DEGREES (180.0 / 3.14159265358979323846)
-#define TWO_PI 6.28318530717958647693
 #define AFTER_STOP_S 3.0 /* time for the last request, when no --length is given */
 #define AFTER_SPEED_S 5.0
 
@@ -75,8 +75,8 @@ static gboolean request_of(const cvk_rig_event *e, double pole_pairs, cvk_reques
         return TRUE;
     case CVK_ASK_POSITION:
         out->mode = CVK_MODE_POSITION;
-        out->position_turns = (int32_t)floor(e->value[0] / TWO_PI);
-        out->position_mech_rad = (float)(e->value[0] - TWO_PI * out->position_turns);
+        out->position_turns = (int32_t)floor(e->value[0] / CVK_TWO_PI_WIDE);
+        out->position_mech_rad = (float)(e->value[0] - CVK_TWO_PI_WIDE * out->position_turns);
         return TRUE;
     case CVK_ASK_STOP:
     case CVK_ASK_BRAKE:
@@ -96,7 +96,7 @@ static gboolean criterion_of(const cvk_rig_event *e, cvk_run_criterion *out)
     } kinds[] = {{CVK_EXPECT_SPEED, CVK_RUN_SPEED, 1.0},
                  {CVK_EXPECT_POSITION, CVK_RUN_POSITION, 1.0},
                  {CVK_EXPECT_CURRENT, CVK_RUN_CURRENT, 1.0},
-                 {CVK_EXPECT_ANGLE, CVK_RUN_ANGLE, 1.0 / DEGREES},
+                 {CVK_EXPECT_ANGLE, CVK_RUN_ANGLE, 1.0 / CVK_DEG_PER_RAD},
                  {CVK_EXPECT_RIPPLE, CVK_RUN_RIPPLE, 1.0}};
     for (size_t n = 0; n < G_N_ELEMENTS(kinds); n++) {
         if (kinds[n].what == e->what) {
@@ -149,7 +149,7 @@ static int make_plan(job *j)
     const double fastest =
         j->rig.supply.bus_v / sqrt(3.0) / j->rig.motor.flux_linkage_wb; /* no load */
     plan->rated_rad_s = j->given->rated_rpm > 0.0
-                            ? j->given->rated_rpm / RPM_PER_RAD_S * j->rig.motor.pole_pairs
+                            ? j->given->rated_rpm / CVK_RPM_PER_RAD_S * j->rig.motor.pole_pairs
                             : 0.6 * fastest;
     return EXIT_DONE;
 }
@@ -195,7 +195,7 @@ static int open_log(job *j)
 
 static void print_result(const job *j, const cvk_run_result *r)
 {
-    const double rpm = RPM_PER_RAD_S / j->rig.motor.pole_pairs;
+    const double rpm = CVK_RPM_PER_RAD_S / j->rig.motor.pole_pairs;
     char reached[48] = "";
     if (isfinite(r->reached_s)) {
         g_snprintf(reached, sizeof reached, "after %.2f s", r->reached_s);
@@ -207,7 +207,7 @@ static void print_result(const job *j, const cvk_run_result *r)
         g_print("%9.1f rpm   %-14s mean %.1f rpm, ripple %s rpm rms\n", rpm * r->wanted_rad_s,
                 reached, rpm * r->mean_rad_s, digits(rpm * r->ripple_rad_s, 2));
     } else if (r->mode == CVK_MODE_POSITION) {
-        g_print("%9.2f deg   %s\n", DEGREES * r->wanted_mech_rad, reached);
+        g_print("%9.2f deg   %s\n", CVK_DEG_PER_RAD * r->wanted_mech_rad, reached);
     } else {
         g_print("%15s %s\n", "", reached);
     }
@@ -217,11 +217,12 @@ static void print_result(const job *j, const cvk_run_result *r)
 static const struct {
     const char *name, *unit;
     double factor;
-} quantities[CVK_RUN_QUANTITIES] = {[CVK_RUN_SPEED] = {"speed off by", "%", 100.0},
-                                    [CVK_RUN_POSITION] = {"position off by", "deg", DEGREES},
-                                    [CVK_RUN_CURRENT] = {"current", "A", 1.0},
-                                    [CVK_RUN_ANGLE] = {"angle off by", "deg rms", DEGREES},
-                                    [CVK_RUN_RIPPLE] = {"ripple", "rpm rms", RPM_PER_RAD_S}};
+} quantities[CVK_RUN_QUANTITIES] = {
+    [CVK_RUN_SPEED] = {"speed off by", "%", 100.0},
+    [CVK_RUN_POSITION] = {"position off by", "deg", CVK_DEG_PER_RAD},
+    [CVK_RUN_CURRENT] = {"current", "A", 1.0},
+    [CVK_RUN_ANGLE] = {"angle off by", "deg rms", CVK_DEG_PER_RAD},
+    [CVK_RUN_RIPPLE] = {"ripple", "rpm rms", CVK_RPM_PER_RAD_S}};
 
 static void print_criterion(const job *j, size_t n)
 {
@@ -276,8 +277,9 @@ static void print_verdict(const job *j)
     }
     if (isfinite(run->angle_rms_rad)) {
         g_print("angle error       %.2f deg rms, %.1f deg at worst, over %.2f s beyond %.0f rpm\n",
-                DEGREES * run->angle_rms_rad, DEGREES * run->angle_worst_rad, run->angle_s,
-                0.1 * j->plan.rated_rad_s * RPM_PER_RAD_S / j->rig.motor.pole_pairs);
+                CVK_DEG_PER_RAD * run->angle_rms_rad, CVK_DEG_PER_RAD * run->angle_worst_rad,
+                run->angle_s,
+                0.1 * j->plan.rated_rad_s * CVK_RPM_PER_RAD_S / j->rig.motor.pole_pairs);
     }
     g_print("verdict           %s\n", !cvk_run_is_good(run, &j->plan) ? "NOT good: see above"
                                       : j->plan.criteria > 0

@@ -5,7 +5,7 @@
  */
 #include "tune/tune.h"
 
-#include "base/device.h"
+#include "base/open_device.h"
 
 #include "corvak/files/card_yaml.h"
 

@@ -3,7 +3,7 @@
  * corvak watch: the rotor sensors while somebody turns the shaft by hand, and in the end whether
  * they are consistent. No torque is applied: the device is only looked at.
  */
-#include "base/device.h"
+#include "base/open_device.h"
 #include "base/log_set.h"
 
 #include "corvak/files/scenario_yaml.h"

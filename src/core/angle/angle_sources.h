@@ -7,8 +7,8 @@
 #ifndef CORVAK_CORE_ANGLE_ANGLE_SOURCES_H
 #define CORVAK_CORE_ANGLE_ANGLE_SOURCES_H
 
-#include "base/bounds.h"
-#include "tracked.h"
+#include "base/arithmetic.h"
+#include "tracking.h"
 
 /* The imposed angle. */
 typedef struct cvk_imposed {

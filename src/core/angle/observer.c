@@ -11,7 +11,7 @@
  */
 #include "angle_sources.h"
 
-#include "base/bounds.h"
+#include "base/arithmetic.h"
 
 #include <stddef.h>
 

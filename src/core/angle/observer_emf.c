@@ -33,7 +33,7 @@ void cvk_emf_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
     s->emf_v.d += share * off.d;
     s->emf_v.q += share * off.q;
     const float way = copysignf(1.0f, s->at.speed_rad_s);
-    const float length = sqrtf(s->emf_v.d * s->emf_v.d + s->emf_v.q * s->emf_v.q);
+    const float length = cvk_length_dq(s->emf_v);
     const float per_length = length > 0.0f ? 1.0f / length : 0.0f;
     const float error = cvk_error_of(way * s->emf_v.q, -way * s->emf_v.d * per_length);
     /* a chord is shorter than its arc */

@@ -38,7 +38,7 @@ void cvk_flux_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
     const cvk_rotation frame = cvk_rotation_of(s->at.angle_rad);
     const cvk_ab active = cvk_active_flux(setup, s->stator_wb, o->current_a);
     const cvk_dq seen = cvk_park(active, frame);
-    const float length = sqrtf(seen.d * seen.d + seen.q * seen.q);
+    const float length = cvk_length_dq(seen);
     const float per_length = length > 1e-3f * o->flux_wb ? 1.0f / length : 0.0f;
     const cvk_ab along = {per_length * active.alpha, per_length * active.beta};
     const cvk_dq i = cvk_park(o->current_a, (cvk_rotation){along.alpha, along.beta});

@@ -10,7 +10,7 @@
  */
 #include "angle_sources.h"
 
-#include "base/bounds.h"
+#include "base/arithmetic.h"
 
 #define PULL_PER_RAD 0.4f
 #define UNKNOWN 400.0f /* variance of what is not known, in units of a measurement's */
@@ -107,7 +107,7 @@ void cvk_kalman_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now
     const cvk_rotation frame = cvk_rotation_of(s->at.angle_rad);
     const cvk_ab active = cvk_active_flux(setup, s->stator_wb, o->current_a);
     const cvk_dq seen = cvk_park(active, frame);
-    const float length = sqrtf(seen.d * seen.d + seen.q * seen.q);
+    const float length = cvk_length_dq(seen);
     const float per_length = length > 1e-3f * o->flux_wb ? 1.0f / length : 0.0f;
     const float error = cvk_error_of(seen.d, seen.q * per_length);
     const float misfit =

@@ -10,7 +10,7 @@
  */
 #include "decoders.h"
 
-#include "base/bounds.h"
+#include "base/arithmetic.h"
 
 #include <stddef.h>
 

@@ -11,7 +11,7 @@
  */
 #include "corvak/core/current_control.h"
 
-#include "base/bounds.h"
+#include "base/arithmetic.h"
 #include "base/setup.h"
 
 #include <stddef.h>

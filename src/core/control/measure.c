@@ -5,7 +5,7 @@
  */
 #include "measure.h"
 
-#include "base/bounds.h"
+#include "base/arithmetic.h"
 
 #include <stddef.h>
 

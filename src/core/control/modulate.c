@@ -6,7 +6,7 @@
 #include "modulate.h"
 
 #include "corvak/core/svm.h"
-#include "base/bounds.h"
+#include "base/arithmetic.h"
 #include "inverter.h"
 #include "shunt.h"
 

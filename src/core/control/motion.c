@@ -7,7 +7,7 @@
  */
 #include "motion.h"
 
-#include "base/bounds.h"
+#include "base/arithmetic.h"
 
 #include <stddef.h>
 

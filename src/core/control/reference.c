@@ -7,7 +7,7 @@
  */
 #include "reference.h"
 
-#include "base/bounds.h"
+#include "base/arithmetic.h"
 
 #include <stddef.h>
 

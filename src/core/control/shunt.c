@@ -13,7 +13,7 @@
  */
 #include "shunt.h"
 
-#include "base/bounds.h"
+#include "base/arithmetic.h"
 #include "inverter.h"
 
 static float smaller(float a, float b)

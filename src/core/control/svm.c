@@ -27,7 +27,7 @@ static float unit_clamp(float x)
 /* Onto the circle, when it lies outside. */
 static cvk_ab on_circle(cvk_ab v, float radius_v, float *headroom)
 {
-    const float length = sqrtf(v.alpha * v.alpha + v.beta * v.beta);
+    const float length = cvk_length(v);
     const float shorten = length > radius_v ? radius_v / length : 1.0f;
     *headroom = length < radius_v ? 1.0f - length / radius_v : 0.0f;
     return (cvk_ab){shorten * v.alpha, shorten * v.beta};

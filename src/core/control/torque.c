@@ -12,7 +12,7 @@
  */
 #include "torque.h"
 
-#include "base/bounds.h"
+#include "base/arithmetic.h"
 
 #include <stddef.h>
 
@@ -53,7 +53,7 @@ static void weaken(cvk_torque *t, const cvk_setup *setup, const cvk_moment *now)
     const cvk_ab v = now->voltage_set_v;
     const float range_v = now->bus_v * (1.0f / CVK_SQRT3);
     const cvk_ab made = now->voltage_made_v;
-    const float used = sqrtf(v.alpha * v.alpha + v.beta * v.beta) / range_v;
+    const float used = cvk_length(v) / range_v;
     /* what is cut off: with a small inductance no current error makes the wanted voltage much
      * larger */
     const float lost = sqrtf((v.alpha - made.alpha) * (v.alpha - made.alpha) +

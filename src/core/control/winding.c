@@ -1,7 +1,7 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
  * At standstill a current meets the resistance alone: voltage times current over its square, both
- * averaged, is the resistance now. Copper gains 0.393 % of that at 25 degC with each K (IEC 60028).
+ * averaged, is the resistance now. Copper gains with each K.
  */
 #include "winding.h"
 
@@ -9,7 +9,6 @@
     0.1f /* of the drop across the resistance, that inductance and back-EMF may add */
 #define LEAST_SHARE 0.2f /* of the current limit */
 #define MEAN_S 0.2f
-#define PER_K 0.00393f
 
 static bool shows(const cvk_setup *setup, const cvk_moment *now, float square_a2)
 {
@@ -40,6 +39,7 @@ void cvk_winding_step(cvk_winding *w, const cvk_setup *setup, cvk_moment *now)
     if (w->seconds >= MEAN_S) {
         const float ohm = w->power / w->square_a2;
         now->winding_ohm = ohm;
-        now->winding_warmer_k = (ohm / setup->settings.motor.resistance_ohm - 1.0f) / PER_K;
+        now->winding_warmer_k =
+            (ohm / setup->settings.motor.resistance_ohm - 1.0f) / (float)CVK_COPPER_PER_K;
     }
 }

@@ -4,7 +4,7 @@
  */
 #include "corvak/core/drive.h"
 
-#include "base/bounds.h"
+#include "base/arithmetic.h"
 #include "drive_state.h"
 #include "angle/injection.h"
 #include "control/modulate.h"

@@ -10,7 +10,7 @@
 #include "control/measure.h"
 #include "control/reference.h"
 #include "programs/startup.h"
-#include "trial.h"
+#include "trial_state.h"
 #include "control/winding.h"
 
 typedef struct cvk_drive_state {

@@ -3,9 +3,9 @@
  * The guards of a change on trial: how the motor runs, what may be made of that, and whether it is
  * exceeded.
  */
-#include "trial.h"
+#include "trial_state.h"
 
-#include "base/bounds.h"
+#include "base/arithmetic.h"
 
 #define LOOK_S 0.5f /* how it runs is looked at over so long */
 /* Guards that nobody named. */
@@ -22,11 +22,6 @@
 static float larger(float a, float b)
 {
     return a > b ? a : b;
-}
-
-static float length_of(cvk_ab i)
-{
-    return sqrtf(i.alpha * i.alpha + i.beta * i.beta);
 }
 
 static float peak_of(cvk_abc i)
@@ -102,7 +97,7 @@ void cvk_trial_fit_guards(cvk_trial *t, const cvk_setup *setup, const cvk_moment
 void cvk_trial_arm_guards(cvk_trial *t, const cvk_moment *now)
 {
     t->speed_off = t->quality_off = t->angle_off = 0;
-    t->before_a = length_of(now->current_ab_a);
+    t->before_a = cvk_length(now->current_ab_a);
     t->low_rad_s = t->high_rad_s = t->lagging_rad_s = now->angle.speed_rad_s;
 }
 
@@ -147,7 +142,7 @@ static bool is_contradicted(const cvk_trial *t, const cvk_setup *setup, const cv
 cvk_trial_reason cvk_trial_guard(cvk_trial *t, const cvk_setup *setup, const cvk_moment *now)
 {
     const cvk_trial_terms *terms = &t->terms;
-    const float length_a = length_of(now->current_ab_a);
+    const float length_a = cvk_length(now->current_ab_a);
     const float rises_a = larger(0.0f, length_a - t->before_a);
     const float coming_a = peak_of(now->phase_a) + RISES_PERIODS * rises_a;
     const bool running = is_running(now), by_speed = cvk_mode_by_speed(now->request.mode);

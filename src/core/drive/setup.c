@@ -6,8 +6,8 @@
 
 #include "corvak/core/svm.h"
 
-#include "base/bounds.h"
-#include "angle/tracked.h"
+#include "base/arithmetic.h"
+#include "angle/tracking.h"
 
 #include <stddef.h>
 

@@ -2,9 +2,9 @@
  *
  * A change on trial: its terms and its end. The guards stand in guards.c.
  */
-#include "trial.h"
+#include "trial_state.h"
 
-#include "base/bounds.h"
+#include "base/arithmetic.h"
 
 #include <stddef.h>
 

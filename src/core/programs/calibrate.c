@@ -17,7 +17,7 @@
 
 #include "corvak/core/halls.h"
 
-#include "base/bounds.h"
+#include "base/arithmetic.h"
 
 #include <stddef.h>
 
@@ -95,11 +95,6 @@ void cvk_calibrator_start(cvk_calibrator *c, cvk_moment *now)
     }
     now->found_offset_rad = now->found_lag_rad = now->found_alike = now->found_share = 0.0f;
     now->found_shift_rad = 0.0f;
-}
-
-static float length_of(cvk_ab x)
-{
-    return sqrtf(x.alpha * x.alpha + x.beta * x.beta);
 }
 
 static float seconds(const cvk_calibrator *c, const cvk_setup *setup)
@@ -184,7 +179,7 @@ static cvk_calibration_reason judge_way(const cvk_calibrator *c, const cvk_setup
 static void hold_current(cvk_calibrator *c, const cvk_setup *setup, float wanted_a,
                          const cvk_moment *now)
 {
-    const float flows_a = length_of(now->current_ab_a);
+    const float flows_a = cvk_length(now->current_ab_a);
     const float change = setup->period_s / HOLD_S * cvk_clamp(1.0f - flows_a / wanted_a, 1.0f);
     c->amplitude_v += c->amplitude_v * change;
     c->amplitude_v =
@@ -231,7 +226,7 @@ static void rise(cvk_calibrator *c, const cvk_setup *setup, cvk_moment *now)
         return;
     }
     const float wanted_a = c->sweep_share * setup->bounds.current_a;
-    const float flows_a = length_of(now->current_ab_a);
+    const float flows_a = cvk_length(now->current_ab_a);
     const float share = RISE_START * expf(seconds(c, setup) / RISE_TIME_S);
     c->amplitude_v = now->bus_v * (share < RISE_END ? share : RISE_END);
     if (flows_a >= wanted_a) {
@@ -260,7 +255,7 @@ static void settle(cvk_calibrator *c, const cvk_setup *setup, cvk_moment *now)
     if (fabsf(c->travel_rad) > DRAGGED_RAD) {
         fail(c, now, is_noise(c) ? CVK_CALIBRATE_UNPLUGGED : CVK_CALIBRATE_LOAD);
     } else if (seconds(c, setup) > SETTLE_S) {
-        c->ohm = c->amplitude_v / length_of(now->current_ab_a);
+        c->ohm = c->amplitude_v / cvk_length(now->current_ab_a);
         enter(c, now, (cvk_calibration_phase)(now->calibration + 1));
     }
 }
@@ -269,7 +264,7 @@ static void settle(cvk_calibrator *c, const cvk_setup *setup, cvk_moment *now)
 static void look(cvk_sweep *sweep, const cvk_setup *setup, const cvk_rotor *rotor,
                  const cvk_moment *now)
 {
-    const float length = length_of(now->current_ab_a);
+    const float length = cvk_length(now->current_ab_a);
     const cvk_rotation by =
         cvk_rotation_of(cvk_wrap_angle(fabsf(setup->rotor.ratio) * rotor->read_own_rad));
     if (rotor->read_quality == 0.0f || !(length > 0.0f)) {
@@ -285,7 +280,7 @@ static void look(cvk_sweep *sweep, const cvk_setup *setup, const cvk_rotor *roto
 
 static float likeness(const cvk_sweep *s, int32_t direction)
 {
-    return length_of(direction > 0 ? s->with : s->against) / (float)(s->count + 1u);
+    return cvk_length(direction > 0 ? s->with : s->against) / (float)(s->count + 1u);
 }
 
 static float place_of(const cvk_sweep *s, int32_t direction)
@@ -523,7 +518,7 @@ static void speed(cvk_calibrator *c, const cvk_setup *setup, cvk_angles *angles,
     const float most_a = c->sweep_share * setup->bounds.current_a, most_v = RISE_END * now->bus_v;
     const float seen = way * now->source[CVK_ANGLE_ROTOR].speed_rad_s;
     const float step_v = c->ohm * most_a * setup->period_s / SPEED_RISE_S;
-    const bool too_much = length_of(now->current_ab_a) > most_a;
+    const bool too_much = cvk_length(now->current_ab_a) > most_a;
     const float slew_v = seen > wanted ? 0.0f : way * step_v;
     c->amplitude_v = cvk_clamp(
         c->amplitude_v + (too_much ? -GIVE_WAY * copysignf(step_v, c->amplitude_v) : slew_v),

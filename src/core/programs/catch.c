@@ -17,7 +17,7 @@
  */
 #include "startup.h"
 
-#include "base/bounds.h"
+#include "base/arithmetic.h"
 
 #define ARC_RAD 2.0944f /* that the back-EMF must turn: harmonics average out */
 #define ARC_S 0.4f      /* within this time; else the rotor stands */
@@ -105,7 +105,7 @@ static cvk_catch_answer listen(cvk_catch *c, const cvk_setup *setup, const cvk_a
     const cvk_ab emf = cvk_emf_seen(angles, setup);
     c->emf_v.alpha += share * (emf.alpha - c->emf_v.alpha);
     c->emf_v.beta += share * (emf.beta - c->emf_v.beta);
-    const float length = sqrtf(c->emf_v.alpha * c->emf_v.alpha + c->emf_v.beta * c->emf_v.beta);
+    const float length = cvk_length(c->emf_v);
     const float points = cvk_angle_of(c->emf_v.alpha, c->emf_v.beta);
     const float low_v = SEEN_SHARE * least * now->adapted_flux_wb, unlike_v = UNLIKE * now->bus_v;
     const bool seen = length > (low_v > unlike_v ? low_v : unlike_v);
@@ -147,7 +147,7 @@ static void find(cvk_catch *c, const cvk_setup *setup, const cvk_moment *now)
 {
     const cvk_ab i = now->current_ab_a;
     const float T = setup->period_s, between_s = (float)(c->pulse + c->gap) * T;
-    const float length_a = sqrtf(i.alpha * i.alpha + i.beta * i.beta);
+    const float length_a = cvk_length(i);
     const float rough = turned_in_pulse(setup, now, length_a) / ((float)c->pulse * T);
     const float points = cvk_angle_of(i.alpha, i.beta);
     const float turned = cvk_wrap_angle(points - c->first_rad);
@@ -169,7 +169,7 @@ static void find(cvk_catch *c, const cvk_setup *setup, const cvk_moment *now)
 static uint32_t gap_of(const cvk_catch *c, const cvk_setup *setup, const cvk_moment *now)
 {
     const cvk_ab i = now->current_ab_a;
-    const float length_a = sqrtf(i.alpha * i.alpha + i.beta * i.beta);
+    const float length_a = cvk_length(i);
     const float each = turned_in_pulse(setup, now, length_a) / (float)c->pulse;
     const uint32_t calls = (uint32_t)(GAP_RAD / (each + 1e-4f));
     return calls > GAP_TICKS + c->pulse ? calls - c->pulse : GAP_TICKS;

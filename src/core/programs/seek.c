@@ -6,7 +6,7 @@
  */
 #include "startup.h"
 
-#include "base/bounds.h"
+#include "base/arithmetic.h"
 
 enum stage { AXIS = 0, ACROSS, NORTH, SOUTH, FADE };
 

@@ -18,7 +18,7 @@
  */
 #include "startup.h"
 
-#include "base/bounds.h"
+#include "base/arithmetic.h"
 #include "control/protect.h"
 
 #include <stddef.h>
@@ -190,7 +190,7 @@ static void hand_back(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles
     const cvk_angle seen = now->source[setup->observer.chosen];
     const float most_a = most_current(setup, now);
     turn_on(s, angles, now, seen.angle_rad + cvk_angle_of(i.d, i.q), seen.speed_rad_s);
-    s->current_a = sqrtf(i.d * i.d + i.q * i.q);
+    s->current_a = cvk_length_dq(i);
     s->full_a = s->current_a > s->full_a ? s->current_a : s->full_a;
     s->full_a = s->full_a > most_a ? most_a : s->full_a;
     now->start_d_a = 0.0f;
@@ -297,7 +297,7 @@ static void watch_rotor(cvk_startup *s, const cvk_setup *setup, const cvk_angles
                         cvk_moment *now, float quick)
 {
     const cvk_ab i = angles->observed.current_a, emf = cvk_emf_seen(angles, setup);
-    const float length = sqrtf(i.alpha * i.alpha + i.beta * i.beta);
+    const float length = cvk_length(i);
     const float per = length > 0.0f ? 1.0f / length : 0.0f, share = setup->period_s / quick;
     const float along = per * (i.alpha * emf.alpha + i.beta * emf.beta);
     const float across = per * (i.alpha * emf.beta - i.beta * emf.alpha);

@@ -5,13 +5,13 @@
  */
 #include "column_names.h"
 
+#include "corvak/core/units.h"
+
 #include "column_guess.h"
 
 #include <ctype.h>
 #include <string.h>
 #include <strings.h>
-
-#define PI 3.14159265358979323846
 
 typedef enum quantity { TIME, CURRENT, VOLTAGE, SHARE, ANGLE, SPEED, COUNT, TEMPERATURE } quantity;
 
@@ -111,18 +111,18 @@ static const unit units[] = {
     {SHARE, "%", 0.01, false},
     {SHARE, "percent", 0.01, false},
     {ANGLE, "rad", 1.0, true},
-    {ANGLE, "deg", PI / 180.0, false},
-    {ANGLE, "\xc2\xb0", PI / 180.0, false},
-    {ANGLE, "turn", 2.0 * PI, false},
-    {ANGLE, "turns", 2.0 * PI, false},
-    {ANGLE, "rev", 2.0 * PI, false},
+    {ANGLE, "deg", CVK_PI_WIDE / 180.0, false},
+    {ANGLE, "\xc2\xb0", CVK_PI_WIDE / 180.0, false},
+    {ANGLE, "turn", 2.0 * CVK_PI_WIDE, false},
+    {ANGLE, "turns", 2.0 * CVK_PI_WIDE, false},
+    {ANGLE, "rev", 2.0 * CVK_PI_WIDE, false},
     {SPEED, "rad/s", 1.0, false},
     {SPEED, "rad_s", 1.0, false},
-    {SPEED, "rpm", 2.0 * PI / 60.0, false},
-    {SPEED, "1/min", 2.0 * PI / 60.0, false},
-    {SPEED, "Hz", 2.0 * PI, false},
-    {SPEED, "rps", 2.0 * PI, false},
-    {SPEED, "deg/s", PI / 180.0, false},
+    {SPEED, "rpm", 2.0 * CVK_PI_WIDE / 60.0, false},
+    {SPEED, "1/min", 2.0 * CVK_PI_WIDE / 60.0, false},
+    {SPEED, "Hz", 2.0 * CVK_PI_WIDE, false},
+    {SPEED, "rps", 2.0 * CVK_PI_WIDE, false},
+    {SPEED, "deg/s", CVK_PI_WIDE / 180.0, false},
     {COUNT, "counts", 1.0, false},
     {COUNT, "count", 1.0, false},
     {COUNT, "cnt", 1.0, false},

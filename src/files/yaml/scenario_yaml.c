@@ -145,7 +145,7 @@ static cvk_status check(const scenario_reader *r)
                                     "%s: a %s needs %s", h->name, kind->name, kind->key[k].name);
             }
         }
-        if (h->what == CVK_FAULT_PHASE_SHORT && h->value[0] == h->value[1]) {
+        if (h->what == CVK_MISHAP_PHASE_SHORT && h->value[0] == h->value[1]) {
             return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, r->line_of[n],
                                 "%s: phase and to_phase must be two different ones", h->name);
         }

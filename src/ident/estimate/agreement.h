@@ -7,7 +7,7 @@
 #define CORVAK_IDENT_ESTIMATE_AGREEMENT_H
 
 #include "model/belief.h"
-#include "log/signals.h"
+#include "log/waveforms.h"
 
 #define CVK_MOST_READINGS 400u
 

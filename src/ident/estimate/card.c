@@ -4,6 +4,8 @@
  */
 #include "corvak/ident/card.h"
 
+#include "corvak/core/units.h"
+
 #include <math.h>
 #include <stdio.h>
 #include <string.h>
@@ -179,7 +181,7 @@ bool cvk_card_rpm_per_volt(const cvk_card *card, cvk_card_entry *out)
         return false;
     }
     double p = card->entry[CVK_CARD_POLE_PAIRS].value;
-    double rpm_per_rad_s = 60.0 / (2.0 * 3.14159265358979323846);
+    double rpm_per_rad_s = CVK_RPM_PER_RAD_S;
     *out = scaled_flux(&card->entry[CVK_CARD_FLUX_LINKAGE], rpm_per_rad_s / (sqrt(3.0) * p), true);
     return true;
 }

@@ -4,6 +4,8 @@
  */
 #include "card_writing.h"
 
+#include "corvak/core/units.h"
+
 #include "math/numeric.h"
 
 #include <math.h>
@@ -118,7 +120,7 @@ static reach reach_of(const cvk_prepared *logs, size_t count, cvk_path path)
 {
     reach r = {.commanded = path == CVK_PATH_COMMANDED};
     for (size_t n = 0; n < count; n++) {
-        const cvk_signals *s = &logs[n].signals;
+        const cvk_waveforms *s = &logs[n].waveforms;
         if (!logs[n].usable || logs[n].still_count == 0) {
             continue;
         }
@@ -453,7 +455,7 @@ void cvk_write_electrical(const cvk_learning *l, const cvk_prepared *logs, size_
                 {CVK_B_L_D, CVK_CARD_INDUCTANCE_D},
                 {CVK_B_L_Q, CVK_CARD_INDUCTANCE_Q},
                 {CVK_B_FLUX, CVK_CARD_FLUX_LINKAGE}};
-    const cvk_path first = cvk_knowledge_first(&l->known);
+    const cvk_path first = cvk_path_beliefs_first(&l->known);
     reach r = reach_of(logs, count, first);
     r.flux_floor = flux_floor(&l->windows);
     r.turning = l->still.of[first].from[CVK_B_RESISTANCE][0] == '\0';
@@ -501,7 +503,7 @@ static void write_winding(const cvk_learning *l, cvk_scale_share scale, cvk_card
     const double switch_ohm = l->known.switch_ohm;
     for (int path = CVK_PATH_MEASURED; path < CVK_PATHS; path++) {
         if (l->known.present[path] &&
-            cvk_knowledge_told(&l->known, (cvk_path)path, CVK_B_RESISTANCE) &&
+            cvk_path_beliefs_told(&l->known, (cvk_path)path, CVK_B_RESISTANCE) &&
             truly_measured(&l->still.of[path])) {
             write_parameter(l, CVK_B_RESISTANCE, CVK_CARD_WINDING_RESISTANCE, (cvk_path)path,
                             &scale, &(reach){0}, card);

@@ -36,7 +36,7 @@ typedef struct work {
 
 static const cvk_belief *belief_of(const work *w, size_t n)
 {
-    return &w->learning->known.of[w->prepared[n].signals.path];
+    return &w->learning->known.of[w->prepared[n].waveforms.path];
 }
 
 /* Balances of the logs in which `disc_kg_m2` was added to the shaft; `shown` may be null. */
@@ -48,8 +48,8 @@ static cvk_status balance_logs(const work *w, double disc_kg_m2, double pole_pai
     for (size_t n = 0; n < w->count && status == CVK_OK; n++) {
         const cvk_prepared *p = &w->prepared[n];
         if (p->usable && p->log.added_inertia_kg_m2 == disc_kg_m2) {
-            status = cvk_add_balances(balance, &p->signals, &p->turns, belief_of(w, n), pole_pairs,
-                                      w->threads);
+            status = cvk_add_balances(balance, &p->waveforms, &p->turns, belief_of(w, n),
+                                      pole_pairs, w->threads);
         }
     }
     if (status == CVK_OK) {
@@ -64,7 +64,7 @@ static cvk_status balance_logs(const work *w, double disc_kg_m2, double pole_pai
 
 static void learn_from_disc(cvk_pole_evidence *evidence, const work *w)
 {
-    const cvk_belief *belief = &w->learning->known.of[cvk_knowledge_first(&w->learning->known)];
+    const cvk_belief *belief = &w->learning->known.of[cvk_path_beliefs_first(&w->learning->known)];
     double disc_kg_m2 = 0.0;
     cvk_mechanics without, with_disc;
     for (size_t n = 0; n < w->count; n++) {
@@ -124,7 +124,7 @@ static cvk_status learn_pole_pairs(const work *w, cvk_estimate *out)
                                                     !(p->log.encoder_counts > 0.0));
         cvk_poles_from_columns(&evidence, &p->log);
         cvk_poles_from_count(&evidence, &p->turns, p->log.shaft_turns);
-        cvk_status status = cvk_poles_from_pattern(&evidence, &p->signals, &p->turns);
+        cvk_status status = cvk_poles_from_pattern(&evidence, &p->waveforms, &p->turns);
         if (status != CVK_OK) {
             return status;
         }
@@ -170,7 +170,7 @@ static bool angle_known(const cvk_belief *belief, const cvk_windows *windows)
 static void learn_mechanics(const work *w, cvk_scale_share scale, cvk_estimate *out)
 {
     const cvk_card_entry *entry = out->card.entry;
-    const cvk_belief *belief = &w->learning->known.of[cvk_knowledge_first(&w->learning->known)];
+    const cvk_belief *belief = &w->learning->known.of[cvk_path_beliefs_first(&w->learning->known)];
     const bool angle = angle_known(belief, &w->learning->windows);
     const bool torque_known =
         entry[CVK_CARD_FLUX_LINKAGE].known && entry[CVK_CARD_POLE_PAIRS].known && angle;
@@ -300,11 +300,11 @@ cvk_status cvk_estimate_logs(const cvk_log *const *logs, size_t count,
     for (size_t n = 0; n < count && status == CVK_OK; n++) {
         status = cvk_prepare(&w.prepared[n], w.logs[n], options, out);
         if (w.prepared[n].usable && !(out->row_s > 0.0)) {
-            out->row_s = w.prepared[n].signals.period_s;
+            out->row_s = w.prepared[n].waveforms.period_s;
         }
         if (w.prepared[n].usable && w.prepared[n].turns.count > 0) {
-            out->offset_alpha_a = w.prepared[n].signals.offset_alpha_a;
-            out->offset_beta_a = w.prepared[n].signals.offset_beta_a;
+            out->offset_alpha_a = w.prepared[n].waveforms.offset_alpha_a;
+            out->offset_beta_a = w.prepared[n].waveforms.offset_beta_a;
         }
     }
     if (status == CVK_OK && usable_logs(&w) > 0) {

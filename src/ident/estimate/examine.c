@@ -7,7 +7,7 @@
 #include "log/channels.h"
 #include "log/conditioning.h"
 #include "math/numeric.h"
-#include "log/signals.h"
+#include "log/waveforms.h"
 #include "log/phase_names.h"
 
 #include <math.h>
@@ -158,21 +158,21 @@ static cvk_status examine_signals(cvk_examination *e, const cvk_log *log,
                                   const cvk_estimate_options *options)
 {
     cvk_estimate *unused = calloc(1, sizeof *unused);
-    cvk_signals signals = {.storage = NULL};
+    cvk_waveforms waveforms = {.storage = NULL};
     if (unused == NULL) {
         return CVK_NO_MEMORY;
     }
-    cvk_status status = cvk_signals_from_log(&signals, log, options, unused);
-    e->pwm_hz = signals.pwm_hz;
-    if (signals.storage != NULL) { /* even of a log that is refused for its wiring */
-        cvk_wiring wiring = cvk_find_wiring(&signals);
+    cvk_status status = cvk_waveforms_from_log(&waveforms, log, options, unused);
+    e->pwm_hz = waveforms.pwm_hz;
+    if (waveforms.storage != NULL) { /* even of a log that is refused for its wiring */
+        cvk_wiring wiring = cvk_find_wiring(&waveforms);
         memcpy(e->phase, wiring.phase, sizeof e->phase);
         e->inverted = wiring.inverted;
         e->gives_back = cvk_gives_back(&wiring);
         e->miswired = cvk_miswired(&wiring);
         e->alike = fmax(wiring.score, 0.0);
     }
-    cvk_signals_free(&signals);
+    cvk_waveforms_free(&waveforms);
     free(unused);
     return status == CVK_NOT_IN_LOG ? CVK_OK : status;
 }

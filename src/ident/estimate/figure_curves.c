@@ -4,20 +4,21 @@
  */
 #include "figure_curves.h"
 
+#include "corvak/core/units.h"
+
 #include "model/edges.h"
 
 #include <complex.h>
 #include <math.h>
 #include <stdlib.h>
 
-#define PI 3.14159265358979323846
 #define SHOWN_TURNS 3
 
 /* ---- at standstill -------------------------------------------------------------------------- */
 
 /* The longest span's last part: a few periods of the injected current, measured and fitted, along
  * the direction in which it moves most. */
-static void step_curve(const cvk_signals *s, cvk_span span, const cvk_standstill_fit *fit,
+static void step_curve(const cvk_waveforms *s, cvk_span span, const cvk_standstill_fit *fit,
                        cvk_curve *curve)
 {
     size_t length = span.end - span.begin, shown = 80;
@@ -64,7 +65,7 @@ static void step_curve(const cvk_signals *s, cvk_span span, const cvk_standstill
 }
 
 /* Where voltage and current have stood still for a while: one point each. */
-static void line_curve(const cvk_signals *s, cvk_span span, const cvk_standstill_fit *fit,
+static void line_curve(const cvk_waveforms *s, cvk_span span, const cvk_standstill_fit *fit,
                        cvk_curve *curve)
 {
     const size_t hold = 100, settle = 200;
@@ -97,7 +98,7 @@ static void line_curve(const cvk_signals *s, cvk_span span, const cvk_standstill
 }
 
 /* The misfit at the end of the span, and its autocorrelation. */
-static void residual_curves(const cvk_signals *s, cvk_span span, const cvk_standstill_fit *fit,
+static void residual_curves(const cvk_waveforms *s, cvk_span span, const cvk_standstill_fit *fit,
                             cvk_curve *trace, cvk_curve *correlation)
 {
     enum { ROWS = 4096, LAGS = 60 };
@@ -134,7 +135,7 @@ static void residual_curves(const cvk_signals *s, cvk_span span, const cvk_stand
     free(residual);
 }
 
-void cvk_standstill_curves(const cvk_signals *signals, const cvk_span *spans, size_t count,
+void cvk_standstill_curves(const cvk_waveforms *waveforms, const cvk_span *spans, size_t count,
                            const cvk_standstill_fit *fit, cvk_estimate *out)
 {
     out->step.points = out->line.points = 0;
@@ -142,12 +143,12 @@ void cvk_standstill_curves(const cvk_signals *signals, const cvk_span *spans, si
     out->line_curve = fit->curve;
     if (fit->at_edges) {
         const cvk_loss loss = cvk_standstill_loss(fit);
-        cvk_find_edges(signals, (cvk_span){0, signals->rows}, &loss);
+        cvk_find_edges(waveforms, (cvk_span){0, waveforms->rows}, &loss);
     }
     for (size_t n = 0; n < count; n++) {
-        line_curve(signals, spans[n], fit, &out->line);
-        step_curve(signals, spans[n], fit, &out->step);
-        residual_curves(signals, spans[n], fit, &out->residual, &out->correlation);
+        line_curve(waveforms, spans[n], fit, &out->line);
+        step_curve(waveforms, spans[n], fit, &out->step);
+        residual_curves(waveforms, spans[n], fit, &out->residual, &out->correlation);
     }
 }
 
@@ -175,7 +176,7 @@ static size_t steadiest_turns(const cvk_turns *turns)
 }
 
 /* Active flux at every row from `begin` on: integral of v - R i, less Lq i. */
-static void integrate_flux(const cvk_signals *s, const cvk_belief *belief, size_t begin,
+static void integrate_flux(const cvk_waveforms *s, const cvk_belief *belief, size_t begin,
                            size_t rows, double complex *active)
 {
     const long delay = lround(belief->mean[CVK_B_DELAY]);
@@ -208,7 +209,7 @@ static double complex mean_of(const double complex *x, size_t count)
     return sum / (double)count;
 }
 
-void cvk_circle_curve(const cvk_signals *s, const cvk_turns *turns, const cvk_belief *belief,
+void cvk_circle_curve(const cvk_waveforms *s, const cvk_turns *turns, const cvk_belief *belief,
                       cvk_curve *curve)
 {
     const size_t first = steadiest_turns(turns);
@@ -238,7 +239,7 @@ void cvk_circle_curve(const cvk_signals *s, const cvk_turns *turns, const cvk_be
     free(active);
 }
 
-void cvk_speed_curve(const cvk_signals *s, const cvk_turns *turns, cvk_curve *curve)
+void cvk_speed_curve(const cvk_waveforms *s, const cvk_turns *turns, cvk_curve *curve)
 {
     const size_t most = CVK_CURVE_POINTS / 2u; /* each may be followed by a break */
     const size_t stride = turns->count / most + 1u;
@@ -255,6 +256,6 @@ void cvk_speed_curve(const cvk_signals *s, const cvk_turns *turns, cvk_curve *cu
         }
         const double rows = (double)cvk_turn_rows(turns, n);
         curve->x[curve->points] = ((double)turns->begin[n] + 0.5 * rows) * s->period_s;
-        curve->y[curve->points++] = turns->sign[n] * 2.0 * PI / (rows * s->period_s);
+        curve->y[curve->points++] = turns->sign[n] * 2.0 * CVK_PI_WIDE / (rows * s->period_s);
     }
 }

@@ -10,14 +10,14 @@
 
 /* A step of the current, the line of voltage over current, what the fit misses by and how that
  * is correlated. */
-void cvk_standstill_curves(const cvk_signals *signals, const cvk_span *spans, size_t count,
+void cvk_standstill_curves(const cvk_waveforms *waveforms, const cvk_span *spans, size_t count,
                            const cvk_standstill_fit *fit, cvk_estimate *out);
 
 /* Electrical speed of each turn, NaN where they are interrupted. */
-void cvk_speed_curve(const cvk_signals *signals, const cvk_turns *turns, cvk_curve *curve);
+void cvk_speed_curve(const cvk_waveforms *waveforms, const cvk_turns *turns, cvk_curve *curve);
 
 /* Points of the flux circle. */
-void cvk_circle_curve(const cvk_signals *signals, const cvk_turns *turns, const cvk_belief *belief,
-                      cvk_curve *curve);
+void cvk_circle_curve(const cvk_waveforms *waveforms, const cvk_turns *turns,
+                      const cvk_belief *belief, cvk_curve *curve);
 
 #endif

@@ -22,7 +22,7 @@ static void learn_standing(cvk_learning *l, cvk_prepared *logs, size_t count,
         for (size_t n = 0; n < count; n++) {
             const bool turns = logs[n].turns.count > 0;
             if (logs[n].usable && turns == (turned != 0) &&
-                !(turns && has_stood(l, logs[n].signals.path))) {
+                !(turns && has_stood(l, logs[n].waveforms.path))) {
                 cvk_learn_standstill(l, &logs[n], options, out);
                 l->moved = l->moved || logs[n].moved;
             }
@@ -39,21 +39,21 @@ void cvk_learn(cvk_learning *l, cvk_prepared *logs, size_t count,
     l->channel_mismatch = options->voltage_gain_tolerance >= 0.0
                               ? options->voltage_gain_tolerance
                               : CVK_DEFAULT_VOLTAGE_GAIN_TOLERANCE;
-    cvk_knowledge_start(&l->known, logs, count, options->switch_resistance_ohm);
+    cvk_path_beliefs_start(&l->known, logs, count, options->switch_resistance_ohm);
     l->crumbs = true;
     for (size_t n = 0; n < count; n++) {
         l->crumbs = l->crumbs && logs[n].still_count == 0 && logs[n].turns.count == 0 &&
-                    logs[n].signals.pieces > 1;
+                    logs[n].waveforms.pieces > 1;
     }
     learn_standing(l, logs, count, options, out);
-    cvk_knowledge_join(&l->known);
+    cvk_path_beliefs_join(&l->known);
     l->still = l->known;
     cvk_learn_turning(l, logs, count, options->threads, out);
 }
 
 bool cvk_other_motor(const cvk_learning *l)
 {
-    const cvk_path path = cvk_knowledge_first(&l->known);
+    const cvk_path path = cvk_path_beliefs_first(&l->known);
     return l->misfit[0] != '\0' || cvk_agree(&l->readings, CVK_B_L_D, path).contradicts ||
            cvk_agree(&l->readings, CVK_B_L_Q, path).contradicts ||
            cvk_agree(&l->readings, CVK_B_FLUX, path).contradicts;

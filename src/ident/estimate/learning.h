@@ -8,14 +8,11 @@
 
 #include "agreement.h"
 #include "turning/circle.h"
-#include "knowledge.h"
-
-/* Copper's resistance rises by this share per K above 25 degC. */
-#define CVK_COPPER_PER_K 0.00385
+#include "path_beliefs.h"
 
 typedef struct cvk_learning {
-    cvk_knowledge known;      /* of everything */
-    cvk_knowledge still;      /* of the standstill logs alone: the inverter and the delay */
+    cvk_path_beliefs known;   /* of everything */
+    cvk_path_beliefs still;   /* of the standstill logs alone: the inverter and the delay */
     cvk_readings readings;    /* what each log says alone */
     cvk_windows windows;      /* of all logs that turn */
     double channel_mismatch;  /* bound of it between two voltage channels, a share */

@@ -17,7 +17,7 @@ void cvk_learn_turning(cvk_learning *learning, cvk_prepared *logs, size_t count,
                        cvk_estimate *out);
 
 /* Two voltage channels may differ in gain, which three would have shown. */
-static inline void cvk_doubt_two_channels(const cvk_learning *l, const cvk_signals *s,
+static inline void cvk_doubt_two_channels(const cvk_learning *l, const cvk_waveforms *s,
                                           cvk_belief *belief)
 {
     for (int k = CVK_B_RESISTANCE; k <= CVK_B_FLUX && s->two_voltages; k++) {

@@ -4,6 +4,8 @@
  */
 #include "learning_parts.h"
 
+#include "corvak/core/units.h"
+
 #include "figure_curves.h"
 #include "log/findings.h"
 #include "standstill/standstill.h"
@@ -12,7 +14,6 @@
 #include <stdio.h>
 #include <string.h>
 
-#define PI 3.14159265358979323846
 #define USEFUL_SHARE 0.2      /* as on the card */
 #define RUN_UP_SHARE 0.02     /* resistance from a log that also turns must be this sharp */
 #define LARGEST_LOSS_W 2000.0 /* mean copper loss of a motor that stands still */
@@ -29,7 +30,7 @@
  * standing still: then the currents are a thousand times too large. */
 static bool plausible_loss(const cvk_prepared *w, double resistance_ohm, cvk_estimate *out)
 {
-    const cvk_signals *s = &w->signals;
+    const cvk_waveforms *s = &w->waveforms;
     double square = 0.0, rows = 0.0;
     for (size_t n = 0; n < w->still_count; n++) {
         for (size_t k = w->still[n].begin; k < w->still[n].end; k++) {
@@ -50,7 +51,7 @@ static bool plausible_loss(const cvk_prepared *w, double resistance_ohm, cvk_est
 /* The inverter's own voltage takes a part of the bus, never most of it. */
 static bool plausible_inverter(const cvk_prepared *w, double own_v, cvk_estimate *out)
 {
-    const cvk_signals *s = &w->signals;
+    const cvk_waveforms *s = &w->waveforms;
     const bool fine = s->path != CVK_PATH_COMMANDED || own_v < LARGEST_OWN_SHARE * s->bus_v;
     if (!fine) {
         cvk_add_finding(out, CVK_ERROR, s->name,
@@ -64,7 +65,7 @@ static bool plausible_inverter(const cvk_prepared *w, double own_v, cvk_estimate
 /* The largest current at which the current also moves: only there an inductance is seen. */
 static double reach_of_motion(const cvk_prepared *w)
 {
-    const cvk_signals *s = &w->signals;
+    const cvk_waveforms *s = &w->waveforms;
     double reach = 0.0;
     for (size_t n = 0; n < w->still_count; n++) {
         for (size_t k = w->still[n].begin + 1; k + 1 < w->still[n].end; k++) {
@@ -85,7 +86,7 @@ static void tell_saturation(const cvk_prepared *w, const cvk_standstill_fit *fit
     const double loss = fit->p[parameter] * square;
     const double half = 1.96 * square * sqrt(fit->cov[parameter * (CVK_SM_COUNT + 1)]);
     if (loss > 0.02 && loss > 2.0 * half && loss < LARGEST_LOSS) {
-        cvk_add_finding(out, CVK_NOTE, w->signals.name,
+        cvk_add_finding(out, CVK_NOTE, w->waveforms.name,
                         "inductance %s falls by %.0f %% (%.0f .. %.0f %%) at %.3g A: the value on "
                         "the card is that at small current",
                         name, 100.0 * loss / (1.0 + loss),
@@ -96,14 +97,14 @@ static void tell_saturation(const cvk_prepared *w, const cvk_standstill_fit *fit
 
 /* Misfit, at most, that the noise of edges between a scope's rows explains: the winding adds it up
  * over its time constant. */
-static double edge_misfit(const cvk_signals *s, const cvk_standstill_fit *fit)
+static double edge_misfit(const cvk_waveforms *s, const cvk_standstill_fit *fit)
 {
     const double l_h = fit->p[CVK_SM_L_MEAN], step_a = s->edge_noise_v * s->period_s / l_h;
     return 2.0 * step_a * sqrt(0.5 * l_h / (fit->p[CVK_SM_RESISTANCE] * s->period_s));
 }
 
 /* Edges that lie between a scope's rows may be why no fit was found. */
-static void blame_edges(cvk_learning *l, const cvk_signals *s, cvk_span rows)
+static void blame_edges(cvk_learning *l, const cvk_waveforms *s, cvk_span rows)
 {
     const double largest_v = cvk_largest_voltage(s, rows);
     if (s->edge_noise_v > HOPELESS_NOISE * largest_v ||
@@ -116,7 +117,7 @@ static void blame_edges(cvk_learning *l, const cvk_signals *s, cvk_span rows)
 static bool fit_standstill(cvk_learning *l, cvk_prepared *w, int threads, cvk_standstill_fit *fit,
                            cvk_estimate *out)
 {
-    const cvk_signals *s = &w->signals;
+    const cvk_waveforms *s = &w->waveforms;
     /* in a log that also turns, what fits badly is the slow part of a run-up, not a test */
     const bool turned = w->turns.count > 0 || (w->turns.dropped > 0 && !(s->edge_noise_v > 0.0));
     double worst_ratio = turned ? COLOURED_RESIDUAL : INFINITY;
@@ -180,12 +181,13 @@ static cvk_card_entry line_entry(const cvk_standstill_fit *fit, const double slo
 
 /* One direction shows the resistance, which is the same in all, and the inductance along it, which
  * is neither that of d nor of q. */
-static void learn_line(cvk_learning *l, const cvk_signals *s, const cvk_standstill_fit *fit,
+static void learn_line(cvk_learning *l, const cvk_waveforms *s, const cvk_standstill_fit *fit,
                        cvk_estimate *out)
 {
     /* the axis of the line from the first terminal to the second, rad */
     const double axis =
-        PI / 3.0 * (double)(s->terminals[0] - 'a' + s->terminals[1] - 'a') + 0.5 * PI;
+        CVK_PI_WIDE / 3.0 * (double)(s->terminals[0] - 'a' + s->terminals[1] - 'a') +
+        0.5 * CVK_PI_WIDE;
     const double line[CVK_SM_COUNT] = {[CVK_SM_RESISTANCE] = 2.0};
     const double bend[CVK_SM_COUNT] = {[CVK_SM_L_MEAN] = 2.0,
                                        [CVK_SM_L_COS] = 2.0 * cos(2.0 * axis),
@@ -256,7 +258,7 @@ void cvk_learn_standstill(cvk_learning *l, cvk_prepared *w, const cvk_estimate_o
 {
     static const int told[] = {CVK_B_RESISTANCE, CVK_B_L_D, CVK_B_L_Q, CVK_B_DEAD_TIME,
                                CVK_B_DELAY};
-    const cvk_signals *s = &w->signals;
+    const cvk_waveforms *s = &w->waveforms;
     cvk_standstill_fit fit;
     cvk_belief learnt;
     if (!fit_standstill(l, w, options->threads, &fit, out)) {

@@ -5,6 +5,8 @@
  */
 #include "learning_parts.h"
 
+#include "corvak/core/units.h"
+
 #include "turning/arc.h"
 #include "figure_curves.h"
 #include "log/findings.h"
@@ -47,7 +49,7 @@ static void doubt_flux(const cvk_windows *windows, double doubt_v, cvk_belief *b
 }
 
 /* What stays of edges that lie between a scope's rows. */
-static void doubt_edges(const cvk_signals *s, const cvk_windows *windows, cvk_belief *belief)
+static void doubt_edges(const cvk_waveforms *s, const cvk_windows *windows, cvk_belief *belief)
 {
     doubt_flux(windows, 2.0 * fmax(s->voltage_doubt_v, 0.0), belief);
 }
@@ -107,8 +109,8 @@ static void learn_driven(cvk_learning *l, cvk_path path, cvk_prepared *logs, siz
         cvk_prepared *w = &logs[n];
         cvk_turning_result result;
         cvk_belief after = before;
-        if (!w->usable || w->signals.path != path ||
-            cvk_turning_fit(&w->signals, &w->turns, threads, &after, &result,
+        if (!w->usable || w->waveforms.path != path ||
+            cvk_turning_fit(&w->waveforms, &w->turns, threads, &after, &result,
                             shown->points == 0 ? shown : NULL) != CVK_OK) {
             continue;
         }
@@ -119,10 +121,10 @@ static void learn_driven(cvk_learning *l, cvk_path path, cvk_prepared *logs, siz
             memcpy(after.from[told[k]], first ? before.from[told[k]] : "",
                    first ? sizeof after.from[0] : 1u);
             if (cvk_belief_knows(&after, told[k], USEFUL_SHARE)) {
-                cvk_belief_note(&after, told[k], w->signals.name, "turning fit");
+                cvk_belief_note(&after, told[k], w->waveforms.name, "turning fit");
             }
             if (!cvk_belief_knows(&before, told[k], USEFUL_SHARE)) {
-                cvk_add_reading(&l->readings, w->signals.name, path, &after, told[k]);
+                cvk_add_reading(&l->readings, w->waveforms.name, path, &after, told[k]);
             }
         }
         const cvk_belief learnt = news_of(&before, &after, &l->known.start[path]);
@@ -139,17 +141,17 @@ static void learn_driven(cvk_learning *l, cvk_path path, cvk_prepared *logs, siz
         cvk_belief_doubt(&l->known.of[path], told[k], sharpest[told[k]]);
     }
     if (!first) {
-        cvk_knowledge_share(&l->known, path);
+        cvk_path_beliefs_share(&l->known, path);
     }
 }
 
 /* Voltage over speed must be constant where no current is said to flow. */
 static void check_open_circuit(cvk_prepared *w, double spread, cvk_estimate *out)
 {
-    if (w->signals.open_circuit && spread > LARGEST_OPEN_SPREAD) {
+    if (w->waveforms.open_circuit && spread > LARGEST_OPEN_SPREAD) {
         w->usable = false;
         cvk_add_finding(
-            out, CVK_ERROR, w->signals.name,
+            out, CVK_ERROR, w->waveforms.name,
             "no current columns, but voltage over speed varies by %.1f %% rms where a "
             "motor without current keeps it within %.0f %%: currents did flow; log them",
             100.0 * spread, 100.0 * LARGEST_OPEN_SPREAD);
@@ -162,11 +164,11 @@ typedef enum opinion { NO_OPINION, SAME_WINDING, OTHER_WINDING } opinion;
 static opinion second_opinion(const cvk_learning *l, const cvk_prepared *w, int threads)
 {
     static const int compared[] = {CVK_B_RESISTANCE, CVK_B_L_Q};
-    const cvk_belief *known = &l->known.of[w->signals.path];
-    cvk_belief own = l->known.start[w->signals.path];
+    const cvk_belief *known = &l->known.of[w->waveforms.path];
+    cvk_belief own = l->known.start[w->waveforms.path];
     cvk_turning_result result;
     bool any = false, other = false;
-    if (cvk_turning_fit(&w->signals, &w->turns, threads, &own, &result, NULL) != CVK_OK) {
+    if (cvk_turning_fit(&w->waveforms, &w->turns, threads, &own, &result, NULL) != CVK_OK) {
         return NO_OPINION;
     }
     for (int n = 0; n < 2; n++) {
@@ -190,7 +192,7 @@ static void check_winding(cvk_learning *l, const cvk_prepared *w, const cvk_beli
 {
     const double spread = cvk_circle_spread(&l->windows, alone);
     const double own_spread = cvk_circle_spread(&l->windows, own);
-    const double r = l->known.of[w->signals.path].mean[CVK_B_RESISTANCE];
+    const double r = l->known.of[w->waveforms.path].mean[CVK_B_RESISTANCE];
     const double own_r = own->mean[CVK_B_RESISTANCE];
     const double deviation = hypot(cvk_belief_deviation(own, CVK_B_RESISTANCE),
                                    cvk_belief_deviation(alone, CVK_B_RESISTANCE));
@@ -212,14 +214,14 @@ static void check_winding(cvk_learning *l, const cvk_prepared *w, const cvk_beli
             "%s does not fit the winding that the other logs show (it is off the flux circle by "
             "%.1f %% with theirs, by %.1f %% with one of its own of about %.3g ohm where they "
             "have %.3g): another motor, another unit, or a wrong column? Estimate it alone",
-            w->signals.name, 100.0 * spread, 100.0 * own_spread, own_r, r);
+            w->waveforms.name, 100.0 * spread, 100.0 * own_spread, own_r, r);
     }
 }
 
 /* A capture that is too short for the flux circle, with the winding known from elsewhere. */
 static void learn_arc(cvk_learning *l, const cvk_prepared *w)
 {
-    const cvk_signals *s = &w->signals;
+    const cvk_waveforms *s = &w->waveforms;
     cvk_belief *belief = &l->known.of[s->path], learnt = l->known.start[s->path];
     const bool winding =
         s->open_circuit || (cvk_belief_knows(belief, CVK_B_RESISTANCE, USEFUL_SHARE) &&
@@ -243,7 +245,7 @@ static void learn_arc(cvk_learning *l, const cvk_prepared *w)
     cvk_belief_note(&learnt, CVK_B_FLUX, s->name, "arc of the flux");
     cvk_add_reading(&l->readings, s->name, s->path, &learnt, CVK_B_FLUX);
     if (cvk_belief_merge(belief, &learnt)) {
-        cvk_knowledge_share(&l->known, s->path);
+        cvk_path_beliefs_share(&l->known, s->path);
     }
     if (!cvk_belief_knows(belief, CVK_B_FLUX, FLUX_SHARE)) {
         snprintf(l->short_of, sizeof l->short_of, "%s", s->cure);
@@ -294,7 +296,7 @@ static void tell_warmth(const cvk_belief *known, const cvk_belief *alone, const 
 
 /* What other logs have said of the flux linkage is set aside: a fit from there would follow it, as
  * misfits that are all alike pass for noise. Returns whether there was something. */
-static bool set_flux_aside(const cvk_knowledge *known, cvk_path path, cvk_belief *belief,
+static bool set_flux_aside(const cvk_path_beliefs *known, cvk_path path, cvk_belief *belief,
                            cvk_belief *aside)
 {
     const cvk_belief *start = &known->start[path];
@@ -318,24 +320,24 @@ static bool set_flux_aside(const cvk_knowledge *known, cvk_path path, cvk_belief
 /* The flux linkage that one log shows alone, and whether it belongs to the other logs. */
 static void read_flux(cvk_learning *l, cvk_prepared *w, int threads, cvk_estimate *out)
 {
-    const cvk_path path = w->signals.path;
+    const cvk_path path = w->waveforms.path;
     cvk_belief alone = l->known.of[path], own = l->known.start[path];
     cvk_belief aside;
     cvk_windows *windows = &l->windows;
-    const bool told = cvk_knowledge_told(&l->known, path, CVK_B_RESISTANCE);
+    const bool told = cvk_path_beliefs_told(&l->known, path, CVK_B_RESISTANCE);
     windows->count = 0;
     (void)set_flux_aside(&l->known, path, &alone, &aside);
     if (told) {
         let_warm(&alone);
     }
-    cvk_add_windows(windows, &w->signals, &w->turns, &alone);
+    cvk_add_windows(windows, &w->waveforms, &w->turns, &alone);
     if (windows->count < FEWEST_WINDOWS) {
         learn_arc(l, w);
         return;
     }
     const bool fits = cvk_fit_circle(windows, &alone) == CVK_OK;
     if (fits && told) {
-        tell_warmth(&l->known.of[path], &alone, w->signals.name, out);
+        tell_warmth(&l->known.of[path], &alone, w->waveforms.name, out);
     }
     if (fits) {
         check_open_circuit(w, cvk_circle_spread(windows, &alone), out);
@@ -344,10 +346,10 @@ static void read_flux(cvk_learning *l, cvk_prepared *w, int threads, cvk_estimat
         check_winding(l, w, &alone, &own, threads);
     }
     if (fits && w->usable) {
-        cvk_doubt_two_channels(l, &w->signals, &alone);
-        doubt_edges(&w->signals, windows, &alone);
+        cvk_doubt_two_channels(l, &w->waveforms, &alone);
+        doubt_edges(&w->waveforms, windows, &alone);
         doubt_height(windows, &alone);
-        cvk_add_reading(&l->readings, w->signals.name, path, &alone, CVK_B_FLUX);
+        cvk_add_reading(&l->readings, w->waveforms.name, path, &alone, CVK_B_FLUX);
     }
 }
 
@@ -355,9 +357,9 @@ static void read_flux(cvk_learning *l, cvk_prepared *w, int threads, cvk_estimat
 static void doubt_voltages(const cvk_learning *l, cvk_path path, const cvk_prepared *logs,
                            size_t count, cvk_belief *belief)
 {
-    const cvk_signals *two = NULL, *coarse = NULL;
+    const cvk_waveforms *two = NULL, *coarse = NULL;
     for (size_t n = 0; n < count; n++) {
-        const cvk_signals *s = &logs[n].signals;
+        const cvk_waveforms *s = &logs[n].waveforms;
         if (!logs[n].usable || s->path != path) {
             continue;
         }
@@ -379,7 +381,7 @@ static void fit_circle(cvk_learning *l, cvk_path path, cvk_prepared *logs, size_
 {
     cvk_windows *windows = &l->windows;
     for (size_t n = 0; n < count; n++) {
-        if (logs[n].usable && logs[n].signals.path == path && !logs[n].fitted) {
+        if (logs[n].usable && logs[n].waveforms.path == path && !logs[n].fitted) {
             read_flux(l, &logs[n], threads, out);
         }
     }
@@ -388,15 +390,15 @@ static void fit_circle(cvk_learning *l, cvk_path path, cvk_prepared *logs, size_
     windows->count = 0;
     for (size_t n = 0; n < count; n++) {
         size_t before = windows->count;
-        if (logs[n].usable && logs[n].signals.path == path && !logs[n].fitted) {
-            cvk_add_windows(windows, &logs[n].signals, &logs[n].turns, &belief);
+        if (logs[n].usable && logs[n].waveforms.path == path && !logs[n].fitted) {
+            cvk_add_windows(windows, &logs[n].waveforms, &logs[n].turns, &belief);
         }
         if (windows->count > before) {
-            cvk_belief_note(&belief, CVK_B_FLUX, logs[n].signals.name, "flux circle");
+            cvk_belief_note(&belief, CVK_B_FLUX, logs[n].waveforms.name, "flux circle");
         }
     }
     const cvk_belief before = belief;
-    const bool told = cvk_knowledge_told(&l->known, path, CVK_B_RESISTANCE);
+    const bool told = cvk_path_beliefs_told(&l->known, path, CVK_B_RESISTANCE);
     doubt_curve(&belief);
     if (told) {
         let_warm(&belief);
@@ -410,7 +412,7 @@ static void fit_circle(cvk_learning *l, cvk_path path, cvk_prepared *logs, size_
             keep_resistance(&before, &belief);
         }
         l->known.of[path] = belief;
-        cvk_knowledge_share(&l->known, path);
+        cvk_path_beliefs_share(&l->known, path);
     }
 }
 
@@ -425,22 +427,22 @@ static bool knows_the_same(const cvk_belief *a, const cvk_belief *b)
 }
 
 /* Of the paths that know other values than `before`; of all where that is null. */
-static void refine_phases(const cvk_knowledge *known, const cvk_knowledge *before,
+static void refine_phases(const cvk_path_beliefs *known, const cvk_path_beliefs *before,
                           cvk_prepared *logs, size_t count, int threads)
 {
     for (size_t n = 0; n < count; n++) {
-        const cvk_path path = logs[n].signals.path;
+        const cvk_path path = logs[n].waveforms.path;
         const cvk_belief *belief = &known->of[path];
         const bool news = before == NULL || !knows_the_same(belief, &before->of[path]);
         if (news && logs[n].usable && logs[n].turns.count > 0 &&
             cvk_belief_knows(belief, CVK_B_RESISTANCE, USEFUL_SHARE)) {
-            cvk_refine_phase(&logs[n].turns, &logs[n].signals, belief, threads);
+            cvk_refine_phase(&logs[n].turns, &logs[n].waveforms, belief, threads);
         }
     }
 }
 
 /* Resistance, inductance and delay are known on this path. */
-static bool winding_known(const cvk_knowledge *known, cvk_path path)
+static bool winding_known(const cvk_path_beliefs *known, cvk_path path)
 {
     if (path ==
         CVK_PATH_AVERAGED) { /* no inverter and no delay to learn: a lent resistance will do */
@@ -449,7 +451,7 @@ static bool winding_known(const cvk_knowledge *known, cvk_path path)
     }
     return cvk_belief_knows(&known->of[path], CVK_B_RESISTANCE, SHARP_SHARE) &&
            cvk_belief_knows(&known->of[path], CVK_B_L_Q, SHARP_SHARE) &&
-           cvk_knowledge_told(known, path, CVK_B_RESISTANCE);
+           cvk_path_beliefs_told(known, path, CVK_B_RESISTANCE);
 }
 
 /* All windows, for what follows. */
@@ -457,16 +459,16 @@ static void gather_windows(cvk_learning *l, cvk_prepared *logs, size_t count, cv
 {
     l->windows.count = 0;
     for (size_t n = 0; n < count; n++) {
-        const cvk_belief *belief = &l->known.of[logs[n].signals.path];
+        const cvk_belief *belief = &l->known.of[logs[n].waveforms.path];
         if (!logs[n].usable) {
             continue;
         }
         logs[n].windows.begin = l->windows.count;
-        cvk_add_windows(&l->windows, &logs[n].signals, &logs[n].turns, belief);
+        cvk_add_windows(&l->windows, &logs[n].waveforms, &logs[n].turns, belief);
         logs[n].windows.end = l->windows.count;
         if (out->circle.points == 0) {
-            cvk_circle_curve(&logs[n].signals, &logs[n].turns, belief, &out->circle);
-            cvk_speed_curve(&logs[n].signals, &logs[n].turns, &out->speed);
+            cvk_circle_curve(&logs[n].waveforms, &logs[n].turns, belief, &out->circle);
+            cvk_speed_curve(&logs[n].waveforms, &logs[n].turns, &out->speed);
         }
     }
 }
@@ -483,7 +485,7 @@ void cvk_learn_turning(cvk_learning *l, cvk_prepared *logs, size_t count, int th
         }
     }
     refine_phases(&l->known, NULL, logs, count, threads);
-    const cvk_knowledge before = l->known;
+    const cvk_path_beliefs before = l->known;
     for (int path = 0; path < CVK_PATHS; path++) {
         if (l->known.present[path]) {
             fit_circle(l, (cvk_path)path, logs, count, threads, out);

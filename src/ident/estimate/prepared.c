@@ -80,27 +80,27 @@ static void find_encoder_counts(cvk_log *log, cvk_estimate *out)
 cvk_status cvk_prepare(cvk_prepared *prepared, const cvk_log *log,
                        const cvk_estimate_options *options, cvk_estimate *out)
 {
-    cvk_signals *signals = &prepared->signals;
+    cvk_waveforms *waveforms = &prepared->waveforms;
     prepared->log = *log;
     find_encoder_counts(&prepared->log, out);
-    cvk_status status = cvk_signals_from_log(signals, &prepared->log, options, out);
+    cvk_status status = cvk_waveforms_from_log(waveforms, &prepared->log, options, out);
     if (status == CVK_OK) {
-        status = cvk_find_turns(&prepared->turns, signals, options->threads);
+        status = cvk_find_turns(&prepared->turns, waveforms, options->threads);
     }
     if (status == CVK_OK) {
         prepared->usable = true;
         /* until the inverter is known */
         const cvk_loss none = {.dead_time_voltage_v = 0.0};
-        cvk_find_all_edges(signals, &none, options->threads);
-        cvk_remove_offset(signals, &prepared->turns);
+        cvk_find_all_edges(waveforms, &none, options->threads);
+        cvk_remove_offset(waveforms, &prepared->turns);
         prepared->still_count =
-            cvk_still_spans(signals, &prepared->turns, prepared->still, CVK_MOST_SPANS);
+            cvk_still_spans(waveforms, &prepared->turns, prepared->still, CVK_MOST_SPANS);
     }
     return status == CVK_NOT_IN_LOG ? CVK_OK : status;
 }
 
 void cvk_prepared_free(cvk_prepared *prepared)
 {
-    cvk_signals_free(&prepared->signals);
+    cvk_waveforms_free(&prepared->waveforms);
     cvk_turns_free(&prepared->turns);
 }

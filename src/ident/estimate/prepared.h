@@ -6,14 +6,14 @@
 #ifndef CORVAK_IDENT_ESTIMATE_PREPARED_H
 #define CORVAK_IDENT_ESTIMATE_PREPARED_H
 
-#include "log/signals.h"
+#include "log/waveforms.h"
 #include "turning/turns.h"
 
 #define CVK_MOST_SPANS 64u
 
 typedef struct cvk_prepared {
     cvk_log log; /* with the encoder's counts per turn, when its column shows them */
-    cvk_signals signals;
+    cvk_waveforms waveforms;
     cvk_turns turns;
     cvk_span still[CVK_MOST_SPANS];
     size_t still_count;

@@ -36,7 +36,7 @@ typedef struct likeness {
     double complex same, mirrored;
 } likeness;
 
-static likeness likeness_at(const cvk_signals *s, size_t halves, double complex v_mean,
+static likeness likeness_at(const cvk_waveforms *s, size_t halves, double complex v_mean,
                             double complex i_mean)
 {
     likeness sum = {0.0, 0.0};
@@ -74,7 +74,7 @@ static void compare_namings(const likeness *at, cvk_wiring *best)
     }
 }
 
-cvk_wiring cvk_find_wiring(const cvk_signals *s)
+cvk_wiring cvk_find_wiring(const cvk_waveforms *s)
 {
     cvk_wiring best = {.phase = "abc", .score = 0.0};
     const double complex i_mean = mean_of(s->i_alpha, s->i_beta, s->rows);

@@ -5,7 +5,7 @@
 #ifndef CORVAK_IDENT_LOG_PHASE_NAMES_H
 #define CORVAK_IDENT_LOG_PHASE_NAMES_H
 
-#include "signals.h"
+#include "waveforms.h"
 
 /* How the currents would have to be renamed to fit the voltages. */
 typedef struct cvk_wiring {
@@ -17,7 +17,7 @@ typedef struct cvk_wiring {
 } cvk_wiring;
 
 /* The likeliest naming. With the names as they are it is "abc", not inverted. */
-cvk_wiring cvk_find_wiring(const cvk_signals *signals);
+cvk_wiring cvk_find_wiring(const cvk_waveforms *waveforms);
 
 /* Only the sign differs: the currents have the wrong one, or the motor gives power back. */
 bool cvk_gives_back(const cvk_wiring *wiring);

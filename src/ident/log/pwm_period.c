@@ -6,6 +6,8 @@
  */
 #include "pwm_period.h"
 
+#include "corvak/core/units.h"
+
 #include <complex.h>
 #include <kissfft/kiss_fftr.h>
 #include <math.h>
@@ -25,8 +27,7 @@
 #define PART_SHARE 0.4     /* the same beside a peak that lies between rows */
 #define ALIKE_EDGES 0.75   /* edges of all phases at once are an injected voltage, not a PWM */
 #define CHUNK_PERIODS 32.0 /* over which the carrier's phase is taken */
-#define PI 3.14159265358979323846
-#define FOLD 400 /* bins of a period */
+#define FOLD 400           /* bins of a period */
 
 static size_t voltage_columns(const cvk_log *log, const double *column[3])
 {
@@ -232,7 +233,7 @@ static double followed(const double *const column[3], size_t columns, size_t row
     for (size_t m = 0; m < chunks; m++) {
         double complex z[2] = {0.0, 0.0};
         for (size_t k = m * chunk; k < (m + 1) * chunk; k++) {
-            const double angle = 2.0 * PI * fmod((double)k, period) / period;
+            const double angle = 2.0 * CVK_PI_WIDE * fmod((double)k, period) / period;
             double sum = 0.0;
             for (size_t c = 0; c < columns; c++) {
                 sum += fabs(column[c][k] - low);
@@ -245,7 +246,7 @@ static double followed(const double *const column[3], size_t columns, size_t row
             harmonic = cabs(z[0]) > 0.5 * cabs(z[1]) ? 1 : 2;
         }
         const double now = carg(z[harmonic - 1] / first[harmonic - 1]);
-        walked += m > 0 ? remainder(now - last, 2.0 * PI) : 0.0;
+        walked += m > 0 ? remainder(now - last, 2.0 * CVK_PI_WIDE) : 0.0;
         last = now;
         x_sum += (double)m;
         y_sum += walked;
@@ -256,7 +257,7 @@ static double followed(const double *const column[3], size_t columns, size_t row
     const double slope = chunks > 2 && spread > 0.0 ? (n * xy - x_sum * y_sum) / spread : 0.0;
     /* radians in a chunk, of that harmonic, are turns of the carrier; a lagging phase is a longer
      * period */
-    return period / (1.0 + slope / (2.0 * PI * harmonic * CHUNK_PERIODS));
+    return period / (1.0 + slope / (2.0 * CVK_PI_WIDE * harmonic * CHUNK_PERIODS));
 }
 
 /* The widest stretch of a period without edges. */

@@ -8,6 +8,8 @@
  */
 #include "mechanics.h"
 
+#include "corvak/core/units.h"
+
 #include "model/edges.h"
 #include "math/numeric.h"
 #include "math/parallel.h"
@@ -16,7 +18,6 @@
 #include <stdlib.h>
 #include <string.h>
 
-#define PI 3.14159265358979323846
 #define N CVK_MECH_COUNT
 #define FEWEST_WINDOWS 6u
 /* What a second mass on the shaft, cogging and losses of the iron, which are in no model, make of
@@ -44,7 +45,7 @@ typedef struct cvk_balance_equation equation;
 
 /* The rotor's angle at every row of a run of joined turns: the phase, less by how much the leaky
  * integral behind it leads. */
-static void angle_of_run(const cvk_signals *s, const cvk_turns *turns, size_t first, size_t last,
+static void angle_of_run(const cvk_waveforms *s, const cvk_turns *turns, size_t first, size_t last,
                          double *angle)
 {
     const size_t begin = turns->begin[first], end = turns->end[last - 1];
@@ -73,7 +74,7 @@ typedef struct torque_way {
 } torque_way;
 
 /* Mean current from row k to the next, and the voltage behind resistance and inverter. */
-static void between(const cvk_signals *s, size_t k, double angle_rad, const torque_way *way,
+static void between(const cvk_waveforms *s, size_t k, double angle_rad, const torque_way *way,
                     double complex *i, double complex *v)
 {
     const cvk_span all = {0, s->rows};
@@ -94,7 +95,7 @@ static void between(const cvk_signals *s, size_t k, double angle_rad, const torq
 }
 
 /* By power, unless the winding is known too badly for that. */
-static torque_way torque_way_of(const cvk_signals *s, const cvk_turns *turns,
+static torque_way torque_way_of(const cvk_waveforms *s, const cvk_turns *turns,
                                 const cvk_belief *belief, double pole_pairs)
 {
     const double *p = belief->mean, *cov = belief->cov;
@@ -106,8 +107,8 @@ static torque_way torque_way_of(const cvk_signals *s, const cvk_turns *turns,
         rows += (double)(turns->end[n] - turns->begin[n]);
     }
     const double current_a = sqrt(square / fmax(rows, 1.0));
-    const double emf_v =
-        2.0 * PI * (double)turns->count / fmax(rows * s->period_s, s->period_s) * p[CVK_B_FLUX];
+    const double emf_v = 2.0 * CVK_PI_WIDE * (double)turns->count /
+                         fmax(rows * s->period_s, s->period_s) * p[CVK_B_FLUX];
     const double resistance_v = hypot(sqrt(cov[CVK_B_RESISTANCE * (CVK_B_COUNT + 1)]),
                                       WARMING_DOUBT * p[CVK_B_RESISTANCE]) *
                                 current_a;
@@ -127,11 +128,11 @@ static torque_way torque_way_of(const cvk_signals *s, const cvk_turns *turns,
  * saturation and what harmonics brake are in it. Where the winding is known too badly, the window's
  * means are taken from the active flux instead: a wrong resistance then drops out. What the
  * inductances store comes back before a window is over. */
-static double impulse_of(const cvk_signals *s, size_t begin, size_t end, const double *angle,
+static double impulse_of(const cvk_waveforms *s, size_t begin, size_t end, const double *angle,
                          const torque_way *way)
 {
     const size_t rows = end - begin, quarter = rows / 4u;
-    const double step = 2.0 * PI / (double)rows, *p = way->belief->mean;
+    const double step = 2.0 * CVK_PI_WIDE / (double)rows, *p = way->belief->mean;
     double weights = 0.0, product = 0.0;
     const double complex one_step = cexp(I * step);
     double complex sum_i = 0.0, unexplained = 0.0, around = 1.0;
@@ -168,10 +169,10 @@ typedef struct window {
 } window;
 
 /* `angle` is that of the window's first row. */
-static void weigh(window *w, const cvk_signals *s, const double *angle, const torque_way *way)
+static void weigh(window *w, const cvk_waveforms *s, const double *angle, const torque_way *way)
 {
     const size_t rows = w->end - w->begin;
-    const double duration = (double)rows * s->period_s, step = 2.0 * PI / (double)rows;
+    const double duration = (double)rows * s->period_s, step = 2.0 * CVK_PI_WIDE / (double)rows;
     const double pole_pairs = way->pole_pairs;
     const bool off = s->path != CVK_PATH_COMMANDED && cvk_currentless(s, w->begin, w->end);
     const double impulse = off ? 0.0 : impulse_of(s, w->begin, w->end, angle, way);
@@ -198,7 +199,7 @@ static void weigh(window *w, const cvk_signals *s, const double *angle, const to
 
 /* The windows of a log. */
 typedef struct windows {
-    const cvk_signals *s;
+    const cvk_waveforms *s;
     const torque_way *way;
     const double *angle; /* of every row */
     size_t count;
@@ -242,7 +243,7 @@ static void add_windows(cvk_balance *balance, const windows *all)
     }
 }
 
-cvk_status cvk_add_balances(cvk_balance *balance, const cvk_signals *s, const cvk_turns *turns,
+cvk_status cvk_add_balances(cvk_balance *balance, const cvk_waveforms *s, const cvk_turns *turns,
                             const cvk_belief *belief, double pole_pairs, int threads)
 {
     const torque_way way = torque_way_of(s, turns, belief, pole_pairs);

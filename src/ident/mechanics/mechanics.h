@@ -35,7 +35,7 @@ typedef struct cvk_mechanics {
 /* Adds the turning stretches of a log, whose phase has been refined. `belief` gives the motor's
  * electrical parameters, `pole_pairs` makes the speed mechanical. CVK_NO_MEMORY when there is none.
  */
-cvk_status cvk_add_balances(cvk_balance *balance, const cvk_signals *signals,
+cvk_status cvk_add_balances(cvk_balance *balance, const cvk_waveforms *waveforms,
                             const cvk_turns *turns, const cvk_belief *belief, double pole_pairs,
                             int threads);
 

@@ -4,10 +4,11 @@
  */
 #include "pole_columns.h"
 
+#include "corvak/core/units.h"
+
 #include <math.h>
 #include <stdlib.h>
 
-#define PI 3.14159265358979323846
 #define FEWEST_SHAFT_TURNS 0.9
 #define LEAST_DEVIATION 0.03    /* of the ratio */
 #define END_DEVIATION_TURNS 0.1 /* of the electrical turns, at the ends together */
@@ -89,11 +90,11 @@ static double shaft_turns_of(const cvk_log *log)
     double turns = 0.0;
     for (size_t k = 1; k < log->rows; k++) {
         if (angle != NULL) {
-            turns = wind(&w, angle[k] / (2.0 * PI));
+            turns = wind(&w, angle[k] / (2.0 * CVK_PI_WIDE));
         } else if (enc != NULL && log->encoder_counts > 0.0) {
             turns = wind(&w, enc[k] / log->encoder_counts);
         } else if (speed != NULL && t != NULL && isfinite(speed[k] * (t[k] - t[k - 1]))) {
-            turns += speed[k] * (t[k] - t[k - 1]) / (2.0 * PI);
+            turns += speed[k] * (t[k] - t[k - 1]) / (2.0 * CVK_PI_WIDE);
         }
     }
     return log->shaft_turns > 0.0 ? log->shaft_turns : turns;
@@ -110,7 +111,8 @@ void cvk_poles_from_columns(cvk_pole_evidence *evidence, const cvk_log *log)
     winder w = {.begun = false};
     hall_counter c = {.direction = 1};
     for (size_t k = 0; k < log->rows; k++) {
-        electrical[k] = angle != NULL ? wind(&w, angle[k] / (2.0 * PI)) : count_hall(&c, hall[k]);
+        electrical[k] =
+            angle != NULL ? wind(&w, angle[k] / (2.0 * CVK_PI_WIDE)) : count_hall(&c, hall[k]);
     }
     turn_count count = {electrical[log->rows - 1], shaft_turns_of(log)};
     if (fabs(count.shaft) < FEWEST_SHAFT_TURNS && cvk_log_has(log, CVK_COLUMN_INDEX)) {

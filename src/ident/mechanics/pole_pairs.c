@@ -51,7 +51,7 @@ void cvk_poles_from_rotor(cvk_pole_evidence *evidence, const cvk_windows *window
 
 /* Strength of one turn's back-EMF divided by its speed. The speed comes from the turns from .. to-1
  * around it, so that the pattern does not enter it. */
-static double turn_strength(const cvk_signals *s, const cvk_turns *turns, size_t n, size_t from,
+static double turn_strength(const cvk_waveforms *s, const cvk_turns *turns, size_t n, size_t from,
                             size_t to)
 {
     double c[3], re = 0.0, im = 0.0, slope = 0.0;
@@ -69,8 +69,8 @@ static double turn_strength(const cvk_signals *s, const cvk_turns *turns, size_t
 }
 
 /* The strengths of the joined turns first .. last-1. */
-static void turn_strengths(const cvk_signals *s, const cvk_turns *turns, size_t first, size_t last,
-                           double *strength)
+static void turn_strengths(const cvk_waveforms *s, const cvk_turns *turns, size_t first,
+                           size_t last, double *strength)
 {
     for (size_t n = first; n < last; n++) {
         size_t from = n > first + SMOOTH_TURNS ? n - SMOOTH_TURNS : first;
@@ -133,7 +133,7 @@ static void add_pattern(cvk_pole_evidence *evidence, const double *flat, size_t 
     }
 }
 
-cvk_status cvk_poles_from_pattern(cvk_pole_evidence *evidence, const cvk_signals *s,
+cvk_status cvk_poles_from_pattern(cvk_pole_evidence *evidence, const cvk_waveforms *s,
                                   const cvk_turns *turns)
 {
     double *strength = malloc(2u * (turns->count + 1u) * sizeof *strength);

@@ -25,7 +25,7 @@ void cvk_poles_from_rotor(cvk_pole_evidence *evidence, const cvk_windows *window
                           double *ratio);
 
 /* Evidence of the pattern in one log's turns; needs almost no current. */
-cvk_status cvk_poles_from_pattern(cvk_pole_evidence *evidence, const cvk_signals *signals,
+cvk_status cvk_poles_from_pattern(cvk_pole_evidence *evidence, const cvk_waveforms *waveforms,
                                   const cvk_turns *turns);
 
 /* Is there any? */

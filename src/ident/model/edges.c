@@ -136,7 +136,7 @@ static cvk_sag sag_of(const cvk_edge edges[3])
 }
 
 /* A row's period as it is commanded: legs that move at once and lose nothing. */
-static period commanded(const cvk_signals *s, size_t row)
+static period commanded(const cvk_waveforms *s, size_t row)
 {
     period p = {.length_s = s->pwm_period_s, .bus_v = s->bus_v * s->bus_share[row]};
     double *v = p.taken_v;
@@ -152,7 +152,7 @@ static period commanded(const cvk_signals *s, size_t row)
 }
 
 /* Moves the legs as the currents do that flow while the duties of the row act. */
-static void move_late(period *p, const cvk_signals *s, size_t row, const cvk_loss *loss)
+static void move_late(period *p, const cvk_waveforms *s, size_t row, const cvk_loss *loss)
 {
     const double dead_s = p->length_s * smaller(loss->dead_time_voltage_v / s->bus_v, MOST_DEAD);
     const double own_v = loss->dead_time_voltage_v * s->bus_share[row];
@@ -167,7 +167,7 @@ static void move_late(period *p, const cvk_signals *s, size_t row, const cvk_los
     }
 }
 
-void cvk_find_edges(const cvk_signals *s, cvk_span rows, const cvk_loss *loss)
+void cvk_find_edges(const cvk_waveforms *s, cvk_span rows, const cvk_loss *loss)
 {
     const bool lossy = loss->dead_time_voltage_v > 0.0 && loss->per_h > 0.0;
     for (size_t k = rows.begin; k < rows.end && s->legs != NULL; k++) {
@@ -182,7 +182,7 @@ void cvk_find_edges(const cvk_signals *s, cvk_span rows, const cvk_loss *loss)
 
 /* All rows, part by part. */
 typedef struct share {
-    const cvk_signals *s;
+    const cvk_waveforms *s;
     const cvk_loss *loss;
 } share;
 
@@ -193,7 +193,7 @@ static bool find_part(void *context, size_t n)
     return true;
 }
 
-void cvk_find_all_edges(const cvk_signals *s, const cvk_loss *loss, int threads)
+void cvk_find_all_edges(const cvk_waveforms *s, const cvk_loss *loss, int threads)
 {
     share all = {s, loss};
     (void)cvk_for_each(cvk_parts((cvk_span){0, s->rows}, PART_ROWS), threads, find_part, &all);
@@ -220,7 +220,7 @@ cvk_loss cvk_loss_of(const cvk_belief *belief)
                       .delay = lround(belief->mean[CVK_B_DELAY])};
 }
 
-double complex cvk_own_share(const cvk_signals *s, double complex current_a, size_t acting,
+double complex cvk_own_share(const cvk_waveforms *s, double complex current_a, size_t acting,
                              double knee_a, int curve, cvk_axes axes)
 {
     double u[2], rise_a[3], fall_a[3];
@@ -239,7 +239,7 @@ double complex cvk_own_share(const cvk_signals *s, double complex current_a, siz
     return s->bus_share[acting] * (u[0] + I * u[1]);
 }
 
-double complex cvk_own_share_at(const cvk_signals *s, size_t row, double knee_a, cvk_axes axes,
+double complex cvk_own_share_at(const cvk_waveforms *s, size_t row, double knee_a, cvk_axes axes,
                                 const cvk_belief *belief)
 {
     const long delay = lround(belief->mean[CVK_B_DELAY]);

@@ -7,7 +7,7 @@
 
 #include "belief.h"
 #include "inverter_curve.h"
-#include "log/signals.h"
+#include "log/waveforms.h"
 
 #include <complex.h>
 
@@ -44,8 +44,8 @@ typedef struct cvk_loss {
 cvk_loss cvk_loss_of(const cvk_belief *belief);
 
 /* Finds `signals->legs` of each of the rows from its voltages and currents. */
-void cvk_find_edges(const cvk_signals *signals, cvk_span rows, const cvk_loss *loss);
-void cvk_find_all_edges(const cvk_signals *signals, const cvk_loss *loss, int threads);
+void cvk_find_edges(const cvk_waveforms *waveforms, cvk_span rows, const cvk_loss *loss);
+void cvk_find_all_edges(const cvk_waveforms *waveforms, const cvk_loss *loss, int threads);
 
 /* Directions of the phases in the stationary plane. */
 static const double cvk_phase_axis[3][2] = {
@@ -94,10 +94,10 @@ INLINED void cvk_take_bow(const cvk_edge edges[3], double alpha_a, double beta_a
 
 /* The inverter's own voltage, per volt of dead-time voltage at the mean bus, for a current while
  * the duties of row `acting` act. */
-double complex cvk_own_share(const cvk_signals *signals, double complex current_a, size_t acting,
-                             double knee_a, int curve, cvk_axes axes);
+double complex cvk_own_share(const cvk_waveforms *waveforms, double complex current_a,
+                             size_t acting, double knee_a, int curve, cvk_axes axes);
 /* The same at a row of a log, by the curve and delay of a belief. */
-double complex cvk_own_share_at(const cvk_signals *signals, size_t row, double knee_a,
+double complex cvk_own_share_at(const cvk_waveforms *waveforms, size_t row, double knee_a,
                                 cvk_axes axes, const cvk_belief *belief);
 
 #endif

@@ -4,11 +4,12 @@
  */
 #include "angle_equation.h"
 
+#include "corvak/core/units.h"
+
 #include <math.h>
 #include <stdlib.h>
 #include <string.h>
 
-#define PI 3.14159265358979323846
 #define LEAST_TURN_RAD 0.02 /* in a step that turns */
 #define FEWEST_EDGES 3.0    /* either way */
 #define EDGE_ROWS 3u        /* on either side of a hall's edge */
@@ -60,7 +61,7 @@ static double wander_of(const cvk_angle_data *d, const cvk_angle_steps *all,
         const cvk_angle_step *e = &all->list[k];
         if (fabs(cvk_own_to_field(m, e->b) - cvk_own_to_field(m, e->a)) > LEAST_TURN_RAD) {
             const double a = cabs(d->current[e->b] - d->current[e->a]) /
-                             ((double)(e->b - e->a) * d->signals->period_s);
+                             ((double)(e->b - e->a) * d->waveforms->period_s);
             sum += a;
             square += a * a;
             count += 1.0;
@@ -80,15 +81,15 @@ static bool look_at_edge(const cvk_angle_data *d, const cvk_angle_model *m, cons
                          at_edge *out)
 {
     const size_t k = (size_t)fmax(e->row, 0.0);
-    if (k < EDGE_ROWS || k + EDGE_ROWS + 1u >= d->signals->rows) {
+    if (k < EDGE_ROWS || k + EDGE_ROWS + 1u >= d->waveforms->rows) {
         return false;
     }
     const double complex i = (d->current[k + EDGE_ROWS + 1u] - d->current[k - EDGE_ROWS]) /
-                             ((2.0 * EDGE_ROWS + 1.0) * d->signals->period_s);
+                             ((2.0 * EDGE_ROWS + 1.0) * d->waveforms->period_s);
     *out = (at_edge){carg(i) - m->direction * cvk_hall_edge_angle(e->edge),
                      (double)(m->direction * e->way),
                      (e->way > 0 ? CVK_AF_EDGES_UP : CVK_AF_EDGES_DOWN) + e->edge};
-    return cabs(i) > CVK_LEAST_CURRENT * d->signals->peak_current_a;
+    return cabs(i) > CVK_LEAST_CURRENT * d->waveforms->peak_current_a;
 }
 
 /* Means over all edges, either way; then each edge's own. */
@@ -108,12 +109,12 @@ static void halls_by_current(const cvk_angle_data *d, const cvk_angle_model *m, 
     if (count[0] < FEWEST_EDGES || count[1] < FEWEST_EDGES) {
         return;
     }
-    const double up = carg(along[0]), lag = 0.5 * remainder(up - carg(along[1]), 2.0 * PI);
+    const double up = carg(along[0]), lag = 0.5 * remainder(up - carg(along[1]), 2.0 * CVK_PI_WIDE);
     fit->value[CVK_AF_OFFSET] = up - lag;
     fit->value[CVK_AF_WAY] = lag;
     for (size_t k = 0; k < c->edges; k++) {
         if (look_at_edge(d, m, &c->edge[k], &e)) {
-            const double off = remainder(e.off - (up - lag) - e.way * lag, 2.0 * PI);
+            const double off = remainder(e.off - (up - lag) - e.way * lag, 2.0 * CVK_PI_WIDE);
             square[e.way < 0.0] += off * off;
             n[e.feature] += 1.0;
             sum[e.feature] += off;

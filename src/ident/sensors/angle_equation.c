@@ -13,12 +13,13 @@
  */
 #include "angle_equation.h"
 
+#include "corvak/core/units.h"
+
 #include "math/numeric.h"
 
 #include <math.h>
 #include <string.h>
 
-#define PI 3.14159265358979323846
 #define DELAY_SD 0.02   /* rows, about the one of a grid that explains most */
 #define LATENCY_SD 3e-5 /* s, of a sensor, before the log is seen */
 #define SLIP_SD 3e-5    /* share of lost counts */
@@ -36,7 +37,7 @@ void cvk_angle_equation(const cvk_angle_problem *p, const cvk_angle_step *e,
                         double complex x[CVK_X_MOST], double complex *y)
 {
     const cvk_angle_data *d = p->data;
-    const cvk_signals *s = d->signals;
+    const cvk_waveforms *s = d->waveforms;
     const size_t a = e->a, b = e->b;
     const double rows = (double)(b - a), weight = 1.0 / sqrt(rows);
     const double from = cvk_own_to_field(p->model, a), to = cvk_own_to_field(p->model, b);
@@ -84,7 +85,7 @@ void cvk_angle_equation(const cvk_angle_problem *p, const cvk_angle_step *e,
 bool cvk_current_equation(const cvk_angle_problem *p, const cvk_angle_step *e,
                           double complex x[CVK_X_MOST], double complex *y)
 {
-    const cvk_signals *s = p->data->signals;
+    const cvk_waveforms *s = p->data->waveforms;
     const size_t k = (e->a + e->b) / 2u;
     const double complex i =
         (p->data->current[e->b] - p->data->current[e->a]) / ((double)(e->b - e->a) * s->period_s);
@@ -99,7 +100,7 @@ bool cvk_current_equation(const cvk_angle_problem *p, const cvk_angle_step *e,
     for (int n = 0; n < CVK_AF_COUNT; n++) {
         now += p->around[n] * f[n];
     }
-    *y = remainder(carg(i) - now, 2.0 * PI);
+    *y = remainder(carg(i) - now, 2.0 * CVK_PI_WIDE);
     for (int n = 0; n < p->count; n++) {
         x[n] = n < CVK_X_FEATURES ? 0.0 : f[p->feature[n - CVK_X_FEATURES]];
     }

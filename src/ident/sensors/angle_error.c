@@ -4,11 +4,12 @@
  */
 #include "angle_equation.h"
 
+#include "corvak/core/units.h"
+
 #include <math.h>
 #include <stdlib.h>
 #include <string.h>
 
-#define PI 3.14159265358979323846
 #define CURVE_BINS 72 /* of the turn */
 
 typedef struct error_bins {
@@ -37,7 +38,7 @@ static void fill_bins(const cvk_angle_problem *p, const cvk_angle_steps *all,
     memset(bins, 0, sizeof *bins);
     for (size_t k = 0; k < all->count; k++) {
         const cvk_angle_step *e = &all->list[k];
-        const double own = p->model->column->angle_rad[(e->a + e->b) / 2u] / (2.0 * PI);
+        const double own = p->model->column->angle_rad[(e->a + e->b) / 2u] / (2.0 * CVK_PI_WIDE);
         const int bin = (int)((own - floor(own)) * CURVE_BINS) % CURVE_BINS;
         bins->sum[bin] += ahead_at(p, e, fit, by_current);
     }
@@ -69,7 +70,7 @@ cvk_status cvk_angle_error_curve(const cvk_angle_data *d, const cvk_angle_model 
     curve->points = 0;
     for (int n = 0; n < CURVE_BINS; n++) {
         if (cabs(before.sum[n]) > 0.0 && cabs(after.sum[n]) > 0.0) {
-            curve->sensor_rad[curve->points] = (n + 0.5) * 2.0 * PI / CURVE_BINS;
+            curve->sensor_rad[curve->points] = (n + 0.5) * 2.0 * CVK_PI_WIDE / CURVE_BINS;
             curve->before_rad[curve->points] = carg(before.sum[n]);
             curve->after_rad[curve->points++] = carg(after.sum[n]);
         }

@@ -4,11 +4,12 @@
  */
 #include "angle_equation.h"
 
+#include "corvak/core/units.h"
+
 #include <math.h>
 #include <stdlib.h>
 #include <string.h>
 
-#define PI 3.14159265358979323846
 #define CLEARLY_LESS 0.9 /* of what is left, for another delay than the usual one */
 #define LEAST_COLOUR 1e-5
 #define ROUNDS 3
@@ -69,8 +70,8 @@ static double rough_round(cvk_angle_problem *p, const cvk_angle_steps *all)
     if (!solve_problem(p, all, 0.0, &s)) {
         return INFINITY;
     }
-    p->around[CVK_AF_OFFSET] =
-        remainder(p->around[CVK_AF_OFFSET] + atan2(s.x[CVK_X_FEATURES], s.x[CVK_X_FLUX]), 2.0 * PI);
+    p->around[CVK_AF_OFFSET] = remainder(
+        p->around[CVK_AF_OFFSET] + atan2(s.x[CVK_X_FEATURES], s.x[CVK_X_FLUX]), 2.0 * CVK_PI_WIDE);
     if (p->count > CVK_X_FEATURES + 1 && hypot(s.x[CVK_X_FEATURES], s.x[CVK_X_FLUX]) > 0.0) {
         p->around[CVK_AF_LATENCY] +=
             s.x[CVK_X_FEATURES + 1] / hypot(s.x[CVK_X_FEATURES], s.x[CVK_X_FLUX]);

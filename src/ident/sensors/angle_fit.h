@@ -32,14 +32,14 @@ enum {
 
 /* Integrals over the rows of the signals, shared by all sensors of a log. */
 typedef struct cvk_angle_data {
-    const cvk_signals *signals;
+    const cvk_waveforms *waveforms;
     double complex *voltage, *current, *inverter[2]; /* from the first row, V s, A s, s */
     double complex *storage;
     double delay_rows; /* best known: from a logged voltage to its action */
     bool current_flows;
 } cvk_angle_data;
 
-cvk_status cvk_angle_data_make(cvk_angle_data *data, const cvk_signals *signals);
+cvk_status cvk_angle_data_make(cvk_angle_data *data, const cvk_waveforms *waveforms);
 void cvk_angle_data_free(cvk_angle_data *data);
 
 typedef struct cvk_angle_model {

@@ -4,10 +4,11 @@
  */
 #include "angle_steps.h"
 
+#include "corvak/core/units.h"
+
 #include <math.h>
 #include <stdlib.h>
 
-#define PI 3.14159265358979323846
 #define WHOLE_WAY_RAD 9.0   /* from which on the mean of a voltage that turns is nothing */
 #define LEAST_TURN_RAD 0.02 /* in a step that turns */
 #define CLEAR_LENGTH 0.3    /* of the longest vector: shorter ones have no direction */
@@ -47,7 +48,7 @@ cvk_status cvk_angle_likeness_of(const cvk_angle_data *d, const cvk_angle_model 
         if (turned > LEAST_TURN_RAD) {
             moving++;
             turned_rad += turned;
-            length_s += (double)(e->b - e->a) * d->signals->period_s;
+            length_s += (double)(e->b - e->a) * d->waveforms->period_s;
             middle +=
                 cvk_voltage_to(d, e->b, d->delay_rows) - cvk_voltage_to(d, e->a, d->delay_rows);
         }
@@ -64,12 +65,12 @@ cvk_status cvk_angle_likeness_of(const cvk_angle_data *d, const cvk_angle_model 
             cexp(-I * 0.5 * (cvk_own_to_field(m, e->a) + cvk_own_to_field(m, e->b)));
         const double complex volt_s = cvk_voltage_to(d, e->b, d->delay_rows) -
                                       cvk_voltage_to(d, e->a, d->delay_rows) -
-                                      middle * (double)(e->b - e->a) * d->signals->period_s;
+                                      middle * (double)(e->b - e->a) * d->waveforms->period_s;
         add_vector(&v[b], copysign(1.0, turned) * volt_s * back);
         if (d->current_flows) {
             add_vector(&i[b], (d->current[e->b] - d->current[e->a]) * back);
         }
-        out->turns[b] += fabs(turned) / (2.0 * PI);
+        out->turns[b] += fabs(turned) / (2.0 * CVK_PI_WIDE);
     }
     free(all.list);
     for (int b = 0; b < blocks; b++) {
@@ -107,7 +108,7 @@ static double longest_stride(const double complex *integral, size_t rows, size_t
 static void sum_turns(const cvk_angle_data *d, const cvk_sensor_column *c,
                       const double complex *integral, size_t stride, int blocks, turn_sums *sums)
 {
-    const size_t rows = d->signals->rows;
+    const size_t rows = d->waveforms->rows;
     const double clear = CLEAR_LENGTH * longest_stride(integral, rows, stride);
     for (size_t k = stride; k + stride < rows; k += stride) {
         const double complex now = stride_of(integral, rows, k, stride);
@@ -119,7 +120,7 @@ static void sum_turns(const cvk_angle_data *d, const cvk_sensor_column *c,
             s->with += turned * counted;
             s->turned += turned * turned;
             s->counted += counted * counted;
-            s->turns += fabs(turned) / (2.0 * PI);
+            s->turns += fabs(turned) / (2.0 * CVK_PI_WIDE);
         }
     }
 }
@@ -133,7 +134,7 @@ static void likeness_of_counts(const cvk_angle_data *d, const cvk_sensor_column 
     static const double stride_s[STRIDES] = {1e-4, 1e-3, 1e-2};
     for (int n = 0; n < STRIDES; n++) {
         turn_sums sums[CVK_AF_BLOCKS] = {{0.0, 0.0, 0.0, 0.0}};
-        sum_turns(d, c, integral, (size_t)fmax(2.0, stride_s[n] / d->signals->period_s), blocks,
+        sum_turns(d, c, integral, (size_t)fmax(2.0, stride_s[n] / d->waveforms->period_s), blocks,
                   sums);
         for (int b = 0; b < blocks; b++) {
             const double alike = sums[b].turned > 0.0 && sums[b].counted > 0.0

@@ -4,22 +4,23 @@
  */
 #include "angle_steps.h"
 
+#include "corvak/core/units.h"
+
 #include "model/inverter_curve.h"
 
 #include <math.h>
 #include <stdlib.h>
 #include <string.h>
 
-#define PI 3.14159265358979323846
 #define STEP_RAD 0.6 /* electrical, of one equation */
 #define LONGEST_STEP_S 0.02
 #define SMALL_KNEE 0.02 /* of the peak current: the bends of the inverter's own voltage, */
 #define LARGE_KNEE 0.15 /* of which a mixture is fitted */
 
-cvk_status cvk_angle_data_make(cvk_angle_data *d, const cvk_signals *s)
+cvk_status cvk_angle_data_make(cvk_angle_data *d, const cvk_waveforms *s)
 {
     const size_t n = s->rows + 1;
-    *d = (cvk_angle_data){.signals = s, .storage = malloc(4 * n * sizeof *d->storage)};
+    *d = (cvk_angle_data){.waveforms = s, .storage = malloc(4 * n * sizeof *d->storage)};
     if (d->storage == NULL) {
         return CVK_NO_MEMORY;
     }
@@ -68,7 +69,7 @@ static size_t length_at(const cvk_angle_model *m, size_t a, size_t end, size_t l
 bool cvk_make_angle_steps(const cvk_angle_data *d, const cvk_angle_model *m, size_t most,
                           cvk_angle_steps *out)
 {
-    const cvk_signals *s = d->signals;
+    const cvk_waveforms *s = d->waveforms;
     const size_t longest = (size_t)fmax(4.0, LONGEST_STEP_S / s->period_s);
     const size_t margin = 4;
     const size_t stride = s->rows / most;
@@ -98,7 +99,7 @@ double complex cvk_voltage_to(const cvk_angle_data *d, size_t row, double delay)
 {
     const double at = (double)row - delay;
     const size_t below = at > 0.0 ? (size_t)at : 0;
-    const size_t last = d->signals->rows;
+    const size_t last = d->waveforms->rows;
     if (below >= last) {
         return d->voltage[last];
     }
@@ -109,15 +110,16 @@ double complex cvk_voltage_to(const cvk_angle_data *d, size_t row, double delay)
 double complex cvk_voltage_near(const cvk_angle_data *d, size_t row, double delay)
 {
     const double at = (double)row - delay;
-    const size_t last = d->signals->rows - 1;
+    const size_t last = d->waveforms->rows - 1;
     const size_t k = at > 0.0 ? (size_t)at : 0;
-    return d->signals->v_alpha[k < last ? k : last] + I * d->signals->v_beta[k < last ? k : last];
+    return d->waveforms->v_alpha[k < last ? k : last] +
+           I * d->waveforms->v_beta[k < last ? k : last];
 }
 
 /* How much of each hall edge's error is in the angle between two edges. */
 static void hats_of(double own_rad, double omega, double f[CVK_AF_COUNT])
 {
-    const double place = own_rad / (PI / 3.0) - 0.5;
+    const double place = own_rad / (CVK_PI_WIDE / 3.0) - 0.5;
     const double below = floor(place), share = place - below;
     const int edge = (int)(below - 6.0 * floor(below / 6.0));
     double *hats = f + (omega >= 0.0 ? CVK_AF_EDGES_UP : CVK_AF_EDGES_DOWN);

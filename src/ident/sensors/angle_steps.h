@@ -30,9 +30,9 @@ static inline double cvk_own_to_field(const cvk_angle_model *model, size_t row)
     return (double)(model->direction * model->ratio) * model->column->angle_rad[row];
 }
 
-static inline double complex cvk_current_row(const cvk_signals *signals, size_t row)
+static inline double complex cvk_current_row(const cvk_waveforms *waveforms, size_t row)
 {
-    return signals->i_alpha[row] + I * signals->i_beta[row];
+    return waveforms->i_alpha[row] + I * waveforms->i_beta[row];
 }
 
 /* The voltage's integral up to a row that may lie between two, `delay` rows before; and the voltage

@@ -73,7 +73,7 @@ static void judge_halls(const cvk_sensor_column *c, cvk_sensor_calibration *out)
     out->hall.dead = changed ? cvk_dead_hall(seen) : 0;
 }
 
-static double noise_of(const cvk_sensor_column *c, const cvk_signals *s)
+static double noise_of(const cvk_sensor_column *c, const cvk_waveforms *s)
 {
     double sum = 0.0, count = 0.0;
     for (size_t k = 4; k < s->rows; k++) {
@@ -93,7 +93,7 @@ static cvk_status calibrate_sensor(const cvk_angle_data *data, const cvk_log *lo
                                    cvk_calibration *out)
 {
     cvk_sensor_calibration *sensor = &out->sensor[kind];
-    const cvk_signals *s = data->signals;
+    const cvk_waveforms *s = data->waveforms;
     double counts = log->encoder_counts;
     cvk_status status = cvk_sensor_column_read(column, kind, s, log, row, counts);
     if (status == CVK_OK && kind == CVK_SENSES_ENCODER && !(counts > 0.0)) {
@@ -137,7 +137,7 @@ static cvk_status calibrate_sensor(const cvk_angle_data *data, const cvk_log *lo
 }
 
 /* A finer sensor that is calibrated says where the rotor is at each of their edges. */
-static void refine_halls(const cvk_sensor_column *column, const cvk_signals *s,
+static void refine_halls(const cvk_sensor_column *column, const cvk_waveforms *s,
                          cvk_calibration *out)
 {
     cvk_sensor_calibration *halls = &out->sensor[CVK_SENSES_HALL];
@@ -159,7 +159,7 @@ static void refine_halls(const cvk_sensor_column *column, const cvk_signals *s,
     }
 }
 
-static cvk_status calibrate_all(const cvk_signals *s, const cvk_log *log,
+static cvk_status calibrate_all(const cvk_waveforms *s, const cvk_log *log,
                                 const cvk_calibrate_options *options, cvk_calibration *out)
 {
     static const cvk_sensor_kind order[CVK_SENSES_KINDS] = {CVK_SENSES_ABSOLUTE, CVK_SENSES_ENCODER,
@@ -226,7 +226,7 @@ cvk_status cvk_calibrate_log(const cvk_log *log, const cvk_calibrate_options *op
         give_reason(out, log);
         status = CVK_NOT_IN_LOG;
     } else if (status == CVK_OK) {
-        status = calibrate_all(&prepared.signals, &prepared.log, &how, out);
+        status = calibrate_all(&prepared.waveforms, &prepared.log, &how, out);
     }
     cvk_prepared_free(&prepared);
     if (status == CVK_OK) {

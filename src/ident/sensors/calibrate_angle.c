@@ -9,14 +9,14 @@
  */
 #include "calibration.h"
 
+#include "corvak/core/units.h"
+
 #include "math/numeric.h"
 
 #include <math.h>
 #include <stdio.h>
 #include <string.h>
 
-#define PI 3.14159265358979323846
-#define DEGREE (PI / 180.0)
 #define MOST_RATIO 50
 #define LEAST_WAY_RAD 0.02  /* own, that is no noise */
 #define FIELD_STEP_S 2e-3   /* over which the field's way is followed */
@@ -30,27 +30,29 @@
 #define CLEAR_ODDS 2.0      /* of one part of the way, that is taken as contradicting another */
 #define CONTRADICTING 5     /* one clear part in so many is more than chance */
 #define SURE 0.99
-#define FAIR_LIKENESS 0.6            /* else nothing turns with the sensor */
-#define EVEN_LIKENESS 0.85           /* of a rotor that follows the field */
-#define CLEARLY_LIKER 2.0            /* or at least so much more one way than the other */
-#define HARMONICS_TURNS 1.2          /* of the sensor itself */
-#define OFFSET_FLOOR (0.08 * DEGREE) /* deviation, for what no column of the fit stands for */
-#define ONE_WAY_DOUBT (1.2 * DEGREE) /* half the hysteresis of usual halls */
-#define COGGING_DOUBT (2.4 * DEGREE)
+#define FAIR_LIKENESS 0.6   /* else nothing turns with the sensor */
+#define EVEN_LIKENESS 0.85  /* of a rotor that follows the field */
+#define CLEARLY_LIKER 2.0   /* or at least so much more one way than the other */
+#define HARMONICS_TURNS 1.2 /* of the sensor itself */
+#define OFFSET_FLOOR                                                                               \
+    (0.08 * CVK_RAD_PER_DEG) /* deviation, for what no column of the fit stands for */
+#define ONE_WAY_DOUBT (1.2 * CVK_RAD_PER_DEG) /* half the hysteresis of usual halls */
+#define COGGING_DOUBT (2.4 * CVK_RAD_PER_DEG)
 #define COGGING_SHARE 0.25     /* of the lag */
 #define STEP_DOUBT 0.29        /* of a sensor's step: half of it, evenly */
 #define LATENCY_FLOOR_S 3.5e-6 /* what the dead times leave, largest where the ripple is */
-#define EDGE_FLOOR (0.2 * DEGREE)
-#define HARMONIC_FLOOR (0.03 * DEGREE) /* electrical */
-#define USEFUL_OFFSET (12.0 * DEGREE)  /* half interval of an offset that is given */
+#define EDGE_FLOOR (0.2 * CVK_RAD_PER_DEG)
+#define HARMONIC_FLOOR (0.03 * CVK_RAD_PER_DEG) /* electrical */
+#define USEFUL_OFFSET (12.0 * CVK_RAD_PER_DEG)  /* half interval of an offset that is given */
 #define EDGE_PASSES 2.8 /* of a hall's edge, to tell its place and how sure that is */
-#define FEW_PASSES_DOUBT (4.0 * DEGREE)
-#define DRAGGED_LAG (70.0 * DEGREE) /* most that a rotor trails the vector that drags it */
-#define TELLS_APART (25.0 * DEGREE) /* deviation of an offset that tells d from q */
-#define STEADY_LENGTH 0.05          /* wander of a vector that nobody regulates by the torque */
-#define LEAST_EMF_SHARE 0.5         /* halls: of the voltages, that the rotor's motion be even */
-#define SAME_PLACE (60.0 * DEGREE)
-#define CLEAR_PULL (4.0 * DEGREE)
+#define FEW_PASSES_DOUBT (4.0 * CVK_RAD_PER_DEG)
+#define DRAGGED_LAG (70.0 * CVK_RAD_PER_DEG) /* most that a rotor trails the vector that drags it  \
+                                              */
+#define TELLS_APART (25.0 * CVK_RAD_PER_DEG) /* deviation of an offset that tells d from q */
+#define STEADY_LENGTH 0.05  /* wander of a vector that nobody regulates by the torque */
+#define LEAST_EMF_SHARE 0.5 /* halls: of the voltages, that the rotor's motion be even */
+#define SAME_PLACE (60.0 * CVK_RAD_PER_DEG)
+#define CLEAR_PULL (4.0 * CVK_RAD_PER_DEG)
 
 /* ---- direction and ratio -------------------------------------------------------------------- */
 
@@ -86,8 +88,8 @@ static void ways_of(const cvk_sensor_column *c, size_t rows, double ways[2])
     for (size_t k = 0; k < rows; k++) {
         const double x = c->angle_rad[k];
         if (isfinite(x) && !(fabs(x - last) <= least)) {
-            ways[0] += x > last ? (x - last) / (2.0 * PI) : 0.0;
-            ways[1] += x < last ? (last - x) / (2.0 * PI) : 0.0;
+            ways[0] += x > last ? (x - last) / (2.0 * CVK_PI_WIDE) : 0.0;
+            ways[1] += x < last ? (last - x) / (2.0 * CVK_PI_WIDE) : 0.0;
             last = x;
         }
     }
@@ -275,7 +277,7 @@ static double slip_doubt(const cvk_angle_model *m, const cvk_angle_fit *fit, dou
     if ((m->wanted >> CVK_AF_SLIP & 1u) == 0u || slip < 2.0 * deviation(fit, CVK_AF_SLIP)) {
         return 0.0;
     }
-    return step * sqrt(slip * turns * 2.0 * PI / step / 3.0);
+    return step * sqrt(slip * turns * 2.0 * CVK_PI_WIDE / step / 3.0);
 }
 
 static cvk_measured interval(const cvk_angle_fit *fit, double value, double sd, double floor)
@@ -294,7 +296,7 @@ static void write_edges(const cvk_angle_model *m, const cvk_angle_fit *fit,
         weight[CVK_AF_EDGES_UP + n] = up ? (down ? 0.5 : 1.0) : 0.0;
         weight[CVK_AF_EDGES_DOWN + n] = down ? (up ? 0.5 : 1.0) : 0.0;
         combine(fit, weight, &value, &sd);
-        value = remainder(value + m->direction * cvk_hall_edge_angle(n), 2.0 * PI);
+        value = remainder(value + m->direction * cvk_hall_edge_angle(n), 2.0 * CVK_PI_WIDE);
         out->edge_rad[n] = interval(fit, value, sd, up && down ? EDGE_FLOOR : ONE_WAY_DOUBT);
         out->hysteresis_rad[n] = CVK_UNKNOWN_MEASURED;
         if (up && down) { /* going up it comes later than going down */
@@ -347,7 +349,7 @@ static void write_fit(const cvk_angle_model *m, const cvk_angle_fit *fit,
         floor = ONE_WAY_DOUBT;
     }
     out->electrical_offset_rad =
-        interval(fit, remainder(value, 2.0 * PI), sd,
+        interval(fit, remainder(value, 2.0 * CVK_PI_WIDE), sd,
                  hypot(hypot(floor, step_doubt(m)), slip_doubt(m, fit, out->turns)));
     write_harmonics(m, fit, out);
     if (m->column->kind == CVK_SENSES_HALL && (m->wanted >> CVK_AF_OFFSET & 1u) == 0u) {
@@ -382,7 +384,7 @@ static bool dragged(const cvk_angle_fit *current, unsigned wanted, const cvk_ang
     if (emf_sd > TELLS_APART) {
         return current->wander < STEADY_LENGTH;
     }
-    return fabs(remainder(by_current - by_emf, 2.0 * PI)) < SAME_PLACE;
+    return fabs(remainder(by_current - by_emf, 2.0 * CVK_PI_WIDE)) < SAME_PLACE;
 }
 
 static double rms_of(const double *x, size_t n)
@@ -416,7 +418,7 @@ static void choose_reference(const cvk_angle_model *m, const cvk_angle_fit *emf,
         emf->fine && cvk_student95(emf->dof) * hypot(emf_sd, OFFSET_FLOOR) < USEFUL_OFFSET;
     if (!(halls && by_speed) && dragged(current, m->wanted, emf)) {
         offset_of(current, m->wanted, &by_current, &current_sd);
-        const double apart = remainder(by_current - by_emf, 2.0 * PI);
+        const double apart = remainder(by_current - by_emf, 2.0 * CVK_PI_WIDE);
         const double doubt = 3.0 * hypot(hypot(emf_sd, current_sd), OFFSET_FLOOR);
         if (halls) {
             out->reference = CVK_REFERENCE_CURRENT;
@@ -427,7 +429,7 @@ static void choose_reference(const cvk_angle_model *m, const cvk_angle_fit *emf,
             snprintf(out->why, sizeof out->why,
                      "a load pulls: by the current vector the offset is %.1f degrees from that by "
                      "the back-EMF; take the load off, or record at speed (corvak record spin)",
-                     apart / DEGREE);
+                     apart / CVK_RAD_PER_DEG);
             return;
         }
         if (current_sd < emf_sd) {
@@ -445,13 +447,13 @@ static void choose_reference(const cvk_angle_model *m, const cvk_angle_fit *emf,
              "the back-EMF is too small to show the offset (it would be known to %.0f degrees), "
              "and no current vector drags the rotor both ways: record at speed (corvak record "
              "spin), or a sweep both ways",
-             fmin(cvk_student95(CVK_AF_BLOCKS / 2.0) * emf_sd / DEGREE, 180.0));
+             fmin(cvk_student95(CVK_AF_BLOCKS / 2.0) * emf_sd / CVK_RAD_PER_DEG, 180.0));
 }
 
 /* How far the current vector has gone round, from its farthest one way to the other. */
 static double field_turns(const cvk_angle_data *d)
 {
-    const cvk_signals *s = d->signals;
+    const cvk_waveforms *s = d->waveforms;
     const size_t step = (size_t)fmax(1.0, FIELD_STEP_S / s->period_s);
     double turns = 0.0, most = 0.0, least_turns = 0.0;
     for (size_t k = step; k + step < s->rows && d->current_flows; k += step) {
@@ -459,7 +461,7 @@ static double field_turns(const cvk_angle_data *d)
         const double complex before = d->current[k] - d->current[k - step];
         const double least = 0.3 * s->peak_current_a * (double)step * s->period_s;
         if (cabs(now) > least && cabs(before) > least) {
-            turns += carg(now * conj(before)) / (2.0 * PI);
+            turns += carg(now * conj(before)) / (2.0 * CVK_PI_WIDE);
             most = fmax(most, turns);
             least_turns = fmin(least_turns, turns);
         }
@@ -471,7 +473,8 @@ static double field_turns(const cvk_angle_data *d)
 static void explain_rest(const cvk_angle_data *d, const cvk_sensor_column *c,
                          cvk_sensor_calibration *out)
 {
-    const double span = c->span_rad * fmax(out->ratio, 1.0) / (2.0 * PI), field = field_turns(d);
+    const double span = c->span_rad * fmax(out->ratio, 1.0) / (2.0 * CVK_PI_WIDE),
+                 field = field_turns(d);
     if (field < 1.0) {
         snprintf(out->why, sizeof out->why,
                  "it moved by %.2f electrical turns only, at least %.1f are needed: turn the shaft "
@@ -486,12 +489,12 @@ static void explain_rest(const cvk_angle_data *d, const cvk_sensor_column *c,
             out->why, sizeof out->why,
             "it rocked by %.2f electrical turns while the field went round: too little current "
             "(%.3g A) to move the rotor, or it is held",
-            span, d->signals->peak_current_a);
+            span, d->waveforms->peak_current_a);
     } else {
         snprintf(out->why, sizeof out->why,
                  "it did not move while the field turned: the shaft is blocked, or %.3g A are too "
                  "little current to move it",
-                 d->signals->peak_current_a);
+                 d->waveforms->peak_current_a);
     }
 }
 
@@ -501,7 +504,7 @@ static void explain_rest(const cvk_angle_data *d, const cvk_sensor_column *c,
 static bool readable(const cvk_angle_data *d, const cvk_sensor_column *c,
                      cvk_sensor_calibration *out)
 {
-    const size_t rows = d->signals->rows;
+    const size_t rows = d->waveforms->rows;
     out->bad_share = (double)c->bad / (double)rows;
     if (out->bad_share > 0.5) {
         snprintf(out->why, sizeof out->why,
@@ -538,7 +541,7 @@ void cvk_calibrate_direction(const cvk_angle_data *d, const cvk_sensor_column *c
 cvk_status cvk_calibrate_angle(const cvk_angle_data *d, const cvk_sensor_column *c, int ratio,
                                cvk_sensor_calibration *out)
 {
-    const size_t rows = d->signals->rows;
+    const size_t rows = d->waveforms->rows;
     double ways[2];
     out->present = true;
     if (!readable(d, c, out)) {

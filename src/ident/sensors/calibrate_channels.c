@@ -42,7 +42,7 @@ static void add(mean *m, double x)
     }
 }
 
-static void find_offsets(const cvk_signals *s, const cvk_log *log, const size_t *row,
+static void find_offsets(const cvk_waveforms *s, const cvk_log *log, const size_t *row,
                          cvk_channel_calibration *out)
 {
     const bool off =
@@ -95,7 +95,7 @@ static bool gains_of(const cvk_log *log, const size_t *row, size_t rows, double 
     return true;
 }
 
-static void find_gains(const cvk_signals *s, const cvk_log *log, const size_t *row,
+static void find_gains(const cvk_waveforms *s, const cvk_log *log, const size_t *row,
                        cvk_channel_calibration *out)
 {
     double all[3], part[3], spread[3] = {0.0, 0.0, 0.0};
@@ -129,7 +129,7 @@ static void find_gains(const cvk_signals *s, const cvk_log *log, const size_t *r
     }
 }
 
-void cvk_calibrate_channels(const cvk_signals *s, const cvk_log *log, const size_t *row,
+void cvk_calibrate_channels(const cvk_waveforms *s, const cvk_log *log, const size_t *row,
                             cvk_channel_calibration *out)
 {
     for (int c = 0; c < 3; c++) {

@@ -7,12 +7,13 @@
  */
 #include "calibration.h"
 
+#include "corvak/core/units.h"
+
 #include "math/numeric.h"
 
 #include <math.h>
 #include <string.h>
 
-#define PI 3.14159265358979323846
 #define MOST_POINTS 20000u
 #define BINS 36 /* of the turn: points must lie in nearly all of them */
 #define FEWEST_BINS 33
@@ -91,7 +92,7 @@ static bool fill_bins(const cvk_sensor_column *col, size_t rows, size_t stride, 
     for (size_t k = 0; k < rows; k += stride) {
         const double a = angle_in(e, col->sin_v[k], col->cos_v[k]);
         if (isfinite(a)) {
-            per_bin[(int)((a + PI) / (2.0 * PI) * BINS) % BINS] += 1.0;
+            per_bin[(int)((a + CVK_PI_WIDE) / (2.0 * CVK_PI_WIDE) * BINS) % BINS] += 1.0;
         }
     }
     for (int n = 0; n < BINS; n++) {
@@ -111,7 +112,8 @@ static bool fit_channel(const double *v, const cvk_sensor_column *col, size_t ro
             continue;
         }
         const double f[5] = {1.0, cos(a), sin(a), cos(3.0 * a), sin(3.0 * a)};
-        const double w = 1.0 / per_bin[(int)((a + PI) / (2.0 * PI) * BINS) % BINS];
+        const double w =
+            1.0 / per_bin[(int)((a + CVK_PI_WIDE) / (2.0 * CVK_PI_WIDE) * BINS) % BINS];
         for (int r = 0; r < 25; r++) {
             h[r] += w * f[r / 5] * f[r % 5];
         }
@@ -136,7 +138,7 @@ static bool fit_channel(const double *v, const cvk_sensor_column *col, size_t ro
     return true;
 }
 
-void cvk_calibrate_ellipse(cvk_sensor_column *col, const cvk_signals *s,
+void cvk_calibrate_ellipse(cvk_sensor_column *col, const cvk_waveforms *s,
                            cvk_sincos_calibration *out)
 {
     const size_t rows = s->rows, stride = rows / MOST_POINTS + 1u;
@@ -171,7 +173,8 @@ void cvk_calibrate_ellipse(cvk_sensor_column *col, const cvk_signals *s,
             out->cos_v[out->points++] = col->cos_v[k];
         }
         const double now = angle_in(&e, col->sin_v[k], col->cos_v[k]);
-        turns -= isfinite(now) ? 2.0 * PI * round((now - last) / (2.0 * PI)) : 0.0;
+        turns -=
+            isfinite(now) ? 2.0 * CVK_PI_WIDE * round((now - last) / (2.0 * CVK_PI_WIDE)) : 0.0;
         last = isfinite(now) ? now : last;
         col->angle_rad[k] = now + turns;
     }

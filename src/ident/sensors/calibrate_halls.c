@@ -5,12 +5,13 @@
  */
 #include "calibration.h"
 
+#include "corvak/core/units.h"
+
 #include "math/numeric.h"
 
 #include <math.h>
 #include <string.h>
 
-#define PI 3.14159265358979323846
 #define FEWEST_PASSES 1.0
 #define EDGE_FLOOR_RAD 0.002
 #define ONE_PASS_RAD 0.01 /* deviation of a single look at an edge */
@@ -46,7 +47,7 @@ static double deviation_of(const passes *p)
 }
 
 /* How far each edge lies from its place, going up and down. */
-static void collect(const cvk_sensor_column *halls, int direction, const cvk_signals *s,
+static void collect(const cvk_sensor_column *halls, int direction, const cvk_waveforms *s,
                     const cvk_sensor_column *c, const cvk_sensor_calibration *by,
                     passes out[2][CVK_HALL_EDGES])
 {
@@ -64,11 +65,11 @@ static void collect(const cvk_sensor_column *halls, int direction, const cvk_sig
         const double off =
             remainder(angle_by(by, own, omega) - direction * cvk_hall_edge_angle(e->edge) -
                           by->electrical_offset_rad.value,
-                      2.0 * PI);
+                      2.0 * CVK_PI_WIDE);
         passes *p = &out[e->way < 0][e->edge];
         /* about the first: the mean of angles that may lie about half a turn */
         const double near =
-            p->count > 0.0 ? mean_of(p) + remainder(off - mean_of(p), 2.0 * PI) : off;
+            p->count > 0.0 ? mean_of(p) + remainder(off - mean_of(p), 2.0 * CVK_PI_WIDE) : off;
         if (isfinite(near)) {
             p->count += 1.0;
             p->sum += near;
@@ -87,7 +88,7 @@ static bool enough(passes out[2][CVK_HALL_EDGES], int way)
     return true;
 }
 
-void cvk_calibrate_halls_by_sensor(const cvk_sensor_column *halls, const cvk_signals *s,
+void cvk_calibrate_halls_by_sensor(const cvk_sensor_column *halls, const cvk_waveforms *s,
                                    const cvk_sensor_column *column,
                                    const cvk_sensor_calibration *by, cvk_sensor_calibration *out)
 {
@@ -103,13 +104,13 @@ void cvk_calibrate_halls_by_sensor(const cvk_sensor_column *halls, const cvk_sig
     for (int n = 0; n < CVK_HALL_EDGES; n++) {
         const double first = up ? mean_of(&p[0][n]) : mean_of(&p[1][n]);
         const double second = down ? mean_of(&p[1][n]) : first;
-        const double gap = remainder(first - second, 2.0 * PI), middle = first - 0.5 * gap;
+        const double gap = remainder(first - second, 2.0 * CVK_PI_WIDE), middle = first - 0.5 * gap;
         const double sd =
             hypot(up ? deviation_of(&p[0][n]) : 0.0, down ? deviation_of(&p[1][n]) : 0.0) /
             (up && down ? 2.0 : 1.0);
         const double half = 2.2 * hypot(sd, EDGE_FLOOR_RAD);
         out->hall.edge_rad[n] = cvk_measured_of(
-            remainder(zero + middle + out->direction * cvk_hall_edge_angle(n), 2.0 * PI),
+            remainder(zero + middle + out->direction * cvk_hall_edge_angle(n), 2.0 * CVK_PI_WIDE),
             hypot(half, known));
         if (up && down) {
             out->hall.hysteresis_rad[n] = cvk_measured_of(out->direction * gap, 2.0 * half);
@@ -119,8 +120,9 @@ void cvk_calibrate_halls_by_sensor(const cvk_sensor_column *halls, const cvk_sig
         edges += 1.0;
     }
     out->reference = CVK_REFERENCE_SENSOR;
-    out->electrical_offset_rad = cvk_measured_of(remainder(zero + atan2(across, along), 2.0 * PI),
-                                                 hypot(2.2 * EDGE_FLOOR_RAD / sqrt(edges), known));
+    out->electrical_offset_rad =
+        cvk_measured_of(remainder(zero + atan2(across, along), 2.0 * CVK_PI_WIDE),
+                        hypot(2.2 * EDGE_FLOOR_RAD / sqrt(edges), known));
     out->lag_rad = CVK_UNKNOWN_MEASURED;
     out->curve.points = 0;
     out->why[0] = '\0';

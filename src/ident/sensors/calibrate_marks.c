@@ -4,14 +4,15 @@
  */
 #include "calibration.h"
 
+#include "corvak/core/units.h"
+
 #include "math/numeric.h"
 
 #include <math.h>
 #include <stdio.h>
 #include <stdlib.h>
 
-#define PI 3.14159265358979323846
-#define TWO_PI (2.0 * PI)
+#define TWO_PI (2.0 * CVK_PI_WIDE)
 #define MOST_MARKS 4096u
 #define FEWEST_COUNTS 16.0 /* of an encoder in a turn */
 #define FEWEST_TURNS 1.0
@@ -24,7 +25,7 @@ typedef struct marks {
     double step_rad[MOST_MARKS];
 } marks;
 
-static void find_marks(const cvk_sensor_column *c, const cvk_signals *s, const cvk_log *log,
+static void find_marks(const cvk_sensor_column *c, const cvk_waveforms *s, const cvk_log *log,
                        const size_t *row, marks *out)
 {
     const double *index = log->column[CVK_COLUMN_INDEX], level = cvk_mark_level(log);
@@ -53,7 +54,7 @@ static double counts_by_marks(const marks *m)
 }
 
 /* Counts while the shaft turns, by an absolute angle in the same log. */
-static double counts_by_shaft(const cvk_sensor_column *c, const cvk_signals *s)
+static double counts_by_shaft(const cvk_sensor_column *c, const cvk_waveforms *s)
 {
     double least = INFINITY, most = -INFINITY;
     size_t from = 0, to = 0;
@@ -68,7 +69,7 @@ static double counts_by_shaft(const cvk_sensor_column *c, const cvk_signals *s)
     return turns > FEWEST_TURNS && counts > FEWEST_COUNTS ? round(counts) : 0.0;
 }
 
-double cvk_find_counts(const cvk_sensor_column *c, const cvk_signals *s, const cvk_log *log,
+double cvk_find_counts(const cvk_sensor_column *c, const cvk_waveforms *s, const cvk_log *log,
                        const size_t *row)
 {
     double counts = 0.0;
@@ -84,7 +85,7 @@ double cvk_find_counts(const cvk_sensor_column *c, const cvk_signals *s, const c
     return counts;
 }
 
-void cvk_calibrate_marks(const cvk_sensor_column *c, const cvk_signals *s, const cvk_log *log,
+void cvk_calibrate_marks(const cvk_sensor_column *c, const cvk_waveforms *s, const cvk_log *log,
                          const size_t *row, double counts, cvk_encoder_calibration *out)
 {
     out->counts_per_turn = counts;
@@ -129,8 +130,9 @@ void cvk_calibrate_marks(const cvk_sensor_column *c, const cvk_signals *s, const
     free(m);
 }
 
-void cvk_calibrate_tachometer(const cvk_sensor_column *c, const cvk_signals *s, const cvk_log *log,
-                              const size_t *row, double direction, cvk_calibration *out)
+void cvk_calibrate_tachometer(const cvk_sensor_column *c, const cvk_waveforms *s,
+                              const cvk_log *log, const size_t *row, double direction,
+                              cvk_calibration *out)
 {
     const double *v = log->column[CVK_COLUMN_TACH];
     const size_t length = (size_t)fmax(2.0, SPEED_S / s->period_s);

@@ -27,31 +27,31 @@ void cvk_calibrate_direction(const cvk_angle_data *data, const cvk_sensor_column
 
 /* Offsets, gains and quadrature of the two channels, and the column's angle with them taken out.
  * Leaves the column as it is when the points do not go round. */
-void cvk_calibrate_ellipse(cvk_sensor_column *column, const cvk_signals *signals,
+void cvk_calibrate_ellipse(cvk_sensor_column *column, const cvk_waveforms *waveforms,
                            cvk_sincos_calibration *out);
 
 /* Halls by a calibrated sensor of the same log: instead of what the log alone said of them. */
-void cvk_calibrate_halls_by_sensor(const cvk_sensor_column *halls, const cvk_signals *signals,
+void cvk_calibrate_halls_by_sensor(const cvk_sensor_column *halls, const cvk_waveforms *waveforms,
                                    const cvk_sensor_column *column,
                                    const cvk_sensor_calibration *by, cvk_sensor_calibration *out);
 
 /* Counts per turn of an encoder that was read without knowing them (its angle is then in counts):
  * from mark to mark, or against an absolute angle. 0: not to be seen. */
-double cvk_find_counts(const cvk_sensor_column *column, const cvk_signals *signals,
+double cvk_find_counts(const cvk_sensor_column *column, const cvk_waveforms *waveforms,
                        const cvk_log *log, const size_t *row_in_log);
 
 /* Index marks and lost counts. */
-void cvk_calibrate_marks(const cvk_sensor_column *column, const cvk_signals *signals,
+void cvk_calibrate_marks(const cvk_sensor_column *column, const cvk_waveforms *waveforms,
                          const cvk_log *log, const size_t *row_in_log, double counts,
                          cvk_encoder_calibration *out);
 
 /* The tachometer against the speed by the sensor given. */
-void cvk_calibrate_tachometer(const cvk_sensor_column *column, const cvk_signals *signals,
+void cvk_calibrate_tachometer(const cvk_sensor_column *column, const cvk_waveforms *waveforms,
                               const cvk_log *log, const size_t *row_in_log, double direction,
                               cvk_calibration *out);
 
 /* The channels of the measuring chain. */
-void cvk_calibrate_channels(const cvk_signals *signals, const cvk_log *log,
+void cvk_calibrate_channels(const cvk_waveforms *waveforms, const cvk_log *log,
                             const size_t *row_in_log, cvk_channel_calibration *out);
 
 /* The answer about wires, from what the sensors said. */

@@ -4,18 +4,19 @@
  */
 #include "corvak/ident/replay_rows.h"
 
+#include "corvak/core/units.h"
+
 #include "estimate/prepared.h"
 #include "sensor_columns.h"
 
 #include <math.h>
 #include <stdlib.h>
 
-#define TWO_PI 6.28318530717958647693
 #define ARRAYS 6
 
 /* The voltage that acted from row k - 1 to row k. A commanded one is logged with the sample that it
  * was computed from, and acts from one period later on; terminals are read at an instant. */
-static void acted(const cvk_signals *s, const double *v, cvk_span piece, double *out)
+static void acted(const cvk_waveforms *s, const double *v, cvk_span piece, double *out)
 {
     for (size_t k = piece.begin; k < piece.end; k++) {
         const size_t one = k > piece.begin ? k - 1 : piece.begin;
@@ -32,13 +33,13 @@ static void unwrap(double *angle_rad, cvk_span piece)
     double turns = 0.0, before = NAN;
     for (size_t k = piece.begin; k < piece.end; k++) {
         const double now = angle_rad[k];
-        turns -= isfinite(before) && isfinite(now) ? round((now - before) / TWO_PI) : 0.0;
+        turns -= isfinite(before) && isfinite(now) ? round((now - before) / CVK_TWO_PI_WIDE) : 0.0;
         before = isfinite(now) ? now : before;
-        angle_rad[k] = now + TWO_PI * turns;
+        angle_rad[k] = now + CVK_TWO_PI_WIDE * turns;
     }
 }
 
-static cvk_status fill(cvk_replay_rows *rows, const cvk_signals *s, const cvk_log *log,
+static cvk_status fill(cvk_replay_rows *rows, const cvk_waveforms *s, const cvk_log *log,
                        double pole_pairs)
 {
     const size_t n = s->rows;
@@ -92,7 +93,7 @@ cvk_status cvk_replay_rows_from_log(cvk_replay_rows *rows, const cvk_log *log,
     cvk_prepared prepared = {.usable = false};
     cvk_status status = cvk_prepare(&prepared, log, options, out);
     if (status == CVK_OK) {
-        status = prepared.usable ? fill(rows, &prepared.signals, &prepared.log, pole_pairs)
+        status = prepared.usable ? fill(rows, &prepared.waveforms, &prepared.log, pole_pairs)
                                  : CVK_NOT_IN_LOG;
     }
     cvk_prepared_free(&prepared);

@@ -4,19 +4,20 @@
  */
 #include "sensor_columns.h"
 
+#include "corvak/core/units.h"
+
 #include "corvak/core/halls.h"
 
 #include <math.h>
 #include <stdlib.h>
 #include <string.h>
 
-#define PI 3.14159265358979323846
-#define TWO_PI (2.0 * PI)
+#define TWO_PI (2.0 * CVK_PI_WIDE)
 #define COUNTER_SPAN 65536.0 /* a 16-bit counter starts anew behind it */
 #define SETTLED_ROWS 3       /* a hall code that stays so long is no bounce */
 #define LONGEST_BOUNCE_S 5e-4
 
-size_t *cvk_rows_in_log(const cvk_signals *s, const cvk_log *log)
+size_t *cvk_rows_in_log(const cvk_waveforms *s, const cvk_log *log)
 {
     const double *t = log->column[CVK_COLUMN_T];
     size_t *row = malloc((s->rows + 1) * sizeof *row), r = 0;
@@ -200,7 +201,7 @@ static void lines_between_edges(cvk_sensor_column *c, size_t rows)
         const double from = cvk_hall_edge_angle(a->edge);
         double to = cvk_hall_edge_angle(b->edge);
         to += TWO_PI * round((from - to) / TWO_PI);
-        if (a->way != b->way || fabs(to - from) > 1.5 * PI / 3.0) {
+        if (a->way != b->way || fabs(to - from) > 1.5 * CVK_PI_WIDE / 3.0) {
             continue;
         }
         for (size_t k = (size_t)ceil(a->row); (double)k < b->row; k++) {
@@ -211,7 +212,7 @@ static void lines_between_edges(cvk_sensor_column *c, size_t rows)
     unwrap(c->angle_rad, rows, TWO_PI);
 }
 
-static cvk_status read_halls(cvk_sensor_column *c, const cvk_signals *s, const cvk_log *log,
+static cvk_status read_halls(cvk_sensor_column *c, const cvk_waveforms *s, const cvk_log *log,
                              const size_t *row)
 {
     unsigned char *sector = malloc(s->rows + 1);
@@ -235,7 +236,7 @@ static cvk_status read_halls(cvk_sensor_column *c, const cvk_signals *s, const c
     lines_between_edges(c, s->rows);
     measure(c, s->rows);
     c->stuck = c->edges == 0;
-    c->step_rad = PI / 3.0;
+    c->step_rad = CVK_PI_WIDE / 3.0;
     c->bad = bad;
     return CVK_OK;
 }
@@ -260,8 +261,9 @@ static bool in_log(const cvk_log *log, cvk_sensor_kind kind)
     }
 }
 
-cvk_status cvk_sensor_column_read(cvk_sensor_column *c, cvk_sensor_kind kind, const cvk_signals *s,
-                                  const cvk_log *log, const size_t *row, double counts)
+cvk_status cvk_sensor_column_read(cvk_sensor_column *c, cvk_sensor_kind kind,
+                                  const cvk_waveforms *s, const cvk_log *log, const size_t *row,
+                                  double counts)
 {
     *c = (cvk_sensor_column){.kind = kind};
     if (!in_log(log, kind)) {

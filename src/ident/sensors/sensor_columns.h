@@ -6,8 +6,10 @@
 #ifndef CORVAK_IDENT_SENSORS_SENSOR_COLUMNS_H
 #define CORVAK_IDENT_SENSORS_SENSOR_COLUMNS_H
 
+#include "corvak/core/units.h"
+
 #include "corvak/ident/calibrate.h"
-#include "log/signals.h"
+#include "log/waveforms.h"
 
 /* A hall's change: where the code goes from one sector into the next. */
 typedef struct cvk_hall_edge {
@@ -34,12 +36,12 @@ typedef struct cvk_sensor_column {
 } cvk_sensor_column;
 
 /* For each row of the signals the nearest row of the log in time. Null without memory; free it. */
-size_t *cvk_rows_in_log(const cvk_signals *signals, const cvk_log *log);
+size_t *cvk_rows_in_log(const cvk_waveforms *waveforms, const cvk_log *log);
 
 /* Fills the column when the log has that sensor: returns CVK_OK, CVK_NOT_IN_LOG or CVK_NO_MEMORY.
  * `counts` is that of the encoder, per turn. Free it in any case. */
 cvk_status cvk_sensor_column_read(cvk_sensor_column *column, cvk_sensor_kind kind,
-                                  const cvk_signals *signals, const cvk_log *log,
+                                  const cvk_waveforms *waveforms, const cvk_log *log,
                                   const size_t *row_in_log, double counts);
 
 void cvk_sensor_column_free(cvk_sensor_column *column);
@@ -47,7 +49,7 @@ void cvk_sensor_column_free(cvk_sensor_column *column);
 /* Electrical angle of the change between sector `edge` and the next, for halls in their places. */
 static inline double cvk_hall_edge_angle(int edge)
 {
-    return (edge + 0.5) * (3.14159265358979323846 / 3.0);
+    return (edge + 0.5) * (CVK_PI_WIDE / 3.0);
 }
 
 #endif

@@ -9,13 +9,13 @@
  */
 #include "calibration.h"
 
+#include "corvak/core/units.h"
+
 #include <math.h>
 #include <stdio.h>
 #include <string.h>
 
-#define PI 3.14159265358979323846
-#define THIRD (2.0 * PI / 3.0)
-#define DEGREE (PI / 180.0)
+#define THIRD (2.0 * CVK_PI_WIDE / 3.0)
 #define SURE 0.9
 
 static double deviation_of(const cvk_measured *x)
@@ -65,12 +65,12 @@ static void cure_reversed(const cvk_wiring_answer *w, double offset_rad, const c
     static const char *const pairs[3] = {"b and c", "a and b", "c and a"};
     int best = 0;
     for (int n = 1; n < 3; n++) {
-        best = fabs(remainder(n * THIRD - offset_rad, 2.0 * PI)) <
-                       fabs(remainder(best * THIRD - offset_rad, 2.0 * PI))
+        best = fabs(remainder(n * THIRD - offset_rad, 2.0 * CVK_PI_WIDE)) <
+                       fabs(remainder(best * THIRD - offset_rad, 2.0 * CVK_PI_WIDE))
                    ? n
                    : best;
     }
-    const double left = remainder(best * THIRD - offset_rad, 2.0 * PI);
+    const double left = remainder(best * THIRD - offset_rad, 2.0 * CVK_PI_WIDE);
     int used = snprintf(text, size, "%s against the phase order of the legs.\n", name_of(w->by));
     if (other != NULL) {
         used += snprintf(text + used, size - (size_t)used,
@@ -118,7 +118,8 @@ static void cure_straight(const cvk_wiring_answer *w, int shift, double offset_r
         "%s with the phase order of the legs, but from another phase.\nWith a screwdriver: "
         "move each motor wire on by one, %s (then rotor.offset_rad: %.4f).\nOr leave the wires "
         "as they are: rotor.reversed: no, rotor.offset_rad: %.4f.",
-        name_of(w->by), moves[shift], remainder(offset_rad + shift * THIRD, 2.0 * PI), offset_rad);
+        name_of(w->by), moves[shift], remainder(offset_rad + shift * THIRD, 2.0 * CVK_PI_WIDE),
+        offset_rad);
 }
 
 /* A sensor that counts the other way; null when there is none. */
@@ -144,13 +145,13 @@ static int name_phases(const cvk_sensor_calibration *by, cvk_wiring_answer *w)
         return 0;
     }
     const int shift = ((int)lround(-offset / THIRD) % 3 + 3) % 3;
-    const double left = remainder(offset + shift * THIRD, 2.0 * PI);
+    const double left = remainder(offset + shift * THIRD, 2.0 * CVK_PI_WIDE);
     const double here = within_third(left, deviation_of(&by->electrical_offset_rad));
     if (w->probability * here < SURE) {
         snprintf(w->phases_open, sizeof w->phases_open,
                  "the halls lie midway between two phases (%.0f degrees from one): either name "
                  "fits; set rotor.offset_rad instead of moving wires",
-                 left / DEGREE);
+                 left / CVK_RAD_PER_DEG);
         return 0;
     }
     w->probability *= here;
@@ -228,8 +229,8 @@ void cvk_choose_sensor(cvk_calibration *c)
         snprintf(c->why_best, sizeof c->why_best,
                  "%s: a reading of it is %.2g degrees electrical wrong (steps, noise and offset "
                  "together), of the second best (%s) %.2g%s",
-                 cvk_sensor_kind_name(c->best), least / DEGREE,
-                 cvk_sensor_kind_name((cvk_sensor_kind)second), next / DEGREE,
+                 cvk_sensor_kind_name(c->best), least / CVK_RAD_PER_DEG,
+                 cvk_sensor_kind_name((cvk_sensor_kind)second), next / CVK_RAD_PER_DEG,
                  c->best == CVK_SENSES_ENCODER ? "; it must find its index after each power-up"
                                                : "");
     }

@@ -5,10 +5,11 @@
  */
 #include "standstill.h"
 
+#include "corvak/core/units.h"
+
 #include <math.h>
 #include <string.h>
 
-#define PI 3.14159265358979323846
 #define N CVK_SM_COUNT
 /* Curves are weighed as if this many residuals were independent; one below the weight is left out.
  */
@@ -98,7 +99,7 @@ static void turn_axes(cvk_standstill_problem *f, cvk_standstill_fit *fit)
     cvk_standstill_fit best = {.residual_a = INFINITY};
     f->most_evaluations = TURN_EVALUATIONS;
     for (int n = 0; n < DIRECTIONS; n++) {
-        const double angle = 2.0 * PI * n / DIRECTIONS;
+        const double angle = 2.0 * CVK_PI_WIDE * n / DIRECTIONS;
         cvk_standstill_fit trial = found;
         trial.p[CVK_SM_L_COS] = TRIAL_SALIENCY * mean * cos(angle);
         trial.p[CVK_SM_L_SIN] = TRIAL_SALIENCY * mean * sin(angle);
@@ -354,10 +355,11 @@ static bool fit_fully(cvk_standstill_problem *f, const cvk_span *spans, size_t c
 }
 
 /* At the edges, or flat where few rows clearly show that better, or all do. */
-cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *spans, size_t count,
-                                    int threads, double worst_ratio, cvk_standstill_fit *fit)
+cvk_status cvk_standstill_fit_spans(const cvk_waveforms *waveforms, const cvk_span *spans,
+                                    size_t count, int threads, double worst_ratio,
+                                    cvk_standstill_fit *fit)
 {
-    cvk_standstill_problem f = {.s = signals, .threads = threads};
+    cvk_standstill_problem f = {.s = waveforms, .threads = threads};
     family flat, edged;
     if (!scout(&f, spans, count, worst_ratio, &flat, &edged)) {
         return CVK_NOT_IN_LOG;
@@ -485,11 +487,11 @@ static void profile_of(cvk_standstill_problem *f, const cvk_standstill_fit *fit,
     }
 }
 
-void cvk_standstill_profile(const cvk_signals *signals, const cvk_span *spans, size_t count,
+void cvk_standstill_profile(const cvk_waveforms *waveforms, const cvk_span *spans, size_t count,
                             const cvk_standstill_fit *fit, cvk_curve *curve)
 {
-    cvk_standstill_problem f = {.s = signals,
-                                .legs = fit->at_edges ? signals->legs : NULL,
+    cvk_standstill_problem f = {.s = waveforms,
+                                .legs = fit->at_edges ? waveforms->legs : NULL,
                                 .noise_a = fit->noise_a,
                                 .most_evaluations = PROFILE_EVALUATIONS};
     curve->points = 0;

@@ -12,8 +12,9 @@
 /* Fits the rows of `spans` (in order, not overlapping). CVK_NOT_IN_LOG when there is too little
  * current, the fit does not converge, or a first quick fit misses by more than `worst_ratio` times
  * the noise. */
-cvk_status cvk_standstill_fit_spans(const cvk_signals *signals, const cvk_span *spans, size_t count,
-                                    int threads, double worst_ratio, cvk_standstill_fit *fit);
+cvk_status cvk_standstill_fit_spans(const cvk_waveforms *waveforms, const cvk_span *spans,
+                                    size_t count, int threads, double worst_ratio,
+                                    cvk_standstill_fit *fit);
 
 /* What the fit says about Ld, Lq and the rest; parameters that it does not show get `start`'s
  * wide prior. */
@@ -26,7 +27,7 @@ bool cvk_standstill_cross(const cvk_standstill_fit *fit, double *value, double *
 
 /* Likelihood profile of the resistance: held at values around the fitted one while all else is
  * fitted anew, on few rows. */
-void cvk_standstill_profile(const cvk_signals *signals, const cvk_span *spans, size_t count,
+void cvk_standstill_profile(const cvk_waveforms *waveforms, const cvk_span *spans, size_t count,
                             const cvk_standstill_fit *fit, cvk_curve *curve);
 
 #endif

@@ -285,7 +285,7 @@ INLINED void advance_curve(const coefficients *k, int lanes, int curve, int step
     }
 }
 
-static row_input input_of(const cvk_signals *s, const cvk_legs *legs, size_t row, long delay,
+static row_input input_of(const cvk_waveforms *s, const cvk_legs *legs, size_t row, long delay,
                           cvk_span rows)
 {
     const size_t now = cvk_row_before(row, delay, rows),
@@ -296,8 +296,9 @@ static row_input input_of(const cvk_signals *s, const cvk_legs *legs, size_t row
                        .legs = legs != NULL ? legs + now : NULL};
 }
 
-WIDE bool cvk_sm_simulate(const cvk_signals *s, const cvk_legs *legs, cvk_span rows, size_t warm_up,
-                          int curve, int lanes, const double *const lane[], double *const out[])
+WIDE bool cvk_sm_simulate(const cvk_waveforms *s, const cvk_legs *legs, cvk_span rows,
+                          size_t warm_up, int curve, int lanes, const double *const lane[],
+                          double *const out[])
 {
     coefficients k = {.delay = (long)floor(lane[0][CVK_SM_DELAY]),
                       .steps = legs != NULL ? 1 : steps_for(lane[0], s->period_s)};

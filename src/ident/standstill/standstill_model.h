@@ -7,7 +7,7 @@
 #ifndef CORVAK_IDENT_STANDSTILL_STANDSTILL_MODEL_H
 #define CORVAK_IDENT_STANDSTILL_STANDSTILL_MODEL_H
 
-#include "log/signals.h"
+#include "log/waveforms.h"
 
 /* The parameters, in this order. The inductance tensor in the stationary plane is
  * [mean + c, s; s, mean - c]; its eigenvalues are Ld and Lq. */
@@ -46,7 +46,7 @@ double cvk_sm_knee_a(const double p[CVK_SM_COUNT], double period_s);
  * (cvk_find_edges(), for each row of the signals; else null). All lanes must agree in
  * the whole part of the delay. False when a parameter set is impossible (an inductance that is not
  * positive). */
-bool cvk_sm_simulate(const cvk_signals *signals, const cvk_legs *legs, cvk_span rows,
+bool cvk_sm_simulate(const cvk_waveforms *waveforms, const cvk_legs *legs, cvk_span rows,
                      size_t warm_up, int curve, int lanes, const double *const lane[],
                      double *const out[]);
 

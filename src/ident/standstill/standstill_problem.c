@@ -45,7 +45,7 @@ static size_t kept_rows(const cvk_standstill_block *b)
 /* Rms of what moves within SLOW_ROWS rows: the injected current. */
 static double moving_current(const cvk_standstill_problem *f)
 {
-    const cvk_signals *s = f->s;
+    const cvk_waveforms *s = f->s;
     double square = 0.0, rows = 0.0;
     for (size_t b = 0; b < f->block_count; b++) {
         const cvk_span span = f->blocks[b].rows;
@@ -299,7 +299,7 @@ cvk_loss cvk_standstill_loss(const cvk_standstill_fit *fit)
 static bool clean_block(const cvk_standstill_problem *f, const cvk_standstill_block *b,
                         const cvk_standstill_fit *fit, double *alpha, double *beta)
 {
-    const cvk_signals *s = f->s;
+    const cvk_waveforms *s = f->s;
     const cvk_span rows = {b->rows.begin,
                            b->rows.end + ROWS_AFTER < s->rows ? b->rows.end + ROWS_AFTER : s->rows};
     double *residual = malloc(2u * (rows.end - rows.begin) * sizeof *residual);
@@ -320,7 +320,7 @@ bool cvk_standstill_edges(const cvk_standstill_problem *f, const cvk_standstill_
 {
     const cvk_loss loss = cvk_standstill_loss(fit);
     double *currents = malloc(2u * f->s->rows * sizeof *currents);
-    cvk_signals clean = *f->s;
+    cvk_waveforms clean = *f->s;
     clean.i_alpha = currents;
     clean.i_beta = currents + f->s->rows;
     bool fine = currents != NULL;

@@ -7,7 +7,7 @@
 #define CORVAK_IDENT_STANDSTILL_STANDSTILL_PROBLEM_H
 
 #include "model/edges.h"
-#include "log/signals.h"
+#include "log/waveforms.h"
 #include "standstill_model.h"
 
 #define CVK_STANDSTILL_BLOCKS 64u
@@ -33,7 +33,7 @@ typedef struct cvk_standstill_block {
 } cvk_standstill_block;
 
 typedef struct cvk_standstill_problem {
-    const cvk_signals *s;
+    const cvk_waveforms *s;
     cvk_standstill_block blocks[CVK_STANDSTILL_BLOCKS];
     size_t block_count, residual_rows;
     const cvk_legs *legs; /* of each row, where the edges are in the model; or null */

@@ -19,7 +19,7 @@
  * (median). */
 static double noise_at(const cvk_standstill_problem *f, size_t apart)
 {
-    const cvk_signals *s = f->s;
+    const cvk_waveforms *s = f->s;
     double values[4001];
     size_t count = 0, stride = f->residual_rows / 2000u + 1u;
     for (size_t b = 0; b < f->block_count; b++) {
@@ -48,7 +48,7 @@ static double noise_of(const cvk_standstill_problem *f)
 /* Largest distance of the current from its mean over the blocks: offsets do not count. */
 static double swing_of(const cvk_standstill_problem *f)
 {
-    const cvk_signals *s = f->s;
+    const cvk_waveforms *s = f->s;
     double alpha = 0.0, beta = 0.0, rows = 0.0, largest = 0.0;
     for (size_t b = 0; b < f->block_count; b++) {
         for (size_t k = f->blocks[b].rows.begin; k < f->blocks[b].rows.end; k++) {
@@ -73,7 +73,7 @@ static double linear_start(const cvk_standstill_problem *f, double delay, double
                            double x[5])
 {
     enum { STEP = 3, UNKNOWNS = 5 };
-    const cvk_signals *s = f->s;
+    const cvk_waveforms *s = f->s;
     size_t stride = f->residual_rows / START_ROWS + 1u;
     size_t most = 2u * (f->residual_rows / stride + f->block_count) + 2u;
     const long whole = (long)floor(delay);

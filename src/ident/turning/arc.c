@@ -7,6 +7,8 @@
  */
 #include "arc.h"
 
+#include "corvak/core/units.h"
+
 #include "model/inverter_curve.h"
 #include "math/numeric.h"
 
@@ -19,11 +21,10 @@
 #define LARGEST_RIPPLE 0.1 /* rms distance from the arc, share of its radius */
 #define BLOCKS 8.0         /* distances are alike within an eighth of the capture */
 #define ROUNDS 8
-#define PI 3.14159265358979323846
 
 enum { ARC_X, ARC_Y, ARC_RADIUS, ARC_DRIFT_X, ARC_DRIFT_Y, ARC_COUNT };
 
-static cvk_span longest_piece(const cvk_signals *s)
+static cvk_span longest_piece(const cvk_waveforms *s)
 {
     cvk_span longest = {0, 0};
     for (size_t n = 0; n < s->pieces; n++) {
@@ -34,7 +35,7 @@ static cvk_span longest_piece(const cvk_signals *s)
     return longest;
 }
 
-static void integrate(const cvk_signals *s, cvk_span rows, const double p[CVK_B_COUNT],
+static void integrate(const cvk_waveforms *s, cvk_span rows, const double p[CVK_B_COUNT],
                       const cvk_belief *belief, double complex *flux)
 {
     const long delay = lround(p[CVK_B_DELAY]);
@@ -115,15 +116,15 @@ static double turns_around(const double complex *flux, size_t rows, const double
     double turned = 0.0, last = carg(from_centre(flux, rows, 0, p));
     for (size_t k = 1; k < rows; k++) {
         double now = carg(from_centre(flux, rows, k, p));
-        turned += remainder(now - last, 2.0 * PI);
+        turned += remainder(now - last, 2.0 * CVK_PI_WIDE);
         last = now;
     }
-    return turned / (2.0 * PI);
+    return turned / (2.0 * CVK_PI_WIDE);
 }
 
 /* d axis current along the arc, for the flux of the magnet alone. */
-static double mean_id(const cvk_signals *s, cvk_span rows, const double complex *flux, size_t count,
-                      const double p[ARC_COUNT])
+static double mean_id(const cvk_waveforms *s, cvk_span rows, const double complex *flux,
+                      size_t count, const double p[ARC_COUNT])
 {
     double sum = 0.0;
     for (size_t k = 0; k < count; k++) {
@@ -135,7 +136,7 @@ static double mean_id(const cvk_signals *s, cvk_span rows, const double complex 
 }
 
 /* The magnet's flux linkage with parameters `b`; 0 when there is no arc. */
-static double fit(const cvk_signals *s, cvk_span rows, const double b[CVK_B_COUNT],
+static double fit(const cvk_waveforms *s, cvk_span rows, const double b[CVK_B_COUNT],
                   const cvk_belief *belief, double complex *flux, double *ripple, double *turns)
 {
     const size_t count = rows.end - rows.begin;
@@ -155,7 +156,7 @@ static double fit(const cvk_signals *s, cvk_span rows, const double b[CVK_B_COUN
 }
 
 /* What the doubt of the winding makes of the flux, one parameter at a time. */
-static double doubt_of_winding(const cvk_signals *s, cvk_span rows, const cvk_belief *belief,
+static double doubt_of_winding(const cvk_waveforms *s, cvk_span rows, const cvk_belief *belief,
                                double flux_wb, double complex *work)
 {
     double square = 0.0, ripple, turns;
@@ -173,7 +174,7 @@ static double doubt_of_winding(const cvk_signals *s, cvk_span rows, const cvk_be
     return sqrt(square);
 }
 
-cvk_status cvk_fit_arc(const cvk_signals *s, const cvk_belief *belief, cvk_arc *arc)
+cvk_status cvk_fit_arc(const cvk_waveforms *s, const cvk_belief *belief, cvk_arc *arc)
 {
     const cvk_span rows = longest_piece(s);
     const size_t count = rows.end - rows.begin;
@@ -190,8 +191,9 @@ cvk_status cvk_fit_arc(const cvk_signals *s, const cvk_belief *belief, cvk_arc *
         turns > LEAST_TURNS && arc->flux_wb > 0.0 && ripple < LARGEST_RIPPLE * arc->flux_wb;
     if (fine) {
         /* a short arc shows its radius the less, the less it bends away from its chord */
-        const double bend = turns < 1.0 ? 1.0 - cos(PI * turns) : 2.0;
-        const double edges = s->voltage_doubt_v * s->period_s * (double)count / (2.0 * PI * turns);
+        const double bend = turns < 1.0 ? 1.0 - cos(CVK_PI_WIDE * turns) : 2.0;
+        const double edges =
+            s->voltage_doubt_v * s->period_s * (double)count / (2.0 * CVK_PI_WIDE * turns);
         arc->deviation = hypot(4.0 * ripple / sqrt(BLOCKS) / bend,
                                doubt_of_winding(s, rows, belief, arc->flux_wb, work));
         arc->deviation = hypot(arc->deviation, 2.0 * edges);

@@ -7,7 +7,7 @@
 #define CORVAK_IDENT_TURNING_ARC_H
 
 #include "model/belief.h"
-#include "log/signals.h"
+#include "log/waveforms.h"
 
 typedef struct cvk_arc {
     double turns;              /* electrical, signed */
@@ -16,6 +16,6 @@ typedef struct cvk_arc {
 
 /* Fits the arc of the log's longest piece. CVK_NOT_IN_LOG when the rotor turns too little, or what
  * turns is no arc; `turns` is then filled as far as it is seen. */
-cvk_status cvk_fit_arc(const cvk_signals *signals, const cvk_belief *belief, cvk_arc *arc);
+cvk_status cvk_fit_arc(const cvk_waveforms *waveforms, const cvk_belief *belief, cvk_arc *arc);
 
 #endif

@@ -35,7 +35,7 @@ static double sinc(double x)
 }
 
 /* Mean current in the turning frame over a few rows at `row`, for the slope across a window. */
-static double complex current_near(const cvk_signals *s, size_t row, size_t begin, size_t end,
+static double complex current_near(const cvk_waveforms *s, size_t row, size_t begin, size_t end,
                                    const double c[3], double middle)
 {
     double complex sum = 0.0;
@@ -48,8 +48,8 @@ static double complex current_near(const cvk_signals *s, size_t row, size_t begi
     return sum / (double)(to - from);
 }
 
-static cvk_window window_of(const cvk_signals *s, const cvk_turns *turns, size_t first, size_t last,
-                            const cvk_belief *belief)
+static cvk_window window_of(const cvk_waveforms *s, const cvk_turns *turns, size_t first,
+                            size_t last, const cvk_belief *belief)
 {
     const size_t begin = turns->begin[first], end = turns->end[last - 1];
     double c[3];
@@ -113,7 +113,7 @@ static bool alike(const cvk_turns *turns, size_t a, size_t b)
     return fabs(ratio - 1.0) < LARGEST_CHANGE;
 }
 
-void cvk_add_windows(cvk_windows *windows, const cvk_signals *s, const cvk_turns *turns,
+void cvk_add_windows(cvk_windows *windows, const cvk_waveforms *s, const cvk_turns *turns,
                      const cvk_belief *belief)
 {
     /* few enough windows that all logs find room, long enough to average */

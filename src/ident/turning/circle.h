@@ -29,7 +29,7 @@ typedef struct cvk_windows {
 } cvk_windows;
 
 /* Adds the windows of one log. `belief` gives the knee of the inverter's voltage. */
-void cvk_add_windows(cvk_windows *windows, const cvk_signals *signals, const cvk_turns *turns,
+void cvk_add_windows(cvk_windows *windows, const cvk_waveforms *waveforms, const cvk_turns *turns,
                      const cvk_belief *belief);
 
 /* Fits the flux circle to all windows: `belief` holds what is known before and, on success,

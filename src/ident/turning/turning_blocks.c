@@ -24,7 +24,7 @@ void cvk_add_block(cvk_turning_blocks *b, const cvk_tm_block *block)
 }
 
 /* Turns first .. last-1. The filter finds its angle within a turn: that much is its warm-up. */
-static void add_turns(cvk_turning_blocks *b, const cvk_signals *s, const cvk_turns *turns,
+static void add_turns(cvk_turning_blocks *b, const cvk_waveforms *s, const cvk_turns *turns,
                       size_t first, size_t last)
 {
     double c[3];
@@ -58,7 +58,7 @@ size_t cvk_turning_rows(const cvk_turns *turns)
 
 /* How much rows tell beside others: how the current's length varies, which tells resistance and
  * inductance apart from the back-EMF, and a little for any current. */
-static double interest_of(const cvk_signals *s, cvk_span rows)
+static double interest_of(const cvk_waveforms *s, cvk_span rows)
 {
     double sum = 0.0, square = 0.0;
     for (size_t k = rows.begin; k < rows.end; k += INTEREST_STRIDE) {
@@ -98,7 +98,7 @@ static double block_length(const cvk_turns *turns, size_t block_rows)
     return rows / fmax(count, 1.0);
 }
 
-void cvk_choose_blocks(cvk_turning_blocks *b, const cvk_signals *s, const cvk_turns *turns,
+void cvk_choose_blocks(cvk_turning_blocks *b, const cvk_waveforms *s, const cvk_turns *turns,
                        size_t most, size_t block_rows)
 {
     const size_t total = cvk_turning_rows(turns);

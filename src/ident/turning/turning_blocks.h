@@ -20,7 +20,7 @@ typedef struct cvk_turning_blocks {
 
 /* About `most` rows in blocks of at least `block_rows` rows and two turns; all that turns with
  * current when that is less. */
-void cvk_choose_blocks(cvk_turning_blocks *b, const cvk_signals *s, const cvk_turns *turns,
+void cvk_choose_blocks(cvk_turning_blocks *b, const cvk_waveforms *s, const cvk_turns *turns,
                        size_t most, size_t block_rows);
 
 /* Appends one. */

@@ -5,13 +5,14 @@
  */
 #include "turning_fit.h"
 
+#include "corvak/core/units.h"
+
 #include "math/lane_fit.h"
 #include "turning_search.h"
 
 #include <math.h>
 
 #define N CVK_TM_COUNT
-#define PI 3.14159265358979323846
 #define SHOWN_TURNS 4.0 /* electrical, in a figure */
 /* Relative deviations of a value that only a turning motor shows: by what is in no model, such as
  * iron loss and cross-saturation; by what the model does not follow, for each square of the misfit
@@ -79,7 +80,7 @@ static double rms_current(const cvk_turning_problem *f)
 }
 
 /* Periods of the pulses that have no row, for each that has: their voltages are guessed. */
-static double periods_missing(const cvk_signals *s)
+static double periods_missing(const cvk_waveforms *s)
 {
     const bool guessed = s->path == CVK_PATH_COMMANDED && !cvk_row_each_period(s);
     return guessed ? fmax(s->period_s / s->pwm_period_s - 1.0, 0.0) : 0.0;
@@ -176,7 +177,7 @@ static void to_belief(const cvk_turning_problem *f, const cvk_turning_result *re
 static void show(const cvk_turning_problem *f, const cvk_turning_result *result, cvk_curve *shown)
 {
     const cvk_tm_block *block = &f->blocks.block[0];
-    const double turn_rows = 2.0 * PI / fabs(block->omega_rad_s) / f->s->period_s;
+    const double turn_rows = 2.0 * CVK_PI_WIDE / fabs(block->omega_rad_s) / f->s->period_s;
     const size_t stride = (size_t)(SHOWN_TURNS * turn_rows / CVK_CURVE_POINTS) + 1u;
     const size_t most = (size_t)(SHOWN_TURNS * turn_rows),
                  from = block->rows.begin + block->warm_up;
@@ -193,13 +194,13 @@ static void show(const cvk_turning_problem *f, const cvk_turning_result *result,
     }
 }
 
-cvk_status cvk_turning_fit(const cvk_signals *signals, const cvk_turns *turns, int threads,
+cvk_status cvk_turning_fit(const cvk_waveforms *waveforms, const cvk_turns *turns, int threads,
                            cvk_belief *belief, cvk_turning_result *result, cvk_curve *shown)
 {
     cvk_turning_problem f;
-    cvk_status status = cvk_turning_open(&f, signals, turns, threads) ? CVK_OK : CVK_NO_MEMORY;
+    cvk_status status = cvk_turning_open(&f, waveforms, turns, threads) ? CVK_OK : CVK_NO_MEMORY;
     if (status == CVK_OK) {
-        cvk_choose_blocks(&f.blocks, signals, turns, CVK_SCOUT_ROWS, CVK_SCOUT_BLOCK_ROWS);
+        cvk_choose_blocks(&f.blocks, waveforms, turns, CVK_SCOUT_ROWS, CVK_SCOUT_BLOCK_ROWS);
         const bool fine = f.blocks.residual_rows >= CVK_TURNING_SMALLEST_BLOCK_ROWS &&
                           cvk_turning_prior(&f, belief) &&
                           cvk_turning_search(&f, turns, belief, result);

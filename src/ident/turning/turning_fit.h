@@ -12,7 +12,7 @@
 /* Fits the turning stretches with current. `belief` is what is known before and, on success, after.
  * `shown` (may be null) gets a few turns for a figure. CVK_NOT_IN_LOG when there are too few such
  * rows or no parameter set follows them. */
-cvk_status cvk_turning_fit(const cvk_signals *signals, const cvk_turns *turns, int threads,
+cvk_status cvk_turning_fit(const cvk_waveforms *waveforms, const cvk_turns *turns, int threads,
                            cvk_belief *belief, cvk_turning_result *result, cvk_curve *shown);
 
 #endif

@@ -12,6 +12,8 @@
  */
 #include "turning_model.h"
 
+#include "corvak/core/units.h"
+
 #include "model/edges.h"
 #include "math/wide.h"
 
@@ -23,7 +25,6 @@
 #define CMPLX(re, im) __builtin_complex((double)(re), (double)(im))
 #endif
 #define LANES CVK_TM_LANES
-#define PI 3.14159265358979323846
 #define START_SPEED_SHARE 0.1 /* of the speed: its standard deviation at the start of a block */
 #define START_CHANGE_S 0.2    /* within which it may double: the same of the acceleration */
 #define START_ANGLE_RAD 0.3
@@ -242,7 +243,7 @@ typedef struct row_input {
     mechanical at, next; /* now and a row later */
 } row_input;
 
-static mechanical mechanical_at(const cvk_signals *s, size_t row)
+static mechanical mechanical_at(const cvk_waveforms *s, size_t row)
 {
     if (s->shaft == NULL) {
         return (mechanical){{0.0}};
@@ -252,7 +253,7 @@ static mechanical mechanical_at(const cvk_signals *s, size_t row)
 }
 
 /* `at` is where the rotor is. */
-static row_input input_of(const cvk_signals *s, size_t row, long delay, cvk_span rows,
+static row_input input_of(const cvk_waveforms *s, size_t row, long delay, cvk_span rows,
                           mechanical at)
 {
     const size_t acting = cvk_row_before(row, delay, rows),
@@ -516,11 +517,12 @@ INLINED void update_gain(gains *g, int lanes, const variances *v, double trust)
 INLINED void set_keep(gains *g, int lanes, const states *x, double period_s)
 {
     for (int n = 0; n < lanes; n++) {
-        g->keep[n] = 1.0 / (1.0 + fabs(x->omega[n]) * period_s / (2.0 * PI * MAGNET_TURNS));
+        g->keep[n] =
+            1.0 / (1.0 + fabs(x->omega[n]) * period_s / (2.0 * CVK_PI_WIDE * MAGNET_TURNS));
     }
 }
 
-INLINED void start_states(states *x, const motors *m, int lanes, const cvk_signals *s,
+INLINED void start_states(states *x, const motors *m, int lanes, const cvk_waveforms *s,
                           const cvk_tm_block *block)
 {
     const size_t row = block->rows.begin;
@@ -626,7 +628,7 @@ INLINED void start_gain(gains *g, const motors *m, int lanes, const cvk_tm_block
 }
 
 /* How much less a measurement counts here than later. */
-static double doubt_at(const cvk_signals *s, const cvk_tm_block *block, size_t row)
+static double doubt_at(const cvk_waveforms *s, const cvk_tm_block *block, size_t row)
 {
     const double turned_rad =
         fabs(block->omega_rad_s) * s->period_s * (double)(row - block->rows.begin);
@@ -663,7 +665,7 @@ static void write_gain(const gains *g, cvk_tm_gain *out)
 
 /* The filter with gains of its own in each lane. Gains and errors of the first are written where
  * they are asked for. */
-INLINED void track(const cvk_signals *s, const cvk_tm_block *block, const motors *m, int lanes,
+INLINED void track(const cvk_waveforms *s, const cvk_tm_block *block, const motors *m, int lanes,
                    long delay, const variances *v, gains *g, double squares[LANES],
                    cvk_tm_gain *out, double *errors)
 {
@@ -693,7 +695,7 @@ INLINED void track(const cvk_signals *s, const cvk_tm_block *block, const motors
     }
 }
 
-bool cvk_tm_gains(const cvk_signals *s, const cvk_tm_block *block, int curve,
+bool cvk_tm_gains(const cvk_waveforms *s, const cvk_tm_block *block, int curve,
                   const cvk_tm_noise *noise, const double p[CVK_TM_COUNT], cvk_tm_gain *out,
                   double *errors)
 {
@@ -710,7 +712,7 @@ bool cvk_tm_gains(const cvk_signals *s, const cvk_tm_block *block, int curve,
     return g.lost[0] == 0.0 && isfinite(squares[0]);
 }
 
-WIDE void cvk_tm_compare(const cvk_signals *s, const cvk_tm_block *block, int curve, int lanes,
+WIDE void cvk_tm_compare(const cvk_waveforms *s, const cvk_tm_block *block, int curve, int lanes,
                          const double *const p[], const cvk_tm_noise noise[], double squares[])
 {
     const long delay = (long)floor(p[0][CVK_B_DELAY]);
@@ -746,7 +748,7 @@ INLINED void spread_gain(const cvk_tm_gain *gain, int lanes, double k[STATES][2]
 }
 
 /* `filled` lanes are there, of which `used` are asked for. */
-INLINED bool filter(const cvk_signals *s, const cvk_tm_block *block, const motors *m, long delay,
+INLINED bool filter(const cvk_waveforms *s, const cvk_tm_block *block, const motors *m, long delay,
                     const cvk_tm_gain *kept, int filled, int used, double *const out[])
 {
     const cvk_span rows = block->rows;
@@ -770,7 +772,7 @@ INLINED bool filter(const cvk_signals *s, const cvk_tm_block *block, const motor
     return true;
 }
 
-WIDE bool cvk_tm_filter(const cvk_signals *s, const cvk_tm_block *block, int curve,
+WIDE bool cvk_tm_filter(const cvk_waveforms *s, const cvk_tm_block *block, int curve,
                         const cvk_tm_gain *kept, int lanes, const double *const lane[],
                         double *const out[])
 {

@@ -8,7 +8,7 @@
 #define CORVAK_IDENT_TURNING_TURNING_MODEL_H
 
 #include "model/belief.h"
-#include "log/signals.h"
+#include "log/waveforms.h"
 
 /* The parameters: first those of a belief, at small current, then these. */
 enum {
@@ -58,7 +58,7 @@ typedef struct cvk_tm_gain {
 
 /* The filter's gains over a block for one parameter set: out[0 .. rows - 1], and its prediction
  * errors as from cvk_tm_filter(). False when the set is impossible or the filter runs away. */
-bool cvk_tm_gains(const cvk_signals *signals, const cvk_tm_block *block, int curve,
+bool cvk_tm_gains(const cvk_waveforms *waveforms, const cvk_tm_block *block, int curve,
                   const cvk_tm_noise *noise, const double p[CVK_TM_COUNT], cvk_tm_gain *out,
                   double *errors);
 
@@ -66,13 +66,13 @@ bool cvk_tm_gains(const cvk_signals *signals, const cvk_tm_block *block, int cur
  * itself: squares[lane] gets the sum of its squared prediction errors (A^2), infinity when the
  * filter runs away, or for all when one set is impossible. All lanes must agree in the whole part
  * of the delay. */
-void cvk_tm_compare(const cvk_signals *signals, const cvk_tm_block *block, int curve, int lanes,
+void cvk_tm_compare(const cvk_waveforms *waveforms, const cvk_tm_block *block, int curve, int lanes,
                     const double *const p[], const cvk_tm_noise noise[], double squares[]);
 
 /* With these gains kept, for each row from warm_up on out[lane][2 r] and [2 r + 1] get measured
  * minus predicted current (A). All lanes must agree in the whole part of the delay. False when a
  * parameter set is impossible or the filter runs away. */
-bool cvk_tm_filter(const cvk_signals *signals, const cvk_tm_block *block, int curve,
+bool cvk_tm_filter(const cvk_waveforms *waveforms, const cvk_tm_block *block, int curve,
                    const cvk_tm_gain *gains, int lanes, const double *const lane[],
                    double *const out[]);
 

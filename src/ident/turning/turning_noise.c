@@ -80,7 +80,7 @@ double cvk_refine_noise(cvk_turning_problem *f, const double p[N])
  * so that steps do not count). */
 static double current_noise(const cvk_turning_problem *f, const cvk_turns *turns)
 {
-    const cvk_signals *s = f->s;
+    const cvk_waveforms *s = f->s;
     double values[4000];
     size_t count = 0, stride = f->blocks.residual_rows / 1500u + 1u;
     for (size_t b = 0; b < f->blocks.count; b++) {

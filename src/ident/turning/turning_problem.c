@@ -5,6 +5,8 @@
  */
 #include "turning_problem.h"
 
+#include "corvak/core/units.h"
+
 #include "model/edges.h"
 #include "math/lane_fit.h"
 #include "math/numeric.h"
@@ -35,8 +37,7 @@ _Static_assert(N <= CVK_LANE_MOST, "lane_fit.h has no room for as many parameter
 #define LARGEST_RATIO 20.0
 #define UNPHYSICAL 10.0    /* times as far from the prior */
 #define MODEL_DOUBT 2500.0 /* see lane_fit.h */
-#define PI 3.14159265358979323846
-#define EVEN_TURN 0.2 /* by which the shaft may turn more or less within an electrical turn */
+#define EVEN_TURN 0.2      /* by which the shaft may turn more or less within an electrical turn */
 #define WHOLE_RATIO 0.05
 #define MOST_TURNS 0.9
 #define LEAST_FOLLOWED 0.7 /* of the blocks */
@@ -53,14 +54,14 @@ static double largest_push(const cvk_turning_problem *f)
 }
 
 /* What the rotor column moves in a turn; NaN where it has a hole. */
-static double moved_in(const cvk_signals *s, const cvk_turns *turns, size_t n)
+static double moved_in(const cvk_waveforms *s, const cvk_turns *turns, size_t n)
 {
     return fabs(s->theta_m[turns->end[n] - 1] - s->theta_m[turns->begin[n]]);
 }
 
 /* The rotor column turns with the motor, a whole number of times slower; one that is stuck, geared
  * or another shaft's says nothing of its magnets. */
-static bool shaft_seen(const cvk_signals *s, const cvk_turns *turns)
+static bool shaft_seen(const cvk_waveforms *s, const cvk_turns *turns)
 {
     double sum = 0.0, even = 0.0;
     if (s->theta_m == NULL) {
@@ -70,7 +71,7 @@ static bool shaft_seen(const cvk_signals *s, const cvk_turns *turns)
         const double moved = moved_in(s, turns, n);
         sum += isfinite(moved) ? moved : 0.0;
     }
-    const double mean = sum / (double)turns->count, ratio = 2.0 * PI / mean;
+    const double mean = sum / (double)turns->count, ratio = 2.0 * CVK_PI_WIDE / mean;
     for (size_t n = 0; n < turns->count; n++) {
         even += fabs(moved_in(s, turns, n) - mean) < EVEN_TURN * mean ? 1.0 : 0.0;
     }
@@ -79,7 +80,7 @@ static bool shaft_seen(const cvk_signals *s, const cvk_turns *turns)
 }
 
 /* Cosine and sine of the rotor column; null without memory. */
-static double *shaft_of(const cvk_signals *s)
+static double *shaft_of(const cvk_waveforms *s)
 {
     double *shaft = malloc((2u * s->rows + 1u) * sizeof *shaft);
     for (size_t k = 0; shaft != NULL && k < s->rows; k++) {
@@ -90,20 +91,20 @@ static double *shaft_of(const cvk_signals *s)
     return shaft;
 }
 
-bool cvk_turning_open(cvk_turning_problem *f, const cvk_signals *signals, const cvk_turns *turns,
-                      int threads)
+bool cvk_turning_open(cvk_turning_problem *f, const cvk_waveforms *waveforms,
+                      const cvk_turns *turns, int threads)
 {
     const size_t rows = cvk_turning_rows(turns);
-    const bool seen = shaft_seen(signals, turns);
+    const bool seen = shaft_seen(waveforms, turns);
     *f = (cvk_turning_problem){.s = &f->rippled,
-                               .rippled = *signals,
+                               .rippled = *waveforms,
                                .threads = threads,
                                .errors = malloc((2u * rows + 1u) * sizeof *f->errors),
                                .gains = malloc((rows + 1u) * sizeof *f->gains)};
     for (int n = 0; n < 2; n++) {
-        f->clean[n] = malloc((signals->rows + 1u) * sizeof *f->clean[n]);
+        f->clean[n] = malloc((waveforms->rows + 1u) * sizeof *f->clean[n]);
     }
-    f->rippled.shaft = seen ? shaft_of(signals) : NULL;
+    f->rippled.shaft = seen ? shaft_of(waveforms) : NULL;
     f->flat = f->rippled;
     f->flat.legs = NULL;
     return f->errors != NULL && f->gains != NULL && f->clean[0] != NULL && f->clean[1] != NULL &&
@@ -250,7 +251,7 @@ static bool set_gains(const cvk_turning_problem *f, const double p[N])
 /* Of a block and a few rows after it; what was measured where the filter is not sure yet. */
 static void clean_block(const cvk_turning_problem *f, size_t b, const double p[N], bool tracked)
 {
-    const cvk_signals *s = &f->rippled;
+    const cvk_waveforms *s = &f->rippled;
     const cvk_tm_block *block = &f->blocks.block[b];
     const size_t first = block->rows.begin + block->warm_up;
     const double *errors = f->errors + f->blocks.first_residual[b], none[2] = {0.0, 0.0};
@@ -265,7 +266,7 @@ static void clean_block(const cvk_turning_problem *f, size_t b, const double p[N
 /* Edges of all blocks, from currents without noise. */
 typedef struct edge_set {
     const cvk_turning_problem *f;
-    cvk_signals clean;
+    cvk_waveforms clean;
     cvk_loss loss;
 } edge_set;
 

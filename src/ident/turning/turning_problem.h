@@ -23,9 +23,9 @@ typedef struct cvk_turning_result {
 } cvk_turning_result;
 
 typedef struct cvk_turning_problem {
-    const cvk_signals *s; /* one of: */
-    cvk_signals rippled;  /* the log, with the shaft if it is seen to turn with the motor; */
-    cvk_signals flat;     /* the same with edges that know no ripple */
+    const cvk_waveforms *s; /* one of: */
+    cvk_waveforms rippled;  /* the log, with the shaft if it is seen to turn with the motor; */
+    cvk_waveforms flat;     /* the same with edges that know no ripple */
     cvk_turning_blocks blocks;
     int threads;
     int curve;
@@ -46,8 +46,8 @@ typedef struct cvk_turning_problem {
 } cvk_turning_problem;
 
 /* For a log and its turns; false without memory. Close it in any case. */
-bool cvk_turning_open(cvk_turning_problem *f, const cvk_signals *signals, const cvk_turns *turns,
-                      int threads);
+bool cvk_turning_open(cvk_turning_problem *f, const cvk_waveforms *waveforms,
+                      const cvk_turns *turns, int threads);
 void cvk_turning_close(cvk_turning_problem *f);
 
 /* Sets the prior. False when the belief's covariance is none. */

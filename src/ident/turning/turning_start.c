@@ -6,6 +6,8 @@
  */
 #include "turning_start.h"
 
+#include "corvak/core/units.h"
+
 #include "model/inverter_curve.h"
 #include "math/numeric.h"
 
@@ -14,7 +16,6 @@
 #include <stdlib.h>
 #include <string.h>
 
-#define PI 3.14159265358979323846
 #define STEP_RAD 0.6 /* of a turn, and its limits in rows */
 #define SHORTEST_STEP 2.0
 #define LONGEST_STEP 24.0
@@ -30,7 +31,7 @@ typedef struct stepping {
     double knee_a;
 } stepping;
 
-static double complex current_at(const cvk_signals *s, size_t k)
+static double complex current_at(const cvk_waveforms *s, size_t k)
 {
     return s->i_alpha[k] + I * s->i_beta[k];
 }
@@ -48,7 +49,7 @@ static double complex power(double complex x, int exponent)
 static void step_equation(const stepping *g, size_t k, size_t step, const double angle[2],
                           double a[2 * CVK_START_COUNT], double b[2])
 {
-    const cvk_signals *s = g->rows->signals;
+    const cvk_waveforms *s = g->rows->waveforms;
     const double complex from = cexp(I * angle[0]), to = cexp(I * angle[1]);
     const double complex i_from = current_at(s, k) * conj(from);
     const double complex i_to = current_at(s, k + step) * conj(to);
@@ -89,7 +90,7 @@ static size_t span_equations(const stepping *g, cvk_span rows, double *a, double
     cvk_fit_phase(g->phase, rows.begin, rows.end, c);
     const double wanted = round(STEP_RAD / fabs(c[1]));
     const size_t step = (size_t)fmin(fmax(wanted, SHORTEST_STEP), LONGEST_STEP);
-    const double lead = cvk_phase_lead(c[1] / g->rows->signals->period_s);
+    const double lead = cvk_phase_lead(c[1] / g->rows->waveforms->period_s);
     size_t m = 0;
     for (size_t k = rows.begin + 4; k + step + 2 < rows.end; k += (step + 1) / 2) {
         double angle[2];
@@ -106,7 +107,7 @@ static size_t span_equations(const stepping *g, cvk_span rows, double *a, double
 /* A block in spans of about SPAN_TURNS, over which a parabola is a fair phase. */
 static size_t block_equations(const stepping *g, cvk_span rows, double *a, double *b)
 {
-    const double turns = fabs(g->phase[rows.end - 1] - g->phase[rows.begin]) / (2.0 * PI);
+    const double turns = fabs(g->phase[rows.end - 1] - g->phase[rows.begin]) / (2.0 * CVK_PI_WIDE);
     const size_t spans = (size_t)(turns / SPAN_TURNS) + 1u, length = rows.end - rows.begin;
     size_t m = 0;
     for (size_t n = 0; n < spans; n++) {
@@ -144,7 +145,7 @@ static bool linear_start(const stepping *g, double x[CVK_START_COUNT])
 bool cvk_turning_start(const cvk_start_rows *rows, const cvk_turns *turns, long delay,
                        double knee_a, double x[CVK_START_COUNT])
 {
-    const cvk_signals *s = rows->signals;
+    const cvk_waveforms *s = rows->waveforms;
     cvk_belief found = {.knee_a = knee_a, .curve = rows->curve};
     double *phase = malloc(s->rows * sizeof *phase);
     if (phase == NULL) {

@@ -22,7 +22,7 @@ enum {
 };
 
 typedef struct cvk_start_rows {
-    const cvk_signals *signals;
+    const cvk_waveforms *waveforms;
     const cvk_tm_block *block;
     size_t block_count;
     int curve; /* of the inverter's voltage: inverter_curve.h */

@@ -5,13 +5,14 @@
  */
 #include "turns.h"
 
+#include "corvak/core/units.h"
+
 #include "model/edges.h"
 #include "math/parallel.h"
 
 #include <math.h>
 #include <stdlib.h>
 
-#define PI 3.14159265358979323846
 #define CORNER_HZ 40.0       /* of the leaky integral whose direction marks the turns */
 #define MEMORY 10.0          /* of it, in time constants */
 #define PART_ROWS 65536u     /* that a thread takes */
@@ -24,16 +25,16 @@
  * with the rotor at every speed, and noise and square waves do not make it turn. With a belief,
  * what the current takes is subtracted first: then a step of the current does not turn it either.
  */
-static void find_direction(const cvk_signals *s, const cvk_belief *belief, cvk_span piece,
+static void find_direction(const cvk_waveforms *s, const cvk_belief *belief, cvk_span piece,
                            cvk_span rows, double *phase)
 {
-    const double keep = exp(-2.0 * PI * CORNER_HZ * s->period_s);
+    const double keep = exp(-2.0 * CVK_PI_WIDE * CORNER_HZ * s->period_s);
     const double r = belief != NULL ? belief->mean[CVK_B_RESISTANCE] : 0.0;
     const double l = belief != NULL ? belief->mean[CVK_B_L_Q] : 0.0;
     const double dead_v = belief != NULL ? belief->mean[CVK_B_DEAD_TIME] : 0.0;
     const double knee_a = belief != NULL ? belief->knee_a : 0.0;
     const long delay = belief != NULL ? lround(belief->mean[CVK_B_DELAY]) : 0;
-    const size_t memory = (size_t)(MEMORY / (2.0 * PI * CORNER_HZ * s->period_s));
+    const size_t memory = (size_t)(MEMORY / (2.0 * CVK_PI_WIDE * CORNER_HZ * s->period_s));
     const size_t begin = rows.begin > piece.begin + memory ? rows.begin - memory : piece.begin;
     const bool own = belief != NULL && dead_v > 0.0 && knee_a > 0.0;
     const cvk_axes axes = belief != NULL ? cvk_mean_axes(belief) : (cvk_axes){0.0, 0.0};
@@ -60,15 +61,15 @@ static void unwrap(cvk_span rows, double *phase)
 {
     double last = 0.0, turns = 0.0;
     for (size_t k = rows.begin; k < rows.end; k++) {
-        turns -= round((phase[k] - last) / (2.0 * PI));
+        turns -= round((phase[k] - last) / (2.0 * CVK_PI_WIDE));
         last = phase[k];
-        phase[k] += 2.0 * PI * turns;
+        phase[k] += 2.0 * CVK_PI_WIDE * turns;
     }
 }
 
 /* A piece, part by part. */
 typedef struct rotation {
-    const cvk_signals *s;
+    const cvk_waveforms *s;
     const cvk_belief *belief;
     cvk_span piece;
     double *phase;
@@ -81,7 +82,7 @@ static bool direction_of_part(void *context, size_t n)
     return true;
 }
 
-static void rotate_phase(const cvk_signals *s, const cvk_belief *belief, cvk_span piece,
+static void rotate_phase(const cvk_waveforms *s, const cvk_belief *belief, cvk_span piece,
                          int threads, double *phase)
 {
     rotation r = {s, belief, piece, phase};
@@ -91,12 +92,12 @@ static void rotate_phase(const cvk_signals *s, const cvk_belief *belief, cvk_spa
 
 double cvk_phase_corner(void)
 {
-    return 2.0 * PI * CORNER_HZ;
+    return 2.0 * CVK_PI_WIDE * CORNER_HZ;
 }
 
 double cvk_phase_lead(double omega_rad_s)
 {
-    return copysign(atan(2.0 * PI * CORNER_HZ / fabs(omega_rad_s)), omega_rad_s);
+    return copysign(atan(2.0 * CVK_PI_WIDE * CORNER_HZ / fabs(omega_rad_s)), omega_rad_s);
 }
 
 typedef struct quarter_list {
@@ -109,7 +110,7 @@ typedef struct quarter_list {
  * a quarter does not count. */
 static void mark_quarters(const double *phase, cvk_span piece, quarter_list *list)
 {
-    const double quarter = 0.5 * PI;
+    const double quarter = 0.5 * CVK_PI_WIDE;
     long extreme = (long)floor(phase[piece.begin] / quarter);
     int direction = 0;
     list->count = 0;
@@ -195,7 +196,7 @@ static void drop_short_runs(cvk_turns *turns)
     turns->count = kept;
 }
 
-cvk_status cvk_find_turns(cvk_turns *turns, const cvk_signals *s, int threads)
+cvk_status cvk_find_turns(cvk_turns *turns, const cvk_waveforms *s, int threads)
 {
     *turns = (cvk_turns){0};
     size_t most = s->rows + 1;
@@ -222,7 +223,7 @@ cvk_status cvk_find_turns(cvk_turns *turns, const cvk_signals *s, int threads)
     return allocated ? CVK_OK : CVK_NO_MEMORY;
 }
 
-void cvk_remove_offset(cvk_signals *s, const cvk_turns *turns)
+void cvk_remove_offset(cvk_waveforms *s, const cvk_turns *turns)
 {
     double alpha = 0.0, beta = 0.0, rows = 0.0;
     for (size_t n = 0; n < turns->count; n++) {
@@ -242,7 +243,8 @@ void cvk_remove_offset(cvk_signals *s, const cvk_turns *turns)
     }
 }
 
-void cvk_refine_phase(cvk_turns *turns, const cvk_signals *s, const cvk_belief *belief, int threads)
+void cvk_refine_phase(cvk_turns *turns, const cvk_waveforms *s, const cvk_belief *belief,
+                      int threads)
 {
     const cvk_loss loss = cvk_loss_of(belief);
     cvk_find_all_edges(s, &loss, threads);
@@ -251,7 +253,7 @@ void cvk_refine_phase(cvk_turns *turns, const cvk_signals *s, const cvk_belief *
     }
 }
 
-void cvk_refine_phase_of(cvk_span rows, const cvk_signals *s, const cvk_belief *belief,
+void cvk_refine_phase_of(cvk_span rows, const cvk_waveforms *s, const cvk_belief *belief,
                          double *phase)
 {
     size_t n = 0;
@@ -274,7 +276,7 @@ void cvk_turns_free(cvk_turns *turns)
 
 /* What to keep away from a turn when looking for standstill: a motor that speeds up from rest has
  * turned about once before its first whole turn is seen. */
-static size_t margin_of(const cvk_signals *s, const cvk_turns *turns, size_t turn)
+static size_t margin_of(const cvk_waveforms *s, const cvk_turns *turns, size_t turn)
 {
     return (size_t)(MARGIN_S / s->period_s) + 2u * cvk_turn_rows(turns, turn);
 }
@@ -289,7 +291,7 @@ static size_t add_span(cvk_span *spans, size_t count, size_t most, size_t begin,
     return count;
 }
 
-size_t cvk_still_spans(const cvk_signals *s, const cvk_turns *turns, cvk_span *spans, size_t most)
+size_t cvk_still_spans(const cvk_waveforms *s, const cvk_turns *turns, cvk_span *spans, size_t most)
 {
     const size_t shortest = (size_t)(SHORTEST_STILL_S / s->period_s);
     size_t count = 0, turn = 0;

@@ -6,7 +6,7 @@
 #define CORVAK_IDENT_TURNING_TURNS_H
 
 #include "model/belief.h"
-#include "log/signals.h"
+#include "log/waveforms.h"
 
 /* Electrical turns found in a log, without any rotor sensor. */
 typedef struct cvk_turns {
@@ -24,15 +24,15 @@ static inline size_t cvk_turn_rows(const cvk_turns *turns, size_t n)
     return turns->end[n] - turns->begin[n];
 }
 
-cvk_status cvk_find_turns(cvk_turns *turns, const cvk_signals *signals, int threads);
+cvk_status cvk_find_turns(cvk_turns *turns, const cvk_waveforms *waveforms, int threads);
 /* Takes the mean of the current over all whole turns, the channels' offset, off every row. */
-void cvk_remove_offset(cvk_signals *signals, const cvk_turns *turns);
+void cvk_remove_offset(cvk_waveforms *waveforms, const cvk_turns *turns);
 
 /* Takes the phase anew with what is known of the winding, so that current does not disturb it. */
-void cvk_refine_phase(cvk_turns *turns, const cvk_signals *signals, const cvk_belief *belief,
+void cvk_refine_phase(cvk_turns *turns, const cvk_waveforms *waveforms, const cvk_belief *belief,
                       int threads);
 /* The same of a few rows within one piece: the phase there may be whole turns off. */
-void cvk_refine_phase_of(cvk_span rows, const cvk_signals *signals, const cvk_belief *belief,
+void cvk_refine_phase_of(cvk_span rows, const cvk_waveforms *waveforms, const cvk_belief *belief,
                          double *phase);
 
 /* The phase is that of the flux linkage through a high pass with this corner, rad/s. */
@@ -44,7 +44,7 @@ double cvk_phase_lead(double omega_rad_s);
 void cvk_turns_free(cvk_turns *turns);
 
 /* The rows that are in no turn, with a margin: `spans` takes at most `most`. */
-size_t cvk_still_spans(const cvk_signals *signals, const cvk_turns *turns, cvk_span *spans,
+size_t cvk_still_spans(const cvk_waveforms *waveforms, const cvk_turns *turns, cvk_span *spans,
                        size_t most);
 
 /* Polynomial (degree 2) of the phase over rows begin .. end-1: phase = c0 + c1 x + c2 x^2 with x in

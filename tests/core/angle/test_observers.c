@@ -3,7 +3,7 @@
  * The observers against a motor in closed form: a rotor that turns evenly under constant currents
  * in its frame, with the exact mean voltage of each period.
  */
-#include "corvak/core/observing.h"
+#include "corvak/core/observers_alone.h"
 #include "noise.h"
 #include "suite.h"
 
@@ -22,7 +22,7 @@ typedef struct motor {
     double speed_rad_s, d_a, q_a, angle_rad;
 } motor;
 
-static cvk_observing observing;
+static cvk_observers_alone observing;
 
 static cvk_settings known(void)
 {
@@ -38,12 +38,12 @@ static cvk_settings known(void)
 static void begin(const cvk_settings *settings)
 {
     cvk_refusal why = {0};
-    ck_assert_int_eq(cvk_observing_init(&observing, (float)T, settings, &why), CVK_OK);
+    ck_assert_int_eq(cvk_observers_alone_init(&observing, (float)T, settings, &why), CVK_OK);
 }
 
 /* The period that ends now: flux linkage and current turn with the rotor, so both are known exactly
  * at its ends, and R times the current can be integrated. */
-static cvk_observing_row turn(motor *m)
+static cvk_observers_alone_row turn(motor *m)
 {
     const double w = m->speed_rad_s, x = w * T;
     const double complex i = m->d_a + I * m->q_a;
@@ -52,9 +52,10 @@ static cvk_observing_row turn(motor *m)
     const double complex mean = fabs(x) > 1e-9 ? i * (after - before) / (I * x) : i * before;
     const double complex v = psi * (after - before) / T + OHM * mean;
     m->angle_rad = remainder(m->angle_rad + x, 2.0 * PI);
-    return (cvk_observing_row){.current_a = {(float)creal(i * after), (float)cimag(i * after)},
-                               .acted_v = {(float)creal(v), (float)cimag(v)},
-                               .bridge_on = 1};
+    return (cvk_observers_alone_row){
+        .current_a = {(float)creal(i * after), (float)cimag(i * after)},
+        .acted_v = {(float)creal(v), (float)cimag(v)},
+        .bridge_on = 1};
 }
 
 static double error_of(const cvk_moment *now, int kind, const motor *m)
@@ -66,8 +67,8 @@ static const cvk_moment *run(motor *m, double length_s)
 {
     const cvk_moment *now = NULL;
     for (double t = 0.0; t < length_s; t += T) {
-        const cvk_observing_row row = turn(m);
-        now = cvk_observing_step(&observing, &row);
+        const cvk_observers_alone_row row = turn(m);
+        now = cvk_observers_alone_step(&observing, &row);
     }
     return now;
 }
@@ -133,11 +134,11 @@ START_TEST(a_seed_is_believed_at_once)
     const cvk_settings settings = known();
     motor m = {1500.0, 0.0, 5.0, -2.0};
     begin(&settings);
-    const cvk_observing_row first = turn(&m);
-    cvk_observing_seed(&observing, first.current_a, (float)m.angle_rad, (float)m.speed_rad_s);
+    const cvk_observers_alone_row first = turn(&m);
+    cvk_observers_alone_seed(&observing, first.current_a, (float)m.angle_rad, (float)m.speed_rad_s);
     for (int n = 0; n < 10; n++) {
-        const cvk_observing_row row = turn(&m);
-        const cvk_moment *now = cvk_observing_step(&observing, &row);
+        const cvk_observers_alone_row row = turn(&m);
+        const cvk_moment *now = cvk_observers_alone_step(&observing, &row);
         for (int kind = 0; kind < 3; kind++) {
             ck_assert_double_lt(fabs(error_of(now, kind, &m)), 1.0 / DEGREES);
         }
@@ -150,7 +151,8 @@ END_TEST
 /* However a row is spoilt, an angle that is off by more than 30 degrees has no high quality for
  * long.
  */
-static cvk_observing_row spoilt(cvk_observing_row row, int how, const cvk_observing_row *stuck)
+static cvk_observers_alone_row spoilt(cvk_observers_alone_row row, int how,
+                                      const cvk_observers_alone_row *stuck)
 {
     switch (how) {
     case 0: /* a current channel and its neighbour are swapped */
@@ -185,12 +187,12 @@ START_TEST(lies_get_no_high_quality)
         lcg = 5u + (uint32_t)s;
         begin(&settings);
         run(&m, 0.5);
-        const cvk_observing_row stuck = turn(&m);
+        const cvk_observers_alone_row stuck = turn(&m);
         double wrong[3] = {0.0};
         const int rows = 20000;
         for (int n = 0; n < rows; n++) {
-            const cvk_observing_row row = spoilt(turn(&m), _i, &stuck);
-            const cvk_moment *now = cvk_observing_step(&observing, &row);
+            const cvk_observers_alone_row row = spoilt(turn(&m), _i, &stuck);
+            const cvk_moment *now = cvk_observers_alone_step(&observing, &row);
             for (int kind = 0; kind < 3; kind++) {
                 const cvk_angle *a = &now->source[CVK_ANGLE_FLUX + kind];
                 ck_assert(isfinite(a->angle_rad) && isfinite(a->speed_rad_s));
@@ -212,11 +214,11 @@ START_TEST(at_rest_nothing_is_claimed)
     const cvk_settings settings = known();
     begin(&settings);
     for (int n = 0; n < 20000; n++) {
-        const cvk_observing_row row = {
+        const cvk_observers_alone_row row = {
             .current_a = {(float)(5.0 + 0.03 * noise()), (float)(0.03 * noise())},
             .acted_v = {(float)(OHM * 5.0), 0.0f},
             .bridge_on = 1};
-        const cvk_moment *now = cvk_observing_step(&observing, &row);
+        const cvk_moment *now = cvk_observers_alone_step(&observing, &row);
         for (int kind = 0; kind < 3; kind++) {
             ck_assert_float_lt(now->source[CVK_ANGLE_FLUX + kind].quality, 0.5f);
         }
@@ -229,10 +231,11 @@ START_TEST(what_is_not_known_is_refused)
     cvk_settings settings = known();
     cvk_refusal why = {0};
     settings.motor.flux_linkage_wb = 0.0f;
-    ck_assert_int_eq(cvk_observing_init(&observing, (float)T, &settings, &why), CVK_CONTRADICTION);
+    ck_assert_int_eq(cvk_observers_alone_init(&observing, (float)T, &settings, &why),
+                     CVK_CONTRADICTION);
     ck_assert_str_eq(why.field, "motor.flux_linkage_wb");
     settings = known();
-    ck_assert_int_eq(cvk_observing_init(&observing, 1.0f, &settings, &why), CVK_OUT_OF_RANGE);
+    ck_assert_int_eq(cvk_observers_alone_init(&observing, 1.0f, &settings, &why), CVK_OUT_OF_RANGE);
 }
 END_TEST
 

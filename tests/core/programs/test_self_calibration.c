@@ -202,7 +202,7 @@ END_TEST
 
 START_TEST(an_unplugged_sensor_is_named)
 {
-    const cvk_rig_scenario pulled = with_event(CVK_FAULT_SENSOR_UNPLUGGED, 0.0);
+    const cvk_rig_scenario pulled = with_event(CVK_MISHAP_SENSOR_UNPLUGGED, 0.0);
     const cvk_rig_config halls = bench_with(2, CVK_SENSOR_HALLS, 0);
     const cvk_rig_config sincos = bench_with(1, CVK_SENSOR_SINCOS, 0);
     const cvk_rig_config absolute = bench_with(2, CVK_SENSOR_ABSOLUTE, 0);

@@ -355,7 +355,7 @@ START_TEST(wrong_situations_are_named)
     sensor_log_keep(&made, CVK_SENSES_HALL);
     says(CVK_SENSES_HALL, "the shaft is blocked");
     sensor_log_free(&made);
-    record_with(CVK_FAULT_SENSOR_UNPLUGGED, 0.0, CVK_SENSES_HALL);
+    record_with(CVK_MISHAP_SENSOR_UNPLUGGED, 0.0, CVK_SENSES_HALL);
     says(CVK_SENSES_HALL, "unplugged");
     sensor_log_keep(&made, CVK_SENSES_ABSOLUTE);
     says(CVK_SENSES_ABSOLUTE, "unplugged");

@@ -3,7 +3,7 @@
  * Current channels to the stationary plane: gains that their sum shows, and a channel that is
  * inverted or scaled.
  */
-#include "signals_parts.h"
+#include "waveforms_parts.h"
 
 #include "channels.h"
 #include "findings.h"
@@ -149,7 +149,8 @@ static bool compare_spans(const cvk_log *log, const double *const i[3], const si
     return true;
 }
 
-void cvk_convert_currents(cvk_signals *s, const cvk_log *log, const size_t *rows, cvk_estimate *out)
+void cvk_convert_currents(cvk_waveforms *s, const cvk_log *log, const size_t *rows,
+                          cvk_estimate *out)
 {
     double gain[3] = {1, 1, 1};
     const double *i[3] = {log->column[CVK_COLUMN_IA], log->column[CVK_COLUMN_IB],

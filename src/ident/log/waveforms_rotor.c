@@ -2,11 +2,11 @@
  *
  * The shaft's angle and speed, from a column, counts of an encoder or marks.
  */
-#include "signals_parts.h"
+#include "waveforms_parts.h"
+
+#include "corvak/core/units.h"
 
 #include <math.h>
-
-#define PI 3.14159265358979323846
 
 double cvk_mark_level(const cvk_log *log)
 {
@@ -19,7 +19,7 @@ double cvk_mark_level(const cvk_log *log)
 }
 
 /* One turn from mark to mark, evenly in between; not known before the first and after the last. */
-static void angle_from_marks(cvk_signals *s, const cvk_log *log, const size_t *rows)
+static void angle_from_marks(cvk_waveforms *s, const cvk_log *log, const size_t *rows)
 {
     size_t last = 0, turns = 0;
     const double *index = log->column[CVK_COLUMN_INDEX], level = cvk_mark_level(log);
@@ -32,21 +32,21 @@ static void angle_from_marks(cvk_signals *s, const cvk_log *log, const size_t *r
         }
         for (size_t j = last; j < k && turns > 0; j++) {
             double share = (double)(j - last) / (double)(k - last);
-            s->theta_m[j] = 2.0 * PI * ((double)turns + share);
+            s->theta_m[j] = 2.0 * CVK_PI_WIDE * ((double)turns + share);
         }
         last = k;
         turns++;
     }
 }
 
-void cvk_convert_rotor(cvk_signals *s, const cvk_log *log, const size_t *rows)
+void cvk_convert_rotor(cvk_waveforms *s, const cvk_log *log, const size_t *rows)
 {
     double turns = 0.0, last = 0.0;
     const double *angle = log->column[CVK_COLUMN_THETA_M];
-    double scale = 1.0, wrap = 2.0 * PI;
+    double scale = 1.0, wrap = 2.0 * CVK_PI_WIDE;
     if (angle == NULL && cvk_log_has(log, CVK_COLUMN_ENC) && log->encoder_counts > 0.0) {
         angle = log->column[CVK_COLUMN_ENC];
-        scale = 2.0 * PI / log->encoder_counts;
+        scale = 2.0 * CVK_PI_WIDE / log->encoder_counts;
     }
     for (size_t k = 0; s->theta_m != NULL && angle != NULL && k < s->rows; k++) {
         double now = scale * angle[rows[k]];

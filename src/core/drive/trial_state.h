@@ -2,8 +2,8 @@
  *
  * The interrupt's part of a change on trial: see corvak/core/trial.h.
  */
-#ifndef CORVAK_CORE_DRIVE_TRIAL_H
-#define CORVAK_CORE_DRIVE_TRIAL_H
+#ifndef CORVAK_CORE_DRIVE_TRIAL_STATE_H
+#define CORVAK_CORE_DRIVE_TRIAL_STATE_H
 
 #include "angle/angle_sources.h"
 #include "corvak/core/trial.h"

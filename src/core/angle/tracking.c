@@ -2,7 +2,7 @@
  *
  * What an observer knows of angle and speed: where it begins anew, and what its angle is worth.
  */
-#include "tracked.h"
+#include "tracking.h"
 
 #define WATCH 0.02f /* share by which means follow in one sample, at most */
 #define LEAST_WATCH 1e-4f

@@ -2,7 +2,7 @@
  *
  * The observers alone.
  */
-#include "corvak/core/observing.h"
+#include "corvak/core/observers_alone.h"
 
 #include "angle_sources.h"
 #include "control/inverter.h"
@@ -19,17 +19,17 @@ typedef struct observing_state {
     cvk_moment now;
 } observing_state;
 
-_Static_assert(sizeof(observing_state) <= sizeof(cvk_observing),
-               "A cvk_observing is too small for what is kept inside it: raise "
-               "CVK_OBSERVING_BYTES in corvak/core/observing.h.");
+_Static_assert(sizeof(observing_state) <= sizeof(cvk_observers_alone),
+               "A cvk_observers_alone is too small for what is kept inside it: raise "
+               "CVK_OBSERVERS_ALONE_BYTES in corvak/core/observers_alone.h.");
 
-static observing_state *state_of(cvk_observing *observing)
+static observing_state *state_of(cvk_observers_alone *observing)
 {
     return (observing_state *)(void *)&observing->inside;
 }
 
-cvk_status cvk_observing_init(cvk_observing *observing, float period_s,
-                              const cvk_settings *settings, cvk_refusal *why)
+cvk_status cvk_observers_alone_init(cvk_observers_alone *observing, float period_s,
+                                    const cvk_settings *settings, cvk_refusal *why)
 {
     if (observing == NULL || settings == NULL) {
         return CVK_NULL_ARGUMENT;
@@ -50,8 +50,8 @@ cvk_status cvk_observing_init(cvk_observing *observing, float period_s,
     return status == CVK_OK ? cvk_setup_allows(&o->setup, CVK_MODE_CURRENT, true, why) : status;
 }
 
-void cvk_observing_seed(cvk_observing *observing, cvk_ab current_a, float angle_rad,
-                        float speed_rad_s)
+void cvk_observers_alone_seed(cvk_observers_alone *observing, cvk_ab current_a, float angle_rad,
+                              float speed_rad_s)
 {
     observing_state *o = state_of(observing);
     o->now.current_ab_a = current_a;
@@ -59,7 +59,8 @@ void cvk_observing_seed(cvk_observing *observing, cvk_ab current_a, float angle_
                        0.01f);
 }
 
-const cvk_moment *cvk_observing_step(cvk_observing *observing, const cvk_observing_row *row)
+const cvk_moment *cvk_observers_alone_step(cvk_observers_alone *observing,
+                                           const cvk_observers_alone_row *row)
 {
     observing_state *o = state_of(observing);
     cvk_moment *now = &o->now;

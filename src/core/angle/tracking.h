@@ -8,10 +8,10 @@
  * observer.least_speed_rad_s it makes 30 degrees); how far the tracking filter has to turn back;
  * how far the flux linkage's length is off. docs/theory.md says how it is checked.
  */
-#ifndef CORVAK_CORE_ANGLE_TRACKED_H
-#define CORVAK_CORE_ANGLE_TRACKED_H
+#ifndef CORVAK_CORE_ANGLE_TRACKING_H
+#define CORVAK_CORE_ANGLE_TRACKING_H
 
-#include "base/bounds.h"
+#include "base/arithmetic.h"
 #include "base/setup.h"
 
 #define CVK_ANYWHERE_RAD2 3.29f /* variance of an angle of which nothing is known */

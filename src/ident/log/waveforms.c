@@ -3,7 +3,7 @@
  * Examination of a log and its conversion to signals. Rows with a missing cell, repeated rows and
  * rows that go back in time are left out; what remains is cut into contiguous pieces.
  */
-#include "signals_parts.h"
+#include "waveforms_parts.h"
 
 #include "channels.h"
 #include "conditioning.h"
@@ -144,13 +144,13 @@ typedef struct row_counts {
     size_t first_missing, first_gap, first_backward;
 } row_counts;
 
-static size_t smallest_piece(const cvk_signals *s)
+static size_t smallest_piece(const cvk_waveforms *s)
 {
     return s->path == CVK_PATH_AVERAGED ? SMALLEST_CAPTURE : SMALLEST_PIECE;
 }
 
 /* Picks the usable rows into `rows` and cuts the pieces. */
-static size_t pick_rows(cvk_signals *s, const cvk_log *log, const needed *list, size_t *rows,
+static size_t pick_rows(cvk_waveforms *s, const cvk_log *log, const needed *list, size_t *rows,
                         row_counts *counts)
 {
     const double *t = log->column[CVK_COLUMN_T];
@@ -244,7 +244,7 @@ static bool report_rows(const cvk_log *log, const row_counts *counts, size_t kep
 }
 
 /* Phases whose names the current columns surely do not bear. */
-static void check_wiring(const cvk_signals *s, cvk_estimate *out)
+static void check_wiring(const cvk_waveforms *s, cvk_estimate *out)
 {
     const cvk_wiring wiring = cvk_find_wiring(s);
     if (!cvk_miswired(&wiring)) {
@@ -270,7 +270,7 @@ static void check_wiring(const cvk_signals *s, cvk_estimate *out)
 
 /* Without current columns nothing may have driven the motor: a back-EMF is smooth, and does not
  * jump from row to row. */
-static bool looks_undriven(const cvk_signals *s, bool pwm_visible, cvk_estimate *out)
+static bool looks_undriven(const cvk_waveforms *s, bool pwm_visible, cvk_estimate *out)
 {
     double square = 0.0, rough = 0.0, mean[2] = {0.0, 0.0};
     for (size_t k = 0; k < s->rows; k++) {
@@ -295,7 +295,7 @@ static bool looks_undriven(const cvk_signals *s, bool pwm_visible, cvk_estimate 
     return true;
 }
 
-double cvk_largest_voltage(const cvk_signals *s, cvk_span rows)
+double cvk_largest_voltage(const cvk_waveforms *s, cvk_span rows)
 {
     double largest_v = 0.0;
     for (size_t k = rows.begin; k < rows.end; k++) {
@@ -304,12 +304,12 @@ double cvk_largest_voltage(const cvk_signals *s, cvk_span rows)
     return largest_v;
 }
 
-bool cvk_too_coarse(const cvk_signals *s, cvk_span rows)
+bool cvk_too_coarse(const cvk_waveforms *s, cvk_span rows)
 {
     return s->voltage_doubt_v > LARGEST_DOUBT * cvk_largest_voltage(s, rows);
 }
 
-bool cvk_currentless(const cvk_signals *s, size_t begin, size_t end)
+bool cvk_currentless(const cvk_waveforms *s, size_t begin, size_t end)
 {
     double step = 0.0, square = 0.0, mean_a = 0.0, mean_b = 0.0, n = (double)(end - begin);
     for (size_t k = begin; k < end; k++) {
@@ -326,7 +326,7 @@ bool cvk_currentless(const cvk_signals *s, size_t begin, size_t end)
 
 enum { LEG_COLUMNS = sizeof(cvk_legs) / sizeof(double) };
 
-static cvk_status allocate(cvk_signals *s, const cvk_log *log)
+static cvk_status allocate(cvk_waveforms *s, const cvk_log *log)
 {
     bool angle = cvk_has_rotor_angle(log), speed = cvk_log_has(log, CVK_COLUMN_SPEED_M);
     size_t columns = 6u + LEG_COLUMNS + (angle ? 1u : 0u) + (speed ? 1u : 0u);
@@ -351,8 +351,8 @@ static cvk_status allocate(cvk_signals *s, const cvk_log *log)
     return CVK_OK;
 }
 
-static bool plausible(const cvk_signals *s, const cvk_log *log, const cvk_estimate_options *options,
-                      cvk_estimate *out)
+static bool plausible(const cvk_waveforms *s, const cvk_log *log,
+                      const cvk_estimate_options *options, cvk_estimate *out)
 {
     if (s->peak_current_a > options->largest_current_a) {
         cvk_add_finding(out, CVK_ERROR, log->name,
@@ -399,7 +399,7 @@ static bool plausible_duties(const cvk_log *log, cvk_estimate *out)
     return true;
 }
 
-static bool find_period(cvk_signals *s, const cvk_log *log, cvk_estimate *out)
+static bool find_period(cvk_waveforms *s, const cvk_log *log, cvk_estimate *out)
 {
     double typical_s = cvk_median_step(log);
     if (log->rows < 2) {
@@ -419,16 +419,16 @@ static bool find_period(cvk_signals *s, const cvk_log *log, cvk_estimate *out)
     return true;
 }
 
-static cvk_status convert(cvk_signals *s, const cvk_conditioned *conditioned,
+static cvk_status convert(cvk_waveforms *s, const cvk_conditioned *conditioned,
                           const cvk_estimate_options *options, cvk_estimate *out)
 {
     const cvk_log *log = &conditioned->log;
     const bool pwm_visible = conditioned->pwm_hz > 0.0;
     const size_t first_finding = out->findings;
-    *s = (cvk_signals){.name = log->name,
-                       .pwm_hz = conditioned->pwm_hz,
-                       .edge_noise_v = conditioned->edge_noise_v,
-                       .voltage_doubt_v = conditioned->voltage_doubt_v};
+    *s = (cvk_waveforms){.name = log->name,
+                         .pwm_hz = conditioned->pwm_hz,
+                         .edge_noise_v = conditioned->edge_noise_v,
+                         .voltage_doubt_v = conditioned->voltage_doubt_v};
     memcpy(s->cure, conditioned->cure, sizeof s->cure);
     memcpy(s->terminals, conditioned->terminals, sizeof s->terminals);
     needed list = {.count = 0};
@@ -470,12 +470,12 @@ static cvk_status convert(cvk_signals *s, const cvk_conditioned *conditioned,
     return status;
 }
 
-cvk_status cvk_signals_from_log(cvk_signals *s, const cvk_log *log,
-                                const cvk_estimate_options *options, cvk_estimate *out)
+cvk_status cvk_waveforms_from_log(cvk_waveforms *s, const cvk_log *log,
+                                  const cvk_estimate_options *options, cvk_estimate *out)
 {
     cvk_conditioned conditioned;
     const size_t first_finding = out->findings;
-    *s = (cvk_signals){.name = log->name};
+    *s = (cvk_waveforms){.name = log->name};
     cvk_status status = cvk_condition_log(&conditioned, log, out);
     if (status == CVK_OK && cvk_errors_since(out, first_finding) > 0) {
         status = CVK_NOT_IN_LOG;
@@ -487,13 +487,13 @@ cvk_status cvk_signals_from_log(cvk_signals *s, const cvk_log *log,
     return status;
 }
 
-bool cvk_row_each_period(const cvk_signals *s)
+bool cvk_row_each_period(const cvk_waveforms *s)
 {
     return fabs(s->pwm_period_s / s->period_s - 1.0) < SAME_PERIOD;
 }
 
-void cvk_signals_free(cvk_signals *signals)
+void cvk_waveforms_free(cvk_waveforms *waveforms)
 {
-    free(signals->storage);
-    signals->storage = NULL;
+    free(waveforms->storage);
+    waveforms->storage = NULL;
 }

@@ -2,7 +2,7 @@
  *
  * Beliefs of several paths of voltage, and the motor that they share.
  */
-#include "knowledge.h"
+#include "path_beliefs.h"
 
 #include <math.h>
 #include <string.h>
@@ -43,13 +43,13 @@ static void start_path(cvk_belief *belief, cvk_path path, double current_a, doub
     belief->cov[CVK_B_SQUARE_Q * (N + 1)] = pow(saturation / current_a, 2.0);
 }
 
-void cvk_knowledge_start(cvk_knowledge *knowledge, const cvk_prepared *logs, size_t count,
-                         double switch_ohm)
+void cvk_path_beliefs_start(cvk_path_beliefs *knowledge, const cvk_prepared *logs, size_t count,
+                            double switch_ohm)
 {
     double current_a = 1e-3, voltage_v = 1e-3, period_s = 0.0;
-    *knowledge = (cvk_knowledge){.switch_ohm = switch_ohm};
+    *knowledge = (cvk_path_beliefs){.switch_ohm = switch_ohm};
     for (size_t n = 0; n < count; n++) {
-        const cvk_signals *s = &logs[n].signals;
+        const cvk_waveforms *s = &logs[n].waveforms;
         if (!logs[n].usable) {
             continue;
         }
@@ -85,16 +85,16 @@ static void copy_motor(cvk_belief *to, const cvk_belief *from)
     }
 }
 
-bool cvk_knowledge_told(const cvk_knowledge *knowledge, cvk_path path, int parameter)
+bool cvk_path_beliefs_told(const cvk_path_beliefs *knowledge, cvk_path path, int parameter)
 {
     return knowledge->of[path].from[parameter][0] != '\0';
 }
 
-cvk_path cvk_knowledge_first(const cvk_knowledge *knowledge)
+cvk_path cvk_path_beliefs_first(const cvk_path_beliefs *knowledge)
 {
     for (int path = 0; path < CVK_PATHS; path++) {
         if (knowledge->present[path] &&
-            cvk_knowledge_told(knowledge, (cvk_path)path, CVK_B_RESISTANCE)) {
+            cvk_path_beliefs_told(knowledge, (cvk_path)path, CVK_B_RESISTANCE)) {
             return (cvk_path)path;
         }
     }
@@ -107,7 +107,8 @@ cvk_path cvk_knowledge_first(const cvk_knowledge *knowledge)
 }
 
 /* Resistance of another path: a switch more, or less. */
-static void lend_resistance(const cvk_knowledge *k, cvk_path from, cvk_path to, cvk_belief *belief)
+static void lend_resistance(const cvk_path_beliefs *k, cvk_path from, cvk_path to,
+                            cvk_belief *belief)
 {
     const cvk_belief *lender = &k->of[from];
     const double r = lender->mean[CVK_B_RESISTANCE];
@@ -123,9 +124,9 @@ static void lend_resistance(const cvk_knowledge *k, cvk_path from, cvk_path to, 
                                               pow(WARMTH_SPREAD * r, 2.0);
 }
 
-void cvk_knowledge_join(cvk_knowledge *knowledge)
+void cvk_path_beliefs_join(cvk_path_beliefs *knowledge)
 {
-    const cvk_knowledge own = *knowledge;
+    const cvk_path_beliefs own = *knowledge;
     for (int path = 0; path < CVK_PATHS; path++) {
         cvk_belief *belief = &knowledge->of[path];
         for (int other = 0; other < CVK_PATHS; other++) {
@@ -137,14 +138,14 @@ void cvk_knowledge_join(cvk_knowledge *knowledge)
             copy_motor(&learnt, &own.of[other]);
             learnt.dof = own.of[other].dof;
             if (cvk_belief_merge(belief, &learnt) &&
-                !cvk_knowledge_told(&own, (cvk_path)path, CVK_B_RESISTANCE)) {
+                !cvk_path_beliefs_told(&own, (cvk_path)path, CVK_B_RESISTANCE)) {
                 lend_resistance(&own, (cvk_path)other, (cvk_path)path, belief);
             }
         }
     }
 }
 
-void cvk_knowledge_share(cvk_knowledge *knowledge, cvk_path from)
+void cvk_path_beliefs_share(cvk_path_beliefs *knowledge, cvk_path from)
 {
     for (int path = 0; path < CVK_PATHS; path++) {
         cvk_belief *belief = &knowledge->of[path];
@@ -153,8 +154,8 @@ void cvk_knowledge_share(cvk_knowledge *knowledge, cvk_path from)
         }
         copy_motor(belief, &knowledge->of[from]);
         belief->dof = fmin(belief->dof, knowledge->of[from].dof);
-        if (!cvk_knowledge_told(knowledge, (cvk_path)path, CVK_B_RESISTANCE) &&
-            cvk_knowledge_told(knowledge, from, CVK_B_RESISTANCE)) {
+        if (!cvk_path_beliefs_told(knowledge, (cvk_path)path, CVK_B_RESISTANCE) &&
+            cvk_path_beliefs_told(knowledge, from, CVK_B_RESISTANCE)) {
             lend_resistance(knowledge, from, (cvk_path)path, belief);
         }
     }

@@ -2,8 +2,8 @@
  *
  * Numbers kept within bounds, and modes put together by what they need.
  */
-#ifndef CORVAK_CORE_BASE_BOUNDS_H
-#define CORVAK_CORE_BASE_BOUNDS_H
+#ifndef CORVAK_CORE_BASE_ARITHMETIC_H
+#define CORVAK_CORE_BASE_ARITHMETIC_H
 
 #include "corvak/core/moment.h"
 

@@ -3,8 +3,8 @@
  * A log made ready for estimation: even time base in contiguous pieces, currents calibrated
  * against each other, everything in the stationary alpha-beta plane.
  */
-#ifndef CORVAK_IDENT_LOG_SIGNALS_H
-#define CORVAK_IDENT_LOG_SIGNALS_H
+#ifndef CORVAK_IDENT_LOG_WAVEFORMS_H
+#define CORVAK_IDENT_LOG_WAVEFORMS_H
 
 #include "corvak/ident/log.h"
 #include "corvak/ident/result.h"
@@ -65,7 +65,7 @@ typedef struct cvk_legs {
     cvk_sag bus;
 } cvk_legs;
 
-typedef struct cvk_signals {
+typedef struct cvk_waveforms {
     const char *name;
     size_t rows; /* usable rows, in order */
     double period_s;
@@ -97,15 +97,15 @@ typedef struct cvk_signals {
     double peak_current_a;
     double offset_alpha_a, offset_beta_a; /* taken off the currents already */
     double *storage;                      /* one block behind all of the above */
-} cvk_signals;
+} cvk_waveforms;
 
 /* Every period of the pulses has a row, and only one. */
-bool cvk_row_each_period(const cvk_signals *signals);
+bool cvk_row_each_period(const cvk_waveforms *waveforms);
 
 /* Examines and converts. Problems become findings in `out`; CVK_NOT_IN_LOG when the log cannot be
- * used (an error finding says why). Free the result with cvk_signals_free() in any case. */
-cvk_status cvk_signals_from_log(cvk_signals *signals, const cvk_log *log,
-                                const cvk_estimate_options *options, cvk_estimate *out);
+ * used (an error finding says why). Free the result with cvk_waveforms_free() in any case. */
+cvk_status cvk_waveforms_from_log(cvk_waveforms *waveforms, const cvk_log *log,
+                                  const cvk_estimate_options *options, cvk_estimate *out);
 
 /* The row whose voltage acts at `row` after a delay of `by` rows, kept within `rows`. */
 static inline size_t cvk_row_before(size_t row, long by, cvk_span rows)
@@ -117,18 +117,18 @@ static inline size_t cvk_row_before(size_t row, long by, cvk_span rows)
     return wanted >= (long)rows.end ? rows.end - 1 : (size_t)wanted;
 }
 
-double cvk_largest_voltage(const cvk_signals *signals, cvk_span rows);
+double cvk_largest_voltage(const cvk_waveforms *waveforms, cvk_span rows);
 
 /* The voltages of the rows tell less than the edges that lie between a scope's rows leave open. */
-bool cvk_too_coarse(const cvk_signals *signals, cvk_span rows);
+bool cvk_too_coarse(const cvk_waveforms *waveforms, cvk_span rows);
 
 /* Turning without current: what the current columns show is noise, which changes from one row to
  * the next as much as it does over the whole stretch. */
-bool cvk_currentless(const cvk_signals *signals, size_t begin, size_t end);
+bool cvk_currentless(const cvk_waveforms *waveforms, size_t begin, size_t end);
 
 /* Half the largest value of the index column: above it a mark goes by. */
 double cvk_mark_level(const cvk_log *log);
 
-void cvk_signals_free(cvk_signals *signals);
+void cvk_waveforms_free(cvk_waveforms *waveforms);
 
 #endif

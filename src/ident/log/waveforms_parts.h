@@ -4,10 +4,10 @@
  * signals_voltages.c, signals_rotor.c. `rows` are the rows of the log that are used, as many as the
  * signals have.
  */
-#ifndef CORVAK_IDENT_LOG_SIGNALS_PARTS_H
-#define CORVAK_IDENT_LOG_SIGNALS_PARTS_H
+#ifndef CORVAK_IDENT_LOG_WAVEFORMS_PARTS_H
+#define CORVAK_IDENT_LOG_WAVEFORMS_PARTS_H
 
-#include "signals.h"
+#include "waveforms.h"
 
 typedef enum cvk_voltage_kind {
     CVK_VOLTAGE_NONE,
@@ -28,20 +28,20 @@ static inline int cvk_count_columns(const cvk_log *log, cvk_column first)
 }
 
 /* Gains that the channels' sum shows are taken up; channels beyond belief become errors. */
-void cvk_convert_currents(cvk_signals *signals, const cvk_log *log, const size_t *rows,
+void cvk_convert_currents(cvk_waveforms *waveforms, const cvk_log *log, const size_t *rows,
                           cvk_estimate *out);
 
 /* The first of a kind's columns; and the kind that a log has. */
 cvk_column cvk_first_voltage(cvk_voltage_kind kind);
 cvk_voltage_kind cvk_voltage_kind_of(const cvk_log *log);
 
-void cvk_convert_bus(cvk_signals *signals, const cvk_log *log, const size_t *rows,
+void cvk_convert_bus(cvk_waveforms *waveforms, const cvk_log *log, const size_t *rows,
                      cvk_voltage_kind kind);
-bool cvk_convert_voltages(cvk_signals *signals, const cvk_log *log, const size_t *rows,
+bool cvk_convert_voltages(cvk_waveforms *waveforms, const cvk_log *log, const size_t *rows,
                           cvk_voltage_kind kind, cvk_estimate *out);
 
 /* Has the log a column, or marks, that say where the shaft is? */
 bool cvk_has_rotor_angle(const cvk_log *log);
-void cvk_convert_rotor(cvk_signals *signals, const cvk_log *log, const size_t *rows);
+void cvk_convert_rotor(cvk_waveforms *waveforms, const cvk_log *log, const size_t *rows);
 
 #endif

@@ -2,7 +2,7 @@
  *
  * Devices of the command line.
  */
-#include "device.h"
+#include "open_device.h"
 
 #include "corvak/sim/wire.h"
 

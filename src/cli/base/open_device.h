@@ -2,8 +2,8 @@
  *
  * A device as named on the command line: a controller behind a URL, or a simulated one inside.
  */
-#ifndef CORVAK_CLI_BASE_DEVICE_H
-#define CORVAK_CLI_BASE_DEVICE_H
+#ifndef CORVAK_CLI_BASE_OPEN_DEVICE_H
+#define CORVAK_CLI_BASE_OPEN_DEVICE_H
 
 #include "cli.h"
 

@@ -2,7 +2,7 @@
  *
  * Voltages to the stationary plane, from terminals, lines or duties of a bus.
  */
-#include "signals_parts.h"
+#include "waveforms_parts.h"
 
 #include "channels.h"
 #include "findings.h"
@@ -52,7 +52,8 @@ static double smooth_bus(const double *vdc, const size_t *rows, size_t count, si
     return sum / (double)(end - begin);
 }
 
-void cvk_convert_bus(cvk_signals *s, const cvk_log *log, const size_t *rows, cvk_voltage_kind kind)
+void cvk_convert_bus(cvk_waveforms *s, const cvk_log *log, const size_t *rows,
+                     cvk_voltage_kind kind)
 {
     double sum = 0.0;
     for (size_t k = 0; k < s->rows; k++) {
@@ -152,7 +153,7 @@ static bool complete_pair(const cvk_log *log, const size_t *rows, size_t count, 
 }
 
 /* The three terminals' voltages, against any common reference, of one row. */
-static void terminals_of(const cvk_signals *s, const cvk_log *log, cvk_voltage_kind kind,
+static void terminals_of(const cvk_waveforms *s, const cvk_log *log, cvk_voltage_kind kind,
                          size_t row, size_t k, const double gain[3], double pair_share, double v[3])
 {
     const double bus = kind == CVK_VOLTAGE_DUTIES ? s->bus_v * s->bus_share[k] : 1.0;
@@ -171,7 +172,7 @@ static void terminals_of(const cvk_signals *s, const cvk_log *log, cvk_voltage_k
     }
 }
 
-bool cvk_convert_voltages(cvk_signals *s, const cvk_log *log, const size_t *rows,
+bool cvk_convert_voltages(cvk_waveforms *s, const cvk_log *log, const size_t *rows,
                           cvk_voltage_kind kind, cvk_estimate *out)
 {
     double gain[3] = {1.0, 1.0, 1.0}, pair_share = 0.0;
