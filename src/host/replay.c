@@ -43,7 +43,7 @@ static const cvk_moment *step(run *r, size_t k)
 
 static const cvk_angle *seen_by(const cvk_moment *now, int kind)
 {
-    return &now->source[CVK_ANGLE_FLUX + kind];
+    return &now->source[cvk_observer_source(kind)];
 }
 
 /* Who gives the angle, when the log does not, is all of them, each by its quality. */
@@ -190,7 +190,9 @@ static cvk_status prepare(run *r, const cvk_replay_rows *rows, const cvk_setting
     cvk_settings s = *settings;
     const bool one = (which & (which - 1u)) == 0;
     s.observer.all = one ? 0 : 1;
-    s.observer.kind = one ? (which == 4u ? 2 : (int32_t)(which >> 1)) : s.observer.kind;
+    for (int kind = 0; one && kind < CVK_REPLAY_OBSERVERS; kind++) {
+        s.observer.kind = (which >> kind & 1u) != 0 ? kind : s.observer.kind;
+    }
     r->rows = rows;
     r->which = which;
     return cvk_observers_alone_init(&r->observing, (float)rows->period_s, &s, why);

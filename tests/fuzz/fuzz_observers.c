@@ -14,7 +14,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
 
 static void check(const cvk_moment *now, const cvk_settings *s)
 {
-    for (int source = CVK_ANGLE_FLUX; source <= CVK_ANGLE_KALMAN; source++) {
+    for (int source = CVK_ANGLE_FLUX; source < CVK_ANGLE_FLUX + CVK_OBSERVER_KINDS; source++) {
         const cvk_angle *a = &now->source[source];
         if (!isfinite(a->angle_rad) || !isfinite(a->speed_rad_s) || !(a->quality >= 0.0f) ||
             !(a->quality <= 1.0f) || a->reason < 0 || a->reason >= CVK_ANGLE_REASONS) {

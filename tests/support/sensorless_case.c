@@ -80,9 +80,8 @@ static cvk_rig_scenario load_of(const cvk_rig_config *b, sensorless_what what, u
 /* How often an angle of that quality is right, while the bridge is on. */
 static void note_quality(work *w, double angle_rad)
 {
-    static const cvk_angle_source of[] = {CVK_ANGLE_FLUX, CVK_ANGLE_EMF, CVK_ANGLE_KALMAN};
     const cvk_settings *s = w->device.settings(w->device.context);
-    const cvk_angle *seen = &w->now->source[of[s->observer.kind]];
+    const cvk_angle *seen = &w->now->source[cvk_observer_source(s->observer.kind)];
     if (w->now->bridge_on == 0 || seen->reason == CVK_ANGLE_OFF) {
         return;
     }

@@ -7,6 +7,7 @@
 #ifndef CORVAK_CORE_MOMENT_H
 #define CORVAK_CORE_MOMENT_H
 
+#include "corvak/core/angles.h"
 #include "corvak/core/frames.h"
 
 #include <stdbool.h>
@@ -39,17 +40,6 @@ typedef struct cvk_readings {
 } cvk_readings;
 
 #define CVK_ALL_CURRENTS_VALID 7
-
-/* Where an electrical angle can come from. */
-typedef enum cvk_angle_source {
-    CVK_ANGLE_IMPOSED = 0, /* turns at a given speed, whatever the rotor does */
-    CVK_ANGLE_ROTOR,       /* the rotor sensor */
-    CVK_ANGLE_FLUX,        /* observers: active flux with its length held, */
-    CVK_ANGLE_EMF,         /* extended back-EMF, */
-    CVK_ANGLE_KALMAN,      /* Kalman filter over flux linkage, angle and speed */
-    CVK_ANGLE_INJECTION,   /* of a salient motor, by a voltage that is injected */
-    CVK_ANGLE_SOURCES
-} cvk_angle_source;
 
 /* Why a source is not to be trusted now. */
 typedef enum cvk_angle_reason {

@@ -10,6 +10,7 @@
 #ifndef CORVAK_CORE_SETTINGS_H
 #define CORVAK_CORE_SETTINGS_H
 
+#include "corvak/core/angles.h"
 #include "corvak/core/status.h"
 
 #include <stdint.h>
@@ -121,12 +122,6 @@ typedef struct cvk_rotor_settings {
         hall_edge_6_rad, hall_hysteresis_rad;
     float tachometer_v_s; /* volts per mechanical rad/s */
 } cvk_rotor_settings;
-
-typedef enum cvk_observer_kind {
-    CVK_OBSERVER_FLUX = 0, /* active flux with its length held */
-    CVK_OBSERVER_EMF,      /* extended back-EMF */
-    CVK_OBSERVER_KALMAN    /* Kalman filter over flux linkage, angle and speed */
-} cvk_observer_kind;
 
 /* Share of the tracking bandwidth, at least, that a slow rotor leaves: it still follows
  * accelerations. */

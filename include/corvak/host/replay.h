@@ -15,7 +15,7 @@
 extern "C" {
 #endif
 
-#define CVK_REPLAY_OBSERVERS 3 /* in the order of cvk_observer_kind */
+#define CVK_REPLAY_OBSERVERS CVK_OBSERVER_KINDS
 
 /* What the angle is compared with. */
 typedef enum cvk_replay_reference {

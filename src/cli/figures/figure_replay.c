@@ -15,7 +15,7 @@
 
 #define EDGE_DEG 60.0
 
-static const char *const colours[CVK_REPLAY_OBSERVERS] = {BLUE, GREEN, ORANGE};
+static const char *const colours[] = {BLUE, GREEN, ORANGE, GREY};
 
 const char *observer_name(int kind)
 {
@@ -49,7 +49,8 @@ static void put_curves(FILE *g, const cvk_replay *r, int at, const char *first)
     for (int kind = 0; kind < CVK_REPLAY_OBSERVERS; kind++) {
         if (r->result[kind].ran) {
             fprintf(g, "%s$trace using 1:%d with lines lw 1.2 lc rgb '%s' title '%s'", comma,
-                    3 + 3 * kind + at, colours[kind], observer_name(kind));
+                    3 + 3 * kind + at, colours[(size_t)kind % (sizeof colours / sizeof colours[0])],
+                    observer_name(kind));
             comma = ", ";
         }
     }

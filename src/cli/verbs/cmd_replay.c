@@ -16,6 +16,7 @@
 #include <math.h>
 #include <string.h>
 
+#define ALL ((1u << CVK_REPLAY_OBSERVERS) - 1u) /* observers */
 #define VERB "replay"
 #define POINTS 3000
 
@@ -348,16 +349,18 @@ static int replay(job *j)
 static int choose_observers(job *j)
 {
     const char *name = j->given->observer;
-    j->which = 7u;
+    j->which = ALL;
     j->searched = -1;
     for (int kind = 0; kind < CVK_REPLAY_OBSERVERS && name != NULL; kind++) {
         if (strcmp(observer_name(kind), name) == 0) {
-            j->which = j->given->search ? 7u : 1u << kind;
+            j->which = j->given->search ? ALL : 1u << kind;
             j->searched = kind;
         }
     }
     if (name != NULL && j->searched < 0) {
-        return complain_usage(VERB, "--observer %s: none of flux, emf, kalman", name);
+        return complain_usage(
+            VERB, "--observer %s: none of those of observer.kind (corvak parameters observer)",
+            name);
     }
     return EXIT_DONE;
 }

@@ -42,6 +42,8 @@ typedef struct cvk_rotor {
     volatile bool aligned; /* a task said that the offset holds */
 } cvk_rotor;
 
+/* Each observer's state; what is tracked comes first. A new one is begun by zeros. */
+
 /* observer_flux.c */
 typedef struct cvk_flux_observer {
     cvk_tracked at;
@@ -71,26 +73,36 @@ typedef struct cvk_injection {
     float across_a;            /* mean swing along q, when the voltage is there; 0: none seen yet */
     float last_swing_d_a;
     float error_rad, error_square_rad2; /* means */
-    cvk_ab injected_v;                  /* on top of the voltage that acts until the next sample */
     uint32_t ticks;                     /* since it began; 0: it rests */
     bool known;                         /* north and south are told apart */
 } cvk_injection;
+
+#define CVK_STATE(NAME, name, text) cvk_##name##_observer name;
+typedef struct cvk_observers {
+    CVK_OBSERVER_LIST(CVK_STATE)
+} cvk_observers;
+#undef CVK_STATE
 
 typedef struct cvk_angles {
     cvk_imposed imposed;
     cvk_rotor rotor;
     cvk_observed observed;
     cvk_adaptation adaptation;
-    cvk_flux_observer flux;
-    cvk_emf_observer emf;
-    cvk_kalman_observer kalman;
+    cvk_observers observers;
     cvk_injection injection;
+    cvk_ab added_v;        /* by a source, in the voltage that acts until the next sample */
     uint32_t judged_ticks; /* since qualities were judged */
     bool observing;        /* voltage and current were known at the sample before */
 } cvk_angles;
 
 /* Every source steps. */
 void cvk_angles_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now);
+
+/* What the sources need on top of the voltage of this call. */
+void cvk_angles_add_voltage(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now);
+
+/* The source that sees a rotor at rest (setup->at_rest) goes on from here, north known. */
+void cvk_angles_seed_at_rest(cvk_angles *angles, float angle_rad, float speed_rad_s);
 
 /* The steps: now->source[...] is theirs to write. */
 void cvk_imposed_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now);
@@ -100,13 +112,14 @@ bool cvk_rotor_is_known(const cvk_angles *angles, const cvk_rotor_settings *sett
 
 /* The observers: one of them, or all, by the settings. */
 void cvk_observers_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now);
-void cvk_flux_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now);
-void cvk_emf_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now);
-void cvk_kalman_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now);
-
-/* A Kalman filter that begins here; `doubt`: share of what it would doubt if nothing were known. */
-cvk_kalman_observer cvk_kalman_begin(const cvk_setup *setup, const cvk_tracked *at,
-                                     cvk_ab stator_wb, float doubt);
+/* Each one's step; and where it goes on when somebody knows where the rotor is: `at` has angle,
+ * speed and the variance of the angle, `stator_wb` the stator's flux linkage there. */
+#define CVK_STEPS(NAME, name, text)                                                                \
+    void cvk_##name##_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now);           \
+    void cvk_##name##_seed(cvk_angles *angles, const cvk_setup *setup, const cvk_tracked *at,      \
+                           cvk_ab stator_wb);
+CVK_OBSERVER_LIST(CVK_STEPS)
+#undef CVK_STEPS
 
 /* Every observer goes on from this angle, of this variance, and speed: somebody knows where the
  * rotor is. */

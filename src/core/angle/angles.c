@@ -31,3 +31,15 @@ void cvk_angles_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now
     cvk_observers_step(angles, setup, now);
     cvk_injection_step(&angles->injection, setup, now);
 }
+
+void cvk_angles_add_voltage(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
+{
+    angles->added_v = cvk_injection_voltage(&angles->injection, setup);
+    now->voltage_set_v.alpha += angles->added_v.alpha;
+    now->voltage_set_v.beta += angles->added_v.beta;
+}
+
+void cvk_angles_seed_at_rest(cvk_angles *angles, float angle_rad, float speed_rad_s)
+{
+    cvk_injection_seed(&angles->injection, angle_rad, speed_rad_s, true);
+}

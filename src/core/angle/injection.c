@@ -163,7 +163,7 @@ static cvk_ab base_of(const cvk_injection *s, cvk_ab i, cvk_rotation frame)
 
 void cvk_injection_step(cvk_injection *s, const cvk_setup *setup, cvk_moment *now)
 {
-    if (!cvk_injects(setup)) {
+    if (!(setup->injection.swing_a > 0.0f)) {
         return;
     }
     const cvk_ab bend = bend_of(s, now->current_ab_a);

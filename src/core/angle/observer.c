@@ -14,6 +14,7 @@
 #include "base/arithmetic.h"
 
 #include <stddef.h>
+#include <string.h>
 
 #define TERMINAL_DOUBT 0.3f /* of terminals against that of duties and currents */
 #define SURE 0.8f           /* quality from which there is something to adapt to */
@@ -24,10 +25,23 @@
 #define MOST_R_SHARE 0.6f /* that it may have gone away from the settings */
 #define MOST_FLUX_SHARE 0.2f
 
-static const char *const kinds[] = {"flux", "emf", "kalman", NULL};
+#define NAME_OF(NAME, name, text) #name,
+static const char *const kinds[] = {CVK_OBSERVER_LIST(NAME_OF) NULL};
+
+/* The observers, in the order of their list. */
+typedef struct observer {
+    void (*step)(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now);
+    void (*seed)(cvk_angles *angles, const cvk_setup *setup, const cvk_tracked *at,
+                 cvk_ab stator_wb);
+    size_t at; /* of what it tracks, in cvk_observers */
+} observer;
+
+#define ROW_OF(NAME, name, text)                                                                   \
+    {cvk_##name##_step, cvk_##name##_seed, offsetof(cvk_observers, name.at)},
+static const observer observers[] = {CVK_OBSERVER_LIST(ROW_OF)};
 
 static const cvk_parameter rows[] = {
-    CVK_ROW_CHOICE(observer, kind, kinds, 2, 0,
+    CVK_ROW_CHOICE(observer, kind, kinds, CVK_OBSERVER_KINDS - 1, 0,
                    "observer in use: of the flux linkage, of the back-EMF, or a Kalman filter"),
     CVK_ROW_YES_NO(observer, all, 0, "whether the other observers run beside it, to be compared"),
     CVK_ROW_YES_NO(observer, adapt, 1,
@@ -45,13 +59,11 @@ const cvk_parameter_rows cvk_observer_rows = CVK_ROWS(rows);
 
 static void restart(cvk_angles *angles, cvk_moment *now)
 {
-    angles->flux = (cvk_flux_observer){.at = {0}};
-    angles->emf = (cvk_emf_observer){.at = {0}};
-    angles->kalman = (cvk_kalman_observer){.at = {0}};
+    memset(&angles->observers, 0, sizeof angles->observers);
     angles->observing = false;
     angles->observed.judge = true; /* that there is nothing to look at */
-    for (int n = CVK_ANGLE_FLUX; n <= CVK_ANGLE_KALMAN; n++) {
-        now->source[n] = (cvk_angle){0.0f, 0.0f, 0.0f, CVK_ANGLE_OFF};
+    for (int n = 0; n < CVK_OBSERVER_KINDS; n++) {
+        now->source[cvk_observer_source(n)] = (cvk_angle){0.0f, 0.0f, 0.0f, CVK_ANGLE_OFF};
     }
 }
 
@@ -76,11 +88,10 @@ static void observe(cvk_angles *angles, const cvk_setup *setup, const cvk_moment
 
 /* ---- adaptation ------------------------------------------------------------------------------ */
 
-static const cvk_tracked *tracked_by(const cvk_angles *angles, cvk_angle_source source)
+static const cvk_tracked *tracked_by(const cvk_angles *angles, int32_t kind)
 {
-    return source == CVK_ANGLE_EMF      ? &angles->emf.at
-           : source == CVK_ANGLE_KALMAN ? &angles->kalman.at
-                                        : &angles->flux.at;
+    const char *all = (const char *)&angles->observers;
+    return (const cvk_tracked *)(const void *)(all + observers[kind].at);
 }
 
 static void adapt_resistance(cvk_angles *angles, const cvk_setup *setup, float off_ohm)
@@ -107,7 +118,7 @@ static void adapt(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
     const bool in_use = now->bridge_on != 0 && (now->angle_source != CVK_ANGLE_IMPOSED || follows);
     if (seen->quality > (follows ? SURE_BY_START : SURE) && setup->observer.adapting > 0.0f &&
         in_use) {
-        const float misfit = tracked_by(angles, setup->observer.chosen)->misfit_wb;
+        const float misfit = tracked_by(angles, setup->settings.observer.kind)->misfit_wb;
         const float q_a = cvk_park(now->current_ab_a, cvk_rotation_of(seen->angle_rad)).q;
         const float per_ohm = q_a / seen->speed_rad_s;
         const float doubt_r = DOUBT_R_SHARE * m->resistance_ohm,
@@ -136,16 +147,13 @@ void cvk_observers_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *
         tell_adapted(angles, setup, now);
         return;
     }
-    const bool all = setup->settings.observer.all != 0;
     observe(angles, setup, now);
-    if (all || setup->observer.chosen == CVK_ANGLE_FLUX) {
-        cvk_flux_step(angles, setup, now);
-    }
-    if (all || setup->observer.chosen == CVK_ANGLE_EMF) {
-        cvk_emf_step(angles, setup, now);
-    }
-    if (all || setup->observer.chosen == CVK_ANGLE_KALMAN) {
-        cvk_kalman_step(angles, setup, now);
+    if (setup->settings.observer.all == 0) {
+        observers[setup->settings.observer.kind].step(angles, setup, now);
+    } else {
+        for (int n = 0; n < CVK_OBSERVER_KINDS; n++) {
+            observers[n].step(angles, setup, now);
+        }
     }
     if (angles->observed.judge) {
         adapt(angles, setup, now);
@@ -157,9 +165,7 @@ void cvk_observers_hand_over(cvk_angles *to, const cvk_angles *from)
 {
     to->observed = from->observed;
     to->adaptation = from->adaptation;
-    to->flux = from->flux;
-    to->emf = from->emf;
-    to->kalman = from->kalman;
+    to->observers = from->observers;
     to->judged_ticks = from->judged_ticks;
     to->observing = from->observing;
 }
@@ -197,13 +203,12 @@ static cvk_ab stator_at(const cvk_angles *angles, const cvk_setup *setup, const 
 void cvk_observers_seed(cvk_angles *angles, const cvk_setup *setup, const cvk_moment *now,
                         float angle_rad, float speed_rad_s, float variance_rad2)
 {
-    const float flux_wb = setup->settings.motor.flux_linkage_wb + angles->adaptation.flux_wb;
     const cvk_ab stator = stator_at(angles, setup, now, angle_rad);
     const cvk_tracked at = {
         .angle_rad = angle_rad, .speed_rad_s = speed_rad_s, .unknown_rad2 = variance_rad2};
-    angles->flux = (cvk_flux_observer){.at = at, .stator_wb = stator};
-    angles->emf = (cvk_emf_observer){.at = at, .emf_v = {0.0f, speed_rad_s * flux_wb}};
-    angles->kalman = cvk_kalman_begin(setup, &at, stator, variance_rad2 / CVK_ANYWHERE_RAD2);
+    for (int n = 0; n < CVK_OBSERVER_KINDS; n++) {
+        observers[n].seed(angles, setup, &at, stator);
+    }
     angles->observed.current_a = now->current_ab_a;
     angles->observing = true;
 }

@@ -14,7 +14,7 @@
 
 void cvk_emf_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
 {
-    cvk_emf_observer *s = &angles->emf;
+    cvk_emf_observer *s = &angles->observers.emf;
     const cvk_observed *o = &angles->observed;
     const float T = setup->period_s, rate = 1.0f / T;
     if (o->fresh) {
@@ -49,4 +49,13 @@ void cvk_emf_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
     /* what is left of the noise behind the filter */
     const float rough = 0.5f * share * (off.d * off.d + off.q * off.q) * per_length * per_length;
     cvk_tracked_tell(&s->at, setup, o, misfit, error * error + rough, &now->source[CVK_ANGLE_EMF]);
+}
+
+void cvk_emf_seed(cvk_angles *angles, const cvk_setup *setup, const cvk_tracked *at,
+                  cvk_ab stator_wb)
+{
+    const float flux_wb = setup->settings.motor.flux_linkage_wb + angles->adaptation.flux_wb;
+    (void)stator_wb;
+    angles->observers.emf =
+        (cvk_emf_observer){.at = *at, .emf_v = {0.0f, at->speed_rad_s * flux_wb}};
 }

@@ -25,7 +25,7 @@ static void begin(cvk_flux_observer *s, const cvk_setup *setup, const cvk_observ
 
 void cvk_flux_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
 {
-    cvk_flux_observer *s = &angles->flux;
+    cvk_flux_observer *s = &angles->observers.flux;
     const cvk_observed *o = &angles->observed;
     const cvk_motor_settings *m = &setup->settings.motor;
     if (o->fresh) {
@@ -59,4 +59,11 @@ void cvk_flux_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
     }
     s->at.before_wb = active;
     cvk_tracked_tell(&s->at, setup, o, misfit, error * error, &now->source[CVK_ANGLE_FLUX]);
+}
+
+void cvk_flux_seed(cvk_angles *angles, const cvk_setup *setup, const cvk_tracked *at,
+                   cvk_ab stator_wb)
+{
+    (void)setup;
+    angles->observers.flux = (cvk_flux_observer){.at = *at, .stator_wb = stator_wb};
 }

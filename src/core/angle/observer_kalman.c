@@ -15,8 +15,9 @@
 #define PULL_PER_RAD 0.4f
 #define UNKNOWN 400.0f /* variance of what is not known, in units of a measurement's */
 
-cvk_kalman_observer cvk_kalman_begin(const cvk_setup *setup, const cvk_tracked *at,
-                                     cvk_ab stator_wb, float doubt)
+/* `doubt`: share of what it would doubt if nothing were known. */
+static cvk_kalman_observer begin(const cvk_setup *setup, const cvk_tracked *at, cvk_ab stator_wb,
+                                 float doubt)
 {
     const float turn = setup->observer.drift_speed_rad;
     return (cvk_kalman_observer){.at = *at,
@@ -91,13 +92,12 @@ static void take_direction(cvk_kalman_observer *s, float residual, float x[4])
 
 void cvk_kalman_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
 {
-    cvk_kalman_observer *s = &angles->kalman;
+    cvk_kalman_observer *s = &angles->observers.kalman;
     const cvk_observed *o = &angles->observed;
     if (o->fresh) {
         const float l_q = setup->settings.motor.inductance_q_h;
         const cvk_ab stator = {l_q * o->current_a.alpha + o->flux_wb, l_q * o->current_a.beta};
-        *s = cvk_kalman_begin(setup, &(cvk_tracked){.unknown_rad2 = CVK_ANYWHERE_RAD2}, stator,
-                              1.0f);
+        *s = begin(setup, &(cvk_tracked){.unknown_rad2 = CVK_ANYWHERE_RAD2}, stator, 1.0f);
     } else {
         s->stator_wb.alpha += o->step_wb.alpha;
         s->stator_wb.beta += o->step_wb.beta;
@@ -126,4 +126,10 @@ void cvk_kalman_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now
     }
     s->at.before_wb = active;
     cvk_tracked_tell(&s->at, setup, o, misfit, error * error, &now->source[CVK_ANGLE_KALMAN]);
+}
+
+void cvk_kalman_seed(cvk_angles *angles, const cvk_setup *setup, const cvk_tracked *at,
+                     cvk_ab stator_wb)
+{
+    angles->observers.kalman = begin(setup, at, stator_wb, at->unknown_rad2 / CVK_ANYWHERE_RAD2);
 }

@@ -23,10 +23,9 @@ const char *cvk_fault_text(cvk_fault fault)
 
 const char *cvk_angle_source_text(cvk_angle_source source)
 {
-    static const char *const texts[CVK_ANGLE_SOURCES] = {
-        [CVK_ANGLE_IMPOSED] = "imposed",      [CVK_ANGLE_ROTOR] = "rotor sensor",
-        [CVK_ANGLE_FLUX] = "flux observer",   [CVK_ANGLE_EMF] = "back-EMF observer",
-        [CVK_ANGLE_KALMAN] = "Kalman filter", [CVK_ANGLE_INJECTION] = "injection"};
+#define TEXT(NAME, name, text) text,
+    static const char *const texts[CVK_ANGLE_SOURCES] = {CVK_ANGLE_LIST(TEXT)};
+#undef TEXT
     return TEXT_OF(source, texts, "unknown source");
 }
 

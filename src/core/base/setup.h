@@ -80,6 +80,8 @@ typedef struct cvk_setup {
     cvk_injection_constants injection;
     cvk_torque_constants torque;
     cvk_start_constants start;
+    cvk_angle_source at_rest; /* sees a rotor that stands; CVK_ANGLE_IMPOSED: none does */
+    float leave_rest_rad_s;   /* above it the observer is used */
     float speed_current_a;
     float current_per_torque; /* A per N m; 0: not known */
     int32_t pole_pairs; /* 1 when they are not known: the shaft is taken to turn as the field */
@@ -88,9 +90,10 @@ typedef struct cvk_setup {
     float shunt_window; /* of a single shunt, share of the period; 0: none */
 } cvk_setup;
 
-static inline bool cvk_injects(const cvk_setup *setup)
+/* Some source sees a rotor that stands. */
+static inline bool cvk_sees_rest(const cvk_setup *setup)
 {
-    return setup->injection.swing_a > 0.0f;
+    return setup->at_rest != CVK_ANGLE_IMPOSED;
 }
 
 /* Checks settings against the hardware and prepares them. */

@@ -12,6 +12,13 @@
     {                                                                                              \
         name, unit, NULL, AT(place), false, digits, 0, CVK_MEANING(help)                           \
     }
+#define SOURCE(NAME, name, text)                                                                   \
+    REAL("theta_" #name, "rad", source[CVK_ANGLE_##NAME].angle_rad, 5,                             \
+         "electrical angle by the " text),                                                         \
+        REAL("speed_" #name, "rad/s", source[CVK_ANGLE_##NAME].speed_rad_s, 3, "and its speed"),   \
+        REAL("quality_" #name, "", source[CVK_ANGLE_##NAME].quality, 3, "and its quality, 0..1"),  \
+        STATE("reason_" #name, source[CVK_ANGLE_##NAME].reason, reason_text, CVK_ANGLE_REASONS,    \
+              "why it is not trusted"),
 #define EDGE(number, n)                                                                            \
     REAL("found_edge_" #number, "rad", found_edge_rad[n], 4, "hall edge as it found it")
 #define WHOLE(name, place, help)                                                                   \
@@ -100,32 +107,10 @@ static const cvk_signal signals[] = {
     STATE("trial", trial, trial_text, CVK_TRIAL_STATES, "where a change on trial stands"),
     STATE("trial_reason", trial_reason, trial_reason_text, CVK_TRIAL_REASONS, "why it went back"),
     REAL("theta_imposed", "rad", source[CVK_ANGLE_IMPOSED].angle_rad, 5, "the imposed angle"),
-    REAL("theta_rotor", "rad", source[CVK_ANGLE_ROTOR].angle_rad, 5,
-         "electrical angle by the rotor sensor"),
-    REAL("speed_rotor", "rad/s", source[CVK_ANGLE_ROTOR].speed_rad_s, 3, "and its speed"),
-    REAL("quality_rotor", "", source[CVK_ANGLE_ROTOR].quality, 3, "and its quality, 0..1"),
-    STATE("reason_rotor", source[CVK_ANGLE_ROTOR].reason, reason_text, CVK_ANGLE_REASONS,
-          "why it is not trusted"),
-    WHOLE("rotor_known", rotor_known, "1 when the rotor sensor's offset holds since power-up"),
-    REAL("theta_flux", "rad", source[CVK_ANGLE_FLUX].angle_rad, 5,
-         "electrical angle by the flux observer"),
-    REAL("speed_flux", "rad/s", source[CVK_ANGLE_FLUX].speed_rad_s, 3, "and its speed"),
-    REAL("quality_flux", "", source[CVK_ANGLE_FLUX].quality, 3, "and its quality, 0..1"),
-    STATE("reason_flux", source[CVK_ANGLE_FLUX].reason, reason_text, CVK_ANGLE_REASONS,
-          "why it is not trusted"),
-    REAL("theta_emf", "rad", source[CVK_ANGLE_EMF].angle_rad, 5,
-         "electrical angle by the back-EMF observer"),
-    REAL("speed_emf", "rad/s", source[CVK_ANGLE_EMF].speed_rad_s, 3, "and its speed"),
-    REAL("quality_emf", "", source[CVK_ANGLE_EMF].quality, 3, "and its quality, 0..1"),
-    STATE("reason_emf", source[CVK_ANGLE_EMF].reason, reason_text, CVK_ANGLE_REASONS,
-          "why it is not trusted"),
-    REAL("theta_kalman", "rad", source[CVK_ANGLE_KALMAN].angle_rad, 5,
-         "electrical angle by the Kalman filter"),
-    REAL("speed_kalman", "rad/s", source[CVK_ANGLE_KALMAN].speed_rad_s, 3, "and its speed"),
-    REAL("quality_kalman", "", source[CVK_ANGLE_KALMAN].quality, 3, "and its quality, 0..1"),
-    STATE("reason_kalman", source[CVK_ANGLE_KALMAN].reason, reason_text, CVK_ANGLE_REASONS,
-          "why it is not trusted"),
-    REAL("theta_injection", "rad", source[CVK_ANGLE_INJECTION].angle_rad, 5, "angle by injection"),
+    SOURCE(ROTOR, rotor, "rotor sensor")
+        WHOLE("rotor_known", rotor_known, "1 when the rotor sensor's offset holds since power-up"),
+    CVK_OBSERVER_LIST(SOURCE) REAL("theta_injection", "rad", source[CVK_ANGLE_INJECTION].angle_rad,
+                                   5, "angle by injection"),
     REAL("speed_injection", "rad/s", source[CVK_ANGLE_INJECTION].speed_rad_s, 3, "and its speed"),
     REAL("quality_injection", "", source[CVK_ANGLE_INJECTION].quality, 3, "and its quality, 0..1"),
     REAL("winding_ohm", "Ohm", winding_ohm, 5, "resistance, by current at standstill; 0: not seen"),

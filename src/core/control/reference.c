@@ -68,7 +68,7 @@ static float speed_wanted(const cvk_setup *setup, const cvk_moment *now)
     const float yields = setup->start.yield_rad_s, led = fabsf(now->speed_set_rad_s);
     const float floor = copysignf(led < yields ? led : yields, now->angle.speed_rad_s);
     const bool too_slow = wanted * copysignf(1.0f, floor) < fabsf(floor);
-    const bool bound = now->start_phase != CVK_START_IDLE && !cvk_injects(setup);
+    const bool bound = now->start_phase != CVK_START_IDLE && !cvk_sees_rest(setup);
     return bound && too_slow ? floor : wanted;
 }
 

@@ -6,7 +6,6 @@
 
 #include "base/arithmetic.h"
 #include "drive_state.h"
-#include "angle/injection.h"
 #include "control/modulate.h"
 #include "control/protect.h"
 
@@ -223,12 +222,9 @@ static void make_voltage(cvk_drive_state *d, const cvk_setup *setup, cvk_moment 
         now->voltage_set_v = cvk_current_control_step(
             &d->current_control,
             now->angle_source == CVK_ANGLE_IMPOSED ? &setup->current_imposed : &setup->current,
-            now->current_set_a, now->base_ab_a, less(now->acting_v, d->angles.injection.injected_v),
-            now->frame, now->angle.speed_rad_s);
-        const cvk_ab more = cvk_injection_voltage(&d->angles.injection, setup);
-        now->voltage_set_v.alpha += more.alpha;
-        now->voltage_set_v.beta += more.beta;
-        d->angles.injection.injected_v = more;
+            now->current_set_a, now->base_ab_a, less(now->acting_v, d->angles.added_v), now->frame,
+            now->angle.speed_rad_s);
+        cvk_angles_add_voltage(&d->angles, setup, now);
     }
 }
 

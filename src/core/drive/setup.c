@@ -162,11 +162,10 @@ static void prepare_start(cvk_setup *setup)
 
 static void prepare_observer(cvk_setup *setup)
 {
-    static const cvk_angle_source sources[] = {CVK_ANGLE_FLUX, CVK_ANGLE_EMF, CVK_ANGLE_KALMAN};
     const cvk_observer_settings *s = &setup->settings.observer;
     cvk_observer_constants *c = &setup->observer;
     const float T = setup->period_s, turn = s->tracking_bandwidth_rad_s * T;
-    c->chosen = sources[s->kind];
+    c->chosen = cvk_observer_source(s->kind);
     c->pull = 1.0f - expf(-s->bandwidth_rad_s * T);
     c->filter = 1.0f - expf(-FILTER_RATIO * turn);
     c->most_rad_s = MOST_TURNED_RAD / T;
@@ -193,6 +192,8 @@ static void prepare_injection(cvk_setup *setup)
     c->rad_per_a = 1.0f / (volts * (per_d - per_q));
     cvk_tracking_gains(s->bandwidth_rad_s, T, &c->gain_angle, &c->gain_speed);
     cvk_tracking_gains(SEEK_BANDWIDTH_RAD_S, T, &c->seek_gain, &unused);
+    setup->at_rest = CVK_ANGLE_INJECTION;
+    setup->leave_rest_rad_s = s->leave_rad_s;
     setup->start.seek_ticks = cvk_ticks_of(SEEK_S, T);
     setup->start.pulse_ticks = cvk_ticks_of(s->pulse_s, T);
 }

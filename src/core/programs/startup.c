@@ -62,7 +62,7 @@
 #define FADE_S                                                                                     \
     0.01f /* in which a d current as large as the limit is taken back: it hides the angle */
 #define ALIKE_RAD 0.4f    /* of two angles, that one may hand over to the other */
-#define RETURN_SHARE 0.7f /* of injection.leave_rad_s, below which injection is used again */
+#define RETURN_SHARE 0.7f /* of the speed at which the source for rest is left */
 #define WATCH_QUICK_S 3e-3f
 #define WATCH_SLOW_S 20e-3f
 /* Each attempt after the first. */
@@ -223,7 +223,7 @@ static void stand(cvk_startup *s, cvk_angles *angles, cvk_moment *now)
 
 static void from_rest(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles, cvk_moment *now)
 {
-    if (cvk_injects(setup)) {
+    if (cvk_sees_rest(setup)) {
         enter(s, now, CVK_START_SEEK);
         cvk_seek_begin(&s->seek, angles);
     } else {
@@ -336,9 +336,9 @@ static void look(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
         now->start_d_a = 0.0f;
         return;
     }
-    if (answer == CVK_CATCH_SLOW && cvk_injects(setup)) {
-        cvk_injection_seed(&angles->injection, c->angle_rad, c->speed_rad_s, true);
-        take_over_at(s, setup, angles, reference, now, CVK_ANGLE_INJECTION, c->angle_rad,
+    if (answer == CVK_CATCH_SLOW && cvk_sees_rest(setup)) {
+        cvk_angles_seed_at_rest(angles, c->angle_rad, c->speed_rad_s);
+        take_over_at(s, setup, angles, reference, now, setup->at_rest, c->angle_rad,
                      c->speed_rad_s);
         return;
     }
@@ -507,38 +507,36 @@ static void seek(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
                  cvk_reference *reference, cvk_moment *now)
 {
     const cvk_seek_answer answer = cvk_seek_step(&s->seek, setup, angles, now);
-    const float flows_a = seen_from(now, CVK_ANGLE_INJECTION).d;
+    const float flows_a = seen_from(now, setup->at_rest).d;
     s->lost = counted(s->lost, fabsf(flows_a) < 0.3f * fabsf(s->seek.current_a));
     if (s->lost > setup->start.settle_ticks) {
         fail(s, setup, angles, now, CVK_START_NO_CURRENT);
     } else if (answer == CVK_SEEK_NO_POLARITY) {
         fail(s, setup, angles, now, CVK_START_NO_POLARITY);
     } else if (answer == CVK_SEEK_FOUND) {
-        take_over_at(s, setup, angles, reference, now, CVK_ANGLE_INJECTION,
-                     angles->injection.at.angle_rad, 0.0f);
+        take_over_at(s, setup, angles, reference, now, setup->at_rest, s->seek.found_rad, 0.0f);
     }
 }
 
-/* Injection below injection.leave_rad_s, the observer above; each only when it is sure. */
+/* The source that sees a rotor at rest below its speed, the observer above; each only when it is
+ * sure. */
 static void choose_by_speed(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
                             cvk_reference *reference, const cvk_moment *now)
 {
     const int32_t before = s->by;
-    const float speed = fabsf(now->angle.speed_rad_s),
-                leave = setup->settings.injection.leave_rad_s;
-    const cvk_angle *injected = &now->source[CVK_ANGLE_INJECTION],
+    const float speed = fabsf(now->angle.speed_rad_s), leave = setup->leave_rest_rad_s;
+    const cvk_angle *slow = &now->source[setup->at_rest],
                     *seen = &now->source[setup->observer.chosen];
-    if (s->by == CVK_ANGLE_INJECTION && speed > leave) {
-        const float apart = cvk_wrap_angle(seen->angle_rad - injected->angle_rad);
+    if (s->by == (int32_t)setup->at_rest && speed > leave) {
+        const float apart = cvk_wrap_angle(seen->angle_rad - slow->angle_rad);
         if (seen->quality > TRUSTED && fabsf(apart) < ALIKE_RAD) {
             s->by = (int32_t)setup->observer.chosen;
         } else {
-            cvk_observers_seed(angles, setup, now, injected->angle_rad, injected->speed_rad_s,
-                               CAUGHT_RAD2);
+            cvk_observers_seed(angles, setup, now, slow->angle_rad, slow->speed_rad_s, CAUGHT_RAD2);
         }
-    } else if (s->by != CVK_ANGLE_INJECTION && speed < RETURN_SHARE * leave &&
-               injected->quality > TRUSTED) {
-        s->by = CVK_ANGLE_INJECTION;
+    } else if (s->by != (int32_t)setup->at_rest && speed < RETURN_SHARE * leave &&
+               slow->quality > TRUSTED) {
+        s->by = (int32_t)setup->at_rest;
     }
     if (s->by != before) { /* while it accelerates one lags behind the other */
         cvk_reference_reseen(reference, setup,
@@ -563,8 +561,8 @@ static void run(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
     const float fade_a =
         (float)CVK_JUDGE_TICKS * setup->period_s / FADE_S * setup->settings.limit.current_a;
     const float along = wanted_speed(setup, now) * copysignf(1.0f, speed);
-    const bool yields = !cvk_injects(setup) && along < slow && fabsf(speed) < 1.2f * slow;
-    if (cvk_injects(setup)) {
+    const bool yields = !cvk_sees_rest(setup) && along < slow && fabsf(speed) < 1.2f * slow;
+    if (cvk_sees_rest(setup)) {
         choose_by_speed(s, setup, angles, reference, now);
     }
     now->start_phase = yields ? CVK_START_YIELD : CVK_START_RUN;
@@ -574,7 +572,7 @@ static void run(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles,
     if (now->angle.quality > TRUSTED && CVK_JUDGE_TICKS * s->ticks > setup->start.patience_ticks) {
         now->start_attempt = 1; /* it runs: what fails from here on is a start of its own */
     }
-    const bool strains = s->by != CVK_ANGLE_INJECTION &&
+    const bool strains = s->by != (int32_t)setup->at_rest &&
                          fabsf(now->current_set_a.q) > 0.98f * setup->speed_current_a;
     s->calm = counted(s->calm, strains && cvk_mode_by_speed(now->request.mode) && along > slow &&
                                    fabsf(speed) < slow);
@@ -635,7 +633,7 @@ static void by_observer(cvk_startup *s, const cvk_setup *setup, cvk_angles *angl
         damp(s, setup, now);
         now->current_set_a = (cvk_dq){s->current_a, 0.0f};
     } else if (now->start_phase == CVK_START_SEEK) {
-        use(now, CVK_ANGLE_INJECTION);
+        use(now, setup->at_rest);
     } else if (now->start_phase >= CVK_START_RUN) {
         use(now, (cvk_angle_source)s->by);
     }
@@ -653,8 +651,8 @@ static void by_rotor_sensor(cvk_startup *s, const cvk_setup *setup, cvk_moment *
 static bool is_over(const cvk_startup *s, const cvk_setup *setup, const cvk_moment *now)
 {
     const bool by_vector = now->start_phase == CVK_START_TURN;
-    const bool by_sensor =
-        now->angle_source == CVK_ANGLE_ROTOR || now->angle_source == CVK_ANGLE_INJECTION;
+    const bool by_sensor = now->angle_source == CVK_ANGLE_ROTOR ||
+                           (cvk_sees_rest(setup) && now->angle_source == (int32_t)setup->at_rest);
     const float speed = fabsf(now->angle.speed_rad_s);
     if (now->request.mode == CVK_MODE_BRAKE) {
         const bool slow = speed < (by_sensor ? STANDS_RAD_S : setup->start.yield_rad_s);

@@ -5,7 +5,8 @@
 #ifndef CORVAK_CORE_PROGRAMS_STARTUP_H
 #define CORVAK_CORE_PROGRAMS_STARTUP_H
 
-#include "angle/injection.h"
+#include "angle/angle_sources.h"
+#include "angle/seek.h"
 #include "control/reference.h"
 
 /* What is found out about a rotor that may turn: catch.c. */
@@ -28,21 +29,6 @@ typedef enum cvk_catch_answer {
     CVK_CATCH_SLOW,   /* angle and speed are known; too slow for the observer under current */
     CVK_CATCH_TURNS   /* angle and speed are known */
 } cvk_catch_answer;
-
-/* The axis and its north, by injection: seek.c. */
-typedef struct cvk_seek {
-    int32_t stage;
-    uint32_t ticks, count;  /* in this stage; and of what is averaged */
-    float current_a;        /* along the axis */
-    float sum_a, square_a2; /* of the swing */
-    float north_a;          /* its mean with the current one way */
-} cvk_seek;
-
-typedef enum cvk_seek_answer {
-    CVK_SEEK_GOES_ON = 0,
-    CVK_SEEK_FOUND,
-    CVK_SEEK_NO_POLARITY
-} cvk_seek_answer;
 
 typedef struct cvk_startup {
     uint32_t ticks;  /* in this phase */
@@ -76,10 +62,6 @@ void cvk_startup_step(cvk_startup *startup, const cvk_setup *setup, cvk_angles *
 void cvk_catch_begin(cvk_catch *c, cvk_moment *now);
 cvk_catch_answer cvk_catch_step(cvk_catch *c, const cvk_setup *setup, const cvk_angles *angles,
                                 cvk_moment *now);
-
-void cvk_seek_begin(cvk_seek *s, cvk_angles *angles);
-cvk_seek_answer cvk_seek_step(cvk_seek *s, const cvk_setup *setup, cvk_angles *angles,
-                              cvk_moment *now);
 
 /* It looks at a back-EMF, and makes no pulse. */
 bool cvk_catch_listens(const cvk_catch *c);

@@ -4,7 +4,9 @@
  * be an equilibrium too, but there the swing is the smaller one. Then a d current, first one way,
  * then the other: the way that the magnets point it saturates the iron, and the swing grows.
  */
-#include "startup.h"
+#include "seek.h"
+
+#include "injection.h"
 
 #include "base/arithmetic.h"
 
@@ -91,6 +93,7 @@ cvk_seek_answer cvk_seek_step(cvk_seek *s, const cvk_setup *setup, cvk_angles *a
         }
         go_to(s, FADE);
     } else {
+        s->found_rad = injection->at.angle_rad;
         return CVK_SEEK_FOUND;
     }
     return CVK_SEEK_GOES_ON;
