@@ -32,7 +32,7 @@ static double now_s(void)
     return (double)t.tv_sec + 1e-9 * (double)t.tv_nsec;
 }
 
-static void judge(tally *t, const cvk_calibration *c, const sensor_log *l, cvk_sensor_kind kind,
+static void judge(tally *t, const cvk_calibration *c, const sensor_log *l, cvk_rotor_kind kind,
                   const char *label, int seed, bool talk)
 {
     const cvk_sensor_calibration *s = &c->sensor[kind];
@@ -47,7 +47,7 @@ static void judge(tally *t, const cvk_calibration *c, const sensor_log *l, cvk_s
     }
     if (!cvk_measured_known(offset)) {
         if (talk) {
-            printf("  %s seed %d %s: %s\n", label, seed, cvk_sensor_kind_name(kind), s->why);
+            printf("  %s seed %d %s: %s\n", label, seed, cvk_rotor_kind_name(kind), s->why);
         }
         return;
     }
@@ -59,7 +59,7 @@ static void judge(tally *t, const cvk_calibration *c, const sensor_log *l, cvk_s
     t->held += fabs(error) <= half;
     if (talk && (fabs(error) > half || fabs(error) > 1.0 / DEGREES)) {
         printf("  %s seed %d %s: %+.2f +- %.2f deg, latency %.1f us, lag %.1f, by %d\n", label,
-               seed, cvk_sensor_kind_name(kind), error * DEGREES, half * DEGREES,
+               seed, cvk_rotor_kind_name(kind), error * DEGREES, half * DEGREES,
                1e6 * s->latency_s.value, s->lag_rad.value * DEGREES, (int)s->reference);
     }
 }
@@ -87,7 +87,7 @@ int main(int argc, char **argv)
     }
     for (; *programs != NULL; programs++) {
         for (int fidelity = 0; fidelity < 2; fidelity++) {
-            tally t[CVK_SENSES_KINDS];
+            tally t[CVK_ROTOR_ANGLE_KINDS];
             memset(t, 0, sizeof t);
             for (int bench = 0; bench < SENSOR_BENCHES; bench++) {
                 for (int seed = 1; seed <= seeds && (only < 0 || bench == only); seed++) {
@@ -99,25 +99,24 @@ int main(int argc, char **argv)
                     config.wiring.hall_wires = CVK_PHASES_ABC;
                     sensor_log l;
                     record_one(&l, &config, *programs, seed);
-                    for (int k = 0; k < CVK_SENSES_KINDS; k++) {
+                    for (int k = 0; k < CVK_ROTOR_ANGLE_KINDS; k++) {
                         const cvk_calibrate_options how = cvk_calibrate_options_default();
-                        sensor_log_keep(&l, (cvk_sensor_kind)k);
+                        sensor_log_keep(&l, (cvk_rotor_kind)k);
                         const double begin = now_s();
                         if (cvk_calibrate_log(&l.log, &how, c) == CVK_NO_MEMORY) {
                             return 1;
                         }
                         t[k].seconds += now_s() - begin;
-                        judge(&t[k], c, &l, (cvk_sensor_kind)k, config.name, seed, talk);
+                        judge(&t[k], c, &l, (cvk_rotor_kind)k, config.name, seed, talk);
                     }
                     sensor_log_free(&l);
                 }
             }
-            for (int k = 0; k < CVK_SENSES_KINDS; k++) {
+            for (int k = 0; k < CVK_ROTOR_ANGLE_KINDS; k++) {
                 printf("%-6s %-8s %-8s logs %4d right %4d undecided %3d wrong %d | offset known "
                        "%4d rms %.3f deg largest %.2f held %.1f %% | %.0f ms\n",
-                       *programs, fidelity ? "switched" : "averaged",
-                       cvk_sensor_kind_name((cvk_sensor_kind)k), t[k].logs, t[k].right,
-                       t[k].undecided, t[k].wrong, t[k].known,
+                       *programs, fidelity ? "switched" : "averaged", cvk_rotor_kind_name(k),
+                       t[k].logs, t[k].right, t[k].undecided, t[k].wrong, t[k].known,
                        sqrt(t[k].square / fmax(t[k].known, 1.0)) * DEGREES, t[k].largest * DEGREES,
                        100.0 * t[k].held / fmax(t[k].known, 1.0),
                        1e3 * t[k].seconds / fmax(t[k].logs, 1.0));

@@ -71,12 +71,12 @@ static double share_of(int feature)
 
 static cvk_rig_config bench_for(int feature, bool plain)
 {
-    static const int sensors[] = {CVK_SENSOR_ABSOLUTE, CVK_SENSOR_ENCODER, CVK_SENSOR_SINCOS,
-                                  CVK_SENSOR_HALLS};
+    static const int sensors[] = {CVK_ROTOR_ABSOLUTE, CVK_ROTOR_ENCODER, CVK_ROTOR_SINCOS,
+                                  CVK_ROTOR_HALLS};
     cvk_rig_config bench =
         feature == INJECTION ? bench_with_injection("wheel", 3) : bench_with_gains("wheel", 3);
     cvk_settings *tune = &bench.tune;
-    bench.rotor_sensor.kind = CVK_SENSOR_NONE; /* so that the cost of none is counted */
+    bench.rotor_sensor.kind = CVK_ROTOR_NONE; /* so that the cost of none is counted */
     if (feature >= ABSOLUTE && feature <= HALLS) {
         bench.rotor_sensor.kind = sensors[feature - ABSOLUTE];
     }

@@ -44,15 +44,10 @@ static bool storage_erase(void *context, uint32_t page)
 #define SEEN 0.96              /* of a channel's range: a protection needs 3 % of it */
 #define SWEEP_MOST_RAD_S 22.0f /* electrical */
 
-static const int32_t rotor_kinds[] = {
-    [CVK_SENSOR_ABSOLUTE] = CVK_ROTOR_ABSOLUTE,     [CVK_SENSOR_ENCODER] = CVK_ROTOR_ENCODER,
-    [CVK_SENSOR_SINCOS] = CVK_ROTOR_SINCOS,         [CVK_SENSOR_HALLS] = CVK_ROTOR_HALLS,
-    [CVK_SENSOR_TACHOMETER] = CVK_ROTOR_TACHOMETER, [CVK_SENSOR_NONE] = CVK_ROTOR_NONE};
-
 cvk_rotor_settings cvk_sim_rotor(const cvk_rig_config *config)
 {
     cvk_rotor_settings s = config->tune.rotor;
-    s.kind = config->stated.kind ? s.kind : rotor_kinds[config->rotor_sensor.kind];
+    s.kind = config->stated.kind ? s.kind : config->rotor_sensor.kind;
     if (!config->stated.counts && config->rotor_sensor.counts >= 4.0) {
         s.counts = (int32_t)config->rotor_sensor.counts;
     }

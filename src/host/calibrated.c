@@ -113,11 +113,9 @@ static void set_channels(cvk_calibrated *out, const cvk_channel_calibration *c, 
     }
 }
 
-void cvk_calibrated_parameters(const cvk_calibration *calibration, cvk_sensor_kind kind,
+void cvk_calibrated_parameters(const cvk_calibration *calibration, cvk_rotor_kind kind,
                                const char *log, cvk_calibrated *out)
 {
-    static const int kinds[CVK_SENSES_KINDS] = {CVK_ROTOR_HALLS, CVK_ROTOR_ENCODER,
-                                                CVK_ROTOR_SINCOS, CVK_ROTOR_ABSOLUTE};
     const cvk_sensor_calibration *s = &calibration->sensor[kind];
     char from[CVK_CARD_TEXT];
     out->items = 0;
@@ -125,11 +123,11 @@ void cvk_calibrated_parameters(const cvk_calibration *calibration, cvk_sensor_ki
         return;
     }
     snprintf(from, sizeof from, "calibrate %s", log);
-    if (kind == CVK_SENSES_ABSOLUTE || kind == CVK_SENSES_ENCODER) {
+    if (kind == CVK_ROTOR_ABSOLUTE || kind == CVK_ROTOR_ENCODER) {
         set_from(out, "motor.pole_pairs", s->ratio, from);
     }
-    set_from(out, "rotor.kind", kinds[kind], from);
-    if (kind != CVK_SENSES_ENCODER) {
+    set_from(out, "rotor.kind", (double)kind, from);
+    if (kind != CVK_ROTOR_ENCODER) {
         snprintf(from, sizeof from, "calibrate %s: holds until the sensor is mounted anew", log);
         set_from(out, "rotor.startup", CVK_ROTOR_STORED, from);
     }
@@ -139,11 +137,11 @@ void cvk_calibrated_parameters(const cvk_calibration *calibration, cvk_sensor_ki
                  log);
     set_measured(out, "rotor.latency_s", &s->latency_s, fmax(s->latency_s.value, 0.0), log);
     set_harmonics(out, s, log);
-    if (kind == CVK_SENSES_ENCODER) {
+    if (kind == CVK_ROTOR_ENCODER) {
         set_encoder(out, s, log);
-    } else if (kind == CVK_SENSES_SINCOS) {
+    } else if (kind == CVK_ROTOR_SINCOS) {
         set_sincos(out, s, log);
-    } else if (kind == CVK_SENSES_HALL) {
+    } else if (kind == CVK_ROTOR_HALLS) {
         set_halls(out, s, log);
     }
     set_channels(out, &calibration->channels, log);

@@ -19,12 +19,6 @@
 #define LEAST_AMPLITUDE_V 0.1
 #define COUNTS_OFF 4.0 /* from mark to mark */
 
-const char *cvk_hand_sensor_name(int sensor)
-{
-    static const char *const names[CVK_HAND_SENSORS] = {"absolute", "encoder", "sincos", "hall"};
-    return sensor >= 0 && sensor < CVK_HAND_SENSORS ? names[sensor] : "none";
-}
-
 void cvk_hand_begin(cvk_hand_check *c, const cvk_hand_known *known)
 {
     *c = (cvk_hand_check){.known = *known,
@@ -52,7 +46,7 @@ static double shaft_turns(const cvk_hand_check *c, double field_turns)
 
 static void look_at_angle(cvk_hand_check *c, const cvk_hand_row *row)
 {
-    cvk_hand_sensor *s = &c->sensor[CVK_HAND_ABSOLUTE];
+    cvk_hand_sensor *s = &c->sensor[CVK_ROTOR_ABSOLUTE];
     if (isfinite(row->absolute_rad)) {
         go(s, s->seen ? remainder(row->absolute_rad - s->angle, CVK_TWO_PI_WIDE) / CVK_TWO_PI_WIDE
                       : 0.0);
@@ -63,7 +57,7 @@ static void look_at_angle(cvk_hand_check *c, const cvk_hand_row *row)
 
 static void look_at_encoder(cvk_hand_check *c, const cvk_hand_row *row)
 {
-    cvk_hand_sensor *s = &c->sensor[CVK_HAND_ENCODER];
+    cvk_hand_sensor *s = &c->sensor[CVK_ROTOR_ENCODER];
     if (!isfinite(row->counts)) {
         return;
     }
@@ -87,7 +81,7 @@ static void look_at_encoder(cvk_hand_check *c, const cvk_hand_row *row)
 
 static void look_at_sincos(cvk_hand_check *c, const cvk_hand_row *row)
 {
-    cvk_hand_sensor *s = &c->sensor[CVK_HAND_SINCOS];
+    cvk_hand_sensor *s = &c->sensor[CVK_ROTOR_SINCOS];
     const double amplitude = hypot(row->sin_v, row->cos_v);
     if (!isfinite(amplitude)) {
         return;
@@ -105,7 +99,7 @@ static void look_at_sincos(cvk_hand_check *c, const cvk_hand_row *row)
 
 static void look_at_halls(cvk_hand_check *c, const cvk_hand_row *row)
 {
-    cvk_hand_sensor *s = &c->sensor[CVK_HAND_HALLS];
+    cvk_hand_sensor *s = &c->sensor[CVK_ROTOR_HALLS];
     if (!(row->hall >= 0.0 && row->hall <= 7.0)) {
         return;
     }
@@ -171,32 +165,32 @@ static bool is_expected(const cvk_hand_check *c, int n)
 /* Its turns are those of the shaft. */
 static bool counts_shaft(const cvk_hand_check *c, int n)
 {
-    return n == CVK_HAND_ABSOLUTE || (n == CVK_HAND_ENCODER && c->known.encoder_counts > 0.0) ||
-           (n == CVK_HAND_SINCOS && c->known.periods > 0.0) ||
-           (n >= CVK_HAND_SINCOS && c->known.pole_pairs > 0.0);
+    return n == CVK_ROTOR_ABSOLUTE || (n == CVK_ROTOR_ENCODER && c->known.encoder_counts > 0.0) ||
+           (n == CVK_ROTOR_SINCOS && c->known.periods > 0.0) ||
+           (n >= CVK_ROTOR_SINCOS && c->known.pole_pairs > 0.0);
 }
 
 static void judge_halls(cvk_hand_check *c)
 {
-    const cvk_hand_sensor *s = &c->sensor[CVK_HAND_HALLS];
+    const cvk_hand_sensor *s = &c->sensor[CVK_ROTOR_HALLS];
     const int dead = c->edges + c->bad_codes > 3 ? cvk_dead_hall(c->codes) : 0;
     if (c->bad_codes == c->rows) {
-        say(c, false, "hall: code %s only: unplugged, or without supply",
+        say(c, false, "halls: code %s only: unplugged, or without supply",
             (c->codes & 1u) != 0u ? "0" : "7");
     } else if (dead != 0) {
-        say(c, false, "hall: hall %c never changes: a broken wire, or the hall itself",
+        say(c, false, "halls: hall %c never changes: a broken wire, or the hall itself",
             'a' + dead - 1);
     } else if (c->bad_codes > 0) {
-        say(c, false, "hall: %lu looks found code 0 or 7, which no rotor makes", c->bad_codes);
+        say(c, false, "halls: %lu looks found code 0 or 7, which no rotor makes", c->bad_codes);
     } else if (c->skipped > c->edges / 20u) {
         say(c, false,
-            "hall: %lu of %lu changes left a code out: turned too fast for these looks, or a "
+            "halls: %lu of %lu changes left a code out: turned too fast for these looks, or a "
             "loose contact",
             c->skipped, c->edges);
     } else if (c->edges >= 6) {
-        say(c, true, "hall: all codes in order, %lu changes", c->edges);
+        say(c, true, "halls: all codes in order, %lu changes", c->edges);
     } else if (s->moved) {
-        say(c, true, "hall: %lu changes, too few to see all codes", c->edges);
+        say(c, true, "halls: %lu changes, too few to see all codes", c->edges);
     }
 }
 
@@ -210,7 +204,7 @@ static void judge_encoder(cvk_hand_check *c)
             off <= COUNTS_OFF ? "a turn" : "said to be a turn: lost counts, or another encoder");
     } else if (c->marks > 0) {
         say(c, true, "encoder: the index mark was seen %lu times", c->marks);
-    } else if (span_of(&c->sensor[CVK_HAND_ENCODER]) > 1.1 && per_turn > 0.0) {
+    } else if (span_of(&c->sensor[CVK_ROTOR_ENCODER]) > 1.1 && per_turn > 0.0) {
         say(c, true, "encoder: no index mark in more than a turn");
     }
 }
@@ -221,7 +215,7 @@ static void judge_sincos(cvk_hand_check *c)
     const bool round = least > (1.0 - ROUND_SHARE) * most;
     if (most < LEAST_AMPLITUDE_V) {
         say(c, false, "sin/cos: amplitude %.3f V: unplugged", most);
-    } else if (c->sensor[CVK_HAND_SINCOS].moved) {
+    } else if (c->sensor[CVK_ROTOR_SINCOS].moved) {
         say(c, round, "sin/cos: amplitude %.3f to %.3f V%s", least, most,
             round ? "" : ": a channel is missing, or saturates");
     }
@@ -235,8 +229,8 @@ static void judge_pair(cvk_hand_check *c, int a, int b)
     const double others = y->most > -y->least ? y->most : y->least;
     const double off = fabs(fabs(turns) - fabs(others));
     const double coarse =
-        b == CVK_HAND_HALLS && c->known.pole_pairs > 0.0 ? 2.0 / 6.0 / c->known.pole_pairs : 0.0;
-    const char *first = cvk_hand_sensor_name(a), *second = cvk_hand_sensor_name(b);
+        b == CVK_ROTOR_HALLS && c->known.pole_pairs > 0.0 ? 2.0 / 6.0 / c->known.pole_pairs : 0.0;
+    const char *first = cvk_rotor_kind_name(a), *second = cvk_rotor_kind_name(b);
     if (fabs(turns) < LEAST_TURNS && fabs(others) < LEAST_TURNS) {
         return;
     }
@@ -260,12 +254,12 @@ static void judge_way(cvk_hand_check *c, int n)
     if (!s->moved || !counts_shaft(c, n)) {
         return;
     }
-    if (span_of(s) > LEAST_TURNS || n == CVK_HAND_HALLS) {
+    if (span_of(s) > LEAST_TURNS || n == CVK_ROTOR_HALLS) {
         say(c, true, "%s: at most %.2f turns one way from where it began, %.2f the other",
-            cvk_hand_sensor_name(n), fabs(s->most), fabs(s->least));
+            cvk_rotor_kind_name(n), fabs(s->most), fabs(s->least));
     } else if (is_expected(c, n)) {
         say(c, false, "%s: it moved by %.3f turns only while another turned: its own noise?",
-            cvk_hand_sensor_name(n), span_of(s));
+            cvk_rotor_kind_name(n), span_of(s));
     }
 }
 
@@ -274,10 +268,10 @@ void cvk_hand_judge(cvk_hand_check *c)
     int first = -1, moved = 0;
     c->findings = 0;
     c->consistent = true;
-    for (int n = 0; n < CVK_HAND_SENSORS; n++) {
+    for (int n = 0; n < CVK_ROTOR_ANGLE_KINDS; n++) {
         const bool turned =
             c->sensor[n].moved &&
-            (!counts_shaft(c, n) || span_of(&c->sensor[n]) > LEAST_TURNS || n == CVK_HAND_HALLS);
+            (!counts_shaft(c, n) || span_of(&c->sensor[n]) > LEAST_TURNS || n == CVK_ROTOR_HALLS);
         moved += turned;
         first = first < 0 && turned && counts_shaft(c, n) ? n : first;
     }
@@ -287,27 +281,27 @@ void cvk_hand_judge(cvk_hand_check *c)
                          : "no sensor moved: the shaft was not "
                            "turned, or no sensor is plugged in");
     }
-    for (int n = 0; n < CVK_HAND_SENSORS && moved > 0; n++) {
+    for (int n = 0; n < CVK_ROTOR_ANGLE_KINDS && moved > 0; n++) {
         if (c->sensor[n].seen && !c->sensor[n].moved && is_expected(c, n)) {
             say(c, false, "%s: it did not change while another did: unplugged, or not fitted",
-                cvk_hand_sensor_name(n));
+                cvk_rotor_kind_name(n));
         }
     }
-    for (int n = 0; n < CVK_HAND_SENSORS && moved > 0; n++) {
+    for (int n = 0; n < CVK_ROTOR_ANGLE_KINDS && moved > 0; n++) {
         judge_way(c, n);
     }
-    if (c->sensor[CVK_HAND_HALLS].seen &&
-        (is_expected(c, CVK_HAND_HALLS) || c->sensor[CVK_HAND_HALLS].moved)) {
+    if (c->sensor[CVK_ROTOR_HALLS].seen &&
+        (is_expected(c, CVK_ROTOR_HALLS) || c->sensor[CVK_ROTOR_HALLS].moved)) {
         judge_halls(c);
     }
-    if (c->sensor[CVK_HAND_ENCODER].moved) {
+    if (c->sensor[CVK_ROTOR_ENCODER].moved) {
         judge_encoder(c);
     }
-    if (c->sensor[CVK_HAND_SINCOS].seen &&
-        (is_expected(c, CVK_HAND_SINCOS) || c->sensor[CVK_HAND_SINCOS].moved)) {
+    if (c->sensor[CVK_ROTOR_SINCOS].seen &&
+        (is_expected(c, CVK_ROTOR_SINCOS) || c->sensor[CVK_ROTOR_SINCOS].moved)) {
         judge_sincos(c);
     }
-    for (int n = first + 1; n < CVK_HAND_SENSORS && first >= 0; n++) {
+    for (int n = first + 1; n < CVK_ROTOR_ANGLE_KINDS && first >= 0; n++) {
         if (c->sensor[n].moved && counts_shaft(c, n)) {
             judge_pair(c, first, n);
         }

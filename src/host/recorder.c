@@ -4,6 +4,7 @@
  */
 #include "corvak/host/recorder.h"
 
+#include "corvak/core/halls.h"
 #include "corvak/core/units.h"
 
 #include <math.h>
@@ -31,7 +32,6 @@ static void name_columns(cvk_recording *out, size_t most, bool off, bool rotor_s
 /* NaN without such a sensor. */
 static double shaft_angle(const cvk_settings *settings, const cvk_rotor_readings *read)
 {
-    static const int sixth_of[8] = {0, 0, 2, 1, 4, 5, 3, 0}; /* hall word to sixth of a turn */
     const cvk_rotor_settings *s = &settings->rotor;
     const double pole_pairs = settings->motor.pole_pairs;
     switch ((cvk_rotor_kind)s->kind) {
@@ -43,7 +43,9 @@ static double shaft_angle(const cvk_settings *settings, const cvk_rotor_readings
         return atan2((double)read->sin_v, (double)read->cos_v) /
                (s->periods_per_turn > 0 ? s->periods_per_turn : pole_pairs);
     case CVK_ROTOR_HALLS:
-        return CVK_TWO_PI_WIDE / 6.0 * sixth_of[read->hall & 7] / pole_pairs;
+        return cvk_hall_sector(read->hall) < 0
+                   ? NAN
+                   : CVK_TWO_PI_WIDE / 6.0 * cvk_hall_sector(read->hall) / pole_pairs;
     case CVK_ROTOR_NONE:
     default:
         return NAN;

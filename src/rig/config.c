@@ -19,8 +19,7 @@ static const char *const supplies[] = {"battery", "bench", NULL};
 static const char *const sensings[] = {"inline", "three_shunts", "two_shunts", "single_shunt",
                                        NULL};
 static const char *const orders[] = {"abc", "bca", "cab", "acb", "bac", "cba", NULL};
-static const char *const sensors[] = {"absolute",   "encoder", "sincos", "halls",
-                                      "tachometer", "none",    NULL};
+static const char *const sensors[] = CVK_SENSOR_NAMES;
 static const char *const halls[] = {"none", "a", "b", "c", NULL};
 static const char *const overcurrents[] = {"cycle", "latch", NULL};
 

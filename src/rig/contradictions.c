@@ -77,7 +77,7 @@ const char *cvk_rig_contradiction(const cvk_rig_config *config)
         }
     }
     if (config->rotor_sensor.counts == 0.0 &&
-        (config->rotor_sensor.kind == CVK_SENSOR_ENCODER || config->rotor_sensor.all_fitted)) {
+        (config->rotor_sensor.kind == CVK_ROTOR_ENCODER || config->rotor_sensor.all_fitted)) {
         return "an encoder needs rotor_sensor.counts: give its counts per turn (four per line)";
     }
     return NULL;

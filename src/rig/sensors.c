@@ -35,10 +35,10 @@ static bool chance(cvk_rig *rig, double share)
     return share > 0.0 && 0.5 + 0.5 * cvk_rig_random_even(&rig->random) < share;
 }
 
-static bool fitted(const cvk_rig *rig, cvk_rig_sensor_kind kind)
+static bool fitted(const cvk_rig *rig, cvk_rotor_kind kind)
 {
     const cvk_rig_rotor_sensor *s = &rig->config.rotor_sensor;
-    return s->kind == (int)kind || (s->all_fitted && s->kind != CVK_SENSOR_NONE);
+    return s->kind == (int)kind || (s->all_fitted && s->kind != CVK_ROTOR_NONE);
 }
 
 static double within_turn(double angle)
@@ -216,19 +216,19 @@ void cvk_sensors_read(cvk_rig *rig, cvk_rig_sample *sample)
         sample->tachometer_v = last->tachometer_v;
         return;
     }
-    if (fitted(rig, CVK_SENSOR_ABSOLUTE)) {
+    if (fitted(rig, CVK_ROTOR_ABSOLUTE)) {
         sample->absolute_mech_rad = read_absolute(rig);
     }
-    if (fitted(rig, CVK_SENSOR_ENCODER)) {
+    if (fitted(rig, CVK_ROTOR_ENCODER)) {
         read_encoder(rig, sample);
     }
-    if (fitted(rig, CVK_SENSOR_SINCOS)) {
+    if (fitted(rig, CVK_ROTOR_SINCOS)) {
         read_sincos(rig, sample);
     }
-    if (fitted(rig, CVK_SENSOR_HALLS)) {
+    if (fitted(rig, CVK_ROTOR_HALLS)) {
         sample->hall = read_halls(rig);
     }
-    if (fitted(rig, CVK_SENSOR_TACHOMETER)) {
+    if (fitted(rig, CVK_ROTOR_TACHOMETER)) {
         sample->tachometer_v = read_tachometer(rig);
     }
 }
@@ -269,7 +269,7 @@ void cvk_rig_calibration(const cvk_rig *rig, double *direction, double *offset_e
     const int *phase = rig->derived.leg_phase;
     double sign = (phase[1] - phase[0] + 3) % 3 == 1 ? 1.0 : -1.0;
     double axis = phase[0] * CVK_TWO_PI_WIDE / 3.0, p = rig->config.motor.pole_pairs;
-    double zero = rig->config.rotor_sensor.kind == CVK_SENSOR_ENCODER
+    double zero = rig->config.rotor_sensor.kind == CVK_ROTOR_ENCODER
                       ? rig->config.rotor_sensor.offset_mech_rad - rig->sensors.encoder_start
                       : rig->config.rotor_sensor.offset_mech_rad;
     *direction = rig->config.wiring.sensor_reversed ? -sign : sign;

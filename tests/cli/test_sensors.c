@@ -53,7 +53,7 @@ START_TEST(wiring_answers_as_json)
     assert_status(run(CORVAK_COMMAND " wiring " SWEEP), 0);
     assert_says(out, "exchange two wires of that sensor");
     assert_says(out, "rotor.reversed: yes");
-    assert_says(out, "The encoder counts with it");
+    assert_says(out, "The absolute sensor counts with it");
 }
 END_TEST
 
@@ -74,7 +74,7 @@ START_TEST(calibrate_answers_as_json)
 {
     assert_status(run(CORVAK_COMMAND " calibrate spin.h5 --json"), 0);
     JsonNode *root = parse_out();
-    static const char *const sensors[] = {"hall", "encoder", "sincos", "absolute"};
+    static const char *const sensors[] = {"halls", "encoder", "sincos", "absolute"};
     for (int n = 0; n < 4; n++) {
         char *path = g_strconcat("calibration.", sensors[n], ".electrical_offset_rad", NULL);
         JsonObject *x = member(root, path);
@@ -85,7 +85,7 @@ START_TEST(calibrate_answers_as_json)
         g_free(path);
     }
     ck_assert_int_eq((int)json_array_get_length(json_object_get_array_member(
-                         member(root, "calibration.hall"), "edge_rad")),
+                         member(root, "calibration.halls"), "edge_rad")),
                      6);
     json_node_unref(root);
 }
@@ -110,7 +110,7 @@ START_TEST(calibrate_writes_a_tune_file)
     assert_says(tune, "startup: index");
     assert_says(tune, "index_rad:");
     g_free(tune);
-    assert_status(run(CORVAK_COMMAND " calibrate spin.h5 -s hall -o found.tune.yaml"), 0);
+    assert_status(run(CORVAK_COMMAND " calibrate spin.h5 -s halls -o found.tune.yaml"), 0);
     tune = read_file("found.tune.yaml");
     assert_says(tune, "hall_edge_6_rad:");
     g_free(tune);
@@ -146,7 +146,7 @@ START_TEST(watch_says_what_is_not_consistent)
     JsonNode *root = parse_out();
     ck_assert(!json_object_get_boolean_member(json_node_get_object(root), "consistent"));
     json_node_unref(root);
-    assert_says(out, "absolute and hall count in opposite directions");
+    assert_says(out, "absolute and halls count in opposite directions");
     assert_status(run(CORVAK_COMMAND " watch " SWEEP), 0);
     write_file("pulled.scenario.yaml",
                "name: pulled\nhand:\n  what: driven\n  from_s: 0\n  speed_mech_rad_s: 4\n"

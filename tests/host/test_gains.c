@@ -271,7 +271,7 @@ static cvk_rig_config bench_of(const loop_case *c)
     if (c->inductance_h > 0.0) {
         rig.motor.inductance_d_h = rig.motor.inductance_q_h = c->inductance_h;
     }
-    rig.rotor_sensor.kind = CVK_SENSOR_ABSOLUTE; /* a good one: the loop is what is judged */
+    rig.rotor_sensor.kind = CVK_ROTOR_ABSOLUTE; /* a good one: the loop is what is judged */
     rig.rotor_sensor.counts = 65536;
     rig.rotor_sensor.noise_mech_rad = rig.rotor_sensor.latency_s = 0.0;
     rig.rotor_sensor.harmonic_1_mech_rad = rig.rotor_sensor.harmonic_2_mech_rad = 0.0;

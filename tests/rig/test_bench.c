@@ -379,7 +379,7 @@ END_TEST
 START_TEST(swapped_halls_change_the_order_of_states)
 {
     cvk_rig_config config = ideal_rig();
-    config.rotor_sensor.kind = CVK_SENSOR_HALLS;
+    config.rotor_sensor.kind = CVK_ROTOR_HALLS;
     int orders[2][6];
     for (int swapped = 0; swapped < 2; swapped++) {
         config.wiring.hall_wires = swapped ? CVK_PHASES_BAC : CVK_PHASES_ABC;

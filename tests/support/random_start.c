@@ -108,7 +108,7 @@ static void shape_stage(uint64_t *n, const outline *o, cvk_rig_config *b)
     b->sensing.terminal_voltages =
         draw_even(n) < 0.5 ? CVK_TERMINALS_MEASURED : CVK_TERMINALS_NOT_MEASURED;
     b->gate_driver.overcurrent_a = 0.0;
-    b->rotor_sensor.kind = CVK_SENSOR_NONE;
+    b->rotor_sensor.kind = CVK_ROTOR_NONE;
     b->rotor_sensor.counts = 0.0;
     b->tune.protect.trip_current_a = (float)(o->limit_a * 1.6);
     b->tune.protect.bus_min_v = (float)(0.5 * o->bus_v);

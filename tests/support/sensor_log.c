@@ -27,7 +27,7 @@ cvk_rig_config sensor_bench(int number)
     static const char *const names[] = {"wheel", "blower", "mixer", "table"};
     cvk_rig_config c = studio_rig(names[number % 4]);
     c.rotor_sensor.all_fitted = 1;
-    c.rotor_sensor.kind = CVK_SENSOR_ABSOLUTE;
+    c.rotor_sensor.kind = CVK_ROTOR_ABSOLUTE;
     if (number >= 4) { /* another winding on another shaft */
         static const double pole_pairs[] = {7.0, 2.0, 15.0, 4.0};
         const double scale[] = {1.7, 0.6, 1.3, 0.8};
@@ -111,14 +111,14 @@ static void tell_truth(sensor_log *out, const cvk_rig *rig, const cvk_rig_config
     const double to_shaft = out->direction * per_turn;
     const double sensor_start = (config->wiring.sensor_reversed ? -start_rad : start_rad) +
                                 config->rotor_sensor.offset_mech_rad;
-    out->offset_rad[CVK_SENSES_SINCOS] = offset;
-    out->offset_rad[CVK_SENSES_ABSOLUTE] = offset + to_shaft * half_step;
+    out->offset_rad[CVK_ROTOR_SINCOS] = offset;
+    out->offset_rad[CVK_ROTOR_ABSOLUTE] = offset + to_shaft * half_step;
     const double step = counts > 0.0 ? TWO_PI / counts : 1e-9;
     const double first =
         sensor_start + config->rotor_sensor.eccentricity_mech_rad * sin(sensor_start);
-    out->offset_rad[CVK_SENSES_ENCODER] =
+    out->offset_rad[CVK_ROTOR_ENCODER] =
         offset + to_shaft * (step * floor(first / step) + half_step);
-    out->offset_rad[CVK_SENSES_HALL] =
+    out->offset_rad[CVK_ROTOR_HALLS] =
         offset + out->direction * (place[0] + place[1] + place[2]) / 3.0;
     double mean = 0.0, gain[3], offset_a;
     for (int n = 0; n < 3; n++) {
@@ -230,13 +230,14 @@ void sensor_log_join(sensor_log *log, const sensor_log *second)
     log->log.rows = rows + more;
 }
 
-void sensor_log_keep(sensor_log *log, cvk_sensor_kind kind)
+void sensor_log_keep(sensor_log *log, cvk_rotor_kind kind)
 {
-    static const cvk_column of[CVK_SENSES_KINDS][2] = {{CVK_COLUMN_HALL, CVK_COLUMN_HALL},
-                                                       {CVK_COLUMN_ENC, CVK_COLUMN_INDEX},
-                                                       {CVK_COLUMN_SIN, CVK_COLUMN_COS},
-                                                       {CVK_COLUMN_THETA_M, CVK_COLUMN_THETA_M}};
-    for (int k = 0; k < CVK_SENSES_KINDS; k++) {
+    static const cvk_column of[CVK_ROTOR_ANGLE_KINDS][2] = {
+        [CVK_ROTOR_HALLS] = {CVK_COLUMN_HALL, CVK_COLUMN_HALL},
+        [CVK_ROTOR_ENCODER] = {CVK_COLUMN_ENC, CVK_COLUMN_INDEX},
+        [CVK_ROTOR_SINCOS] = {CVK_COLUMN_SIN, CVK_COLUMN_COS},
+        [CVK_ROTOR_ABSOLUTE] = {CVK_COLUMN_THETA_M, CVK_COLUMN_THETA_M}};
+    for (int k = 0; k < CVK_ROTOR_ANGLE_KINDS; k++) {
         for (int n = 0; n < 2; n++) {
             log->log.column[of[k][n]] = k == (int)kind ? log->cells[of[k][n]] : NULL;
         }

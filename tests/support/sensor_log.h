@@ -17,7 +17,7 @@ typedef struct sensor_log { /* not to be copied: the log points at the name in i
     cvk_log log;
     double *cells[CVK_COLUMN_COUNT];
     size_t most;
-    double direction, offset_rad[CVK_SENSES_KINDS]; /* the truth */
+    double direction, offset_rad[CVK_ROTOR_ANGLE_KINDS]; /* the truth */
     double hall_place_rad[3];
     double channel_gain[3]; /* over their mean */
 } sensor_log;
@@ -43,7 +43,7 @@ void sensor_log_join(sensor_log *log, const sensor_log *second);
 
 /* Leaves only this sensor in the log; the others' columns are taken out of it (their cells stay).
  */
-void sensor_log_keep(sensor_log *log, cvk_sensor_kind kind);
+void sensor_log_keep(sensor_log *log, cvk_rotor_kind kind);
 
 void sensor_log_free(sensor_log *log);
 

@@ -7,6 +7,8 @@
 #ifndef CORVAK_CORE_ANGLES_H
 #define CORVAK_CORE_ANGLES_H
 
+#include <stddef.h>
+
 #ifdef __cplusplus
 extern "C" {
 #endif
@@ -35,6 +37,30 @@ typedef enum cvk_observer_kind {
     CVK_OBSERVER_LIST(CVK_ENUMERATOR) CVK_OBSERVER_KINDS
 } cvk_observer_kind;
 #undef CVK_ENUMERATOR
+
+/* Rotor sensors: first those that tell an angle, then one of speed alone, and none. */
+#define CVK_SENSOR_LIST(X)                                                                         \
+    X(ABSOLUTE, absolute, "absolute sensor")                                                       \
+    X(ENCODER, encoder, "encoder")                                                                 \
+    X(SINCOS, sincos, "sin/cos sensor")                                                            \
+    X(HALLS, halls, "halls")                                                                       \
+    X(TACHOMETER, tachometer, "tachometer")                                                        \
+    X(NONE, none, "no sensor")
+
+#define CVK_ENUMERATOR(NAME, name, text) CVK_ROTOR_##NAME,
+typedef enum cvk_rotor_kind { CVK_SENSOR_LIST(CVK_ENUMERATOR) CVK_ROTOR_KINDS } cvk_rotor_kind;
+#undef CVK_ENUMERATOR
+#define CVK_ROTOR_ANGLE_KINDS CVK_ROTOR_TACHOMETER /* kinds that tell an angle: 0 .. that - 1 */
+
+/* Their names in files, the last one NULL. */
+#define CVK_SENSOR_NAME(NAME, name, text) #name,
+#define CVK_SENSOR_NAMES                                                                           \
+    {                                                                                              \
+        CVK_SENSOR_LIST(CVK_SENSOR_NAME) NULL                                                      \
+    }
+
+/* Of a rotor sensor, as in files; "none" for no kind. Any context. */
+const char *cvk_rotor_kind_name(int kind);
 
 /* The source that an observer is. */
 static inline cvk_angle_source cvk_observer_source(int kind)

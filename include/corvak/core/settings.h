@@ -82,15 +82,6 @@ typedef struct cvk_angle_settings {
     int32_t source; /* cvk_angle_choice */
 } cvk_angle_settings;
 
-typedef enum cvk_rotor_kind {
-    CVK_ROTOR_NONE = 0,
-    CVK_ROTOR_ABSOLUTE,
-    CVK_ROTOR_ENCODER,
-    CVK_ROTOR_SINCOS,
-    CVK_ROTOR_HALLS,
-    CVK_ROTOR_TACHOMETER /* speed only */
-} cvk_rotor_kind;
-
 /* What makes the sensor's offset count after power-up. */
 typedef enum cvk_rotor_startup {
     CVK_ROTOR_STORED = 0, /* the one in the settings: holds until the sensor is mounted anew */

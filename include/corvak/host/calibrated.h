@@ -27,12 +27,13 @@ typedef struct cvk_calibrated {
 
 /* What the calibration of this sensor sets; `log` is named as the source. Nothing when its offset
  * is not known. Values outside a parameter's range are left out. */
-void cvk_calibrated_parameters(const cvk_calibration *calibration, cvk_sensor_kind kind,
+void cvk_calibrated_parameters(const cvk_calibration *calibration, cvk_rotor_kind kind,
                                const char *log, cvk_calibrated *out);
 
 /* Half of the 95 % interval of an offset that a controller has found by itself, rad: what a load
  * would have made of it, by how far less current shifted it, what friction that is not alike both
- * ways leaves of the lag, and what settling it by the d current leaves (docs/theory.md 13). NaN when either is. */
+ * ways leaves of the lag, and what settling it by the d current leaves (docs/theory.md 13). NaN
+ * when either is. */
 double cvk_found_offset_half_rad(double shift_rad, double lag_rad);
 
 #ifdef __cplusplus

@@ -6,13 +6,12 @@
 #ifndef CORVAK_HOST_HAND_CHECK_H
 #define CORVAK_HOST_HAND_CHECK_H
 
+#include "corvak/core/angles.h"
 #include "corvak/core/status.h"
 
 #ifdef __cplusplus
 extern "C" {
 #endif
-
-enum { CVK_HAND_ABSOLUTE, CVK_HAND_ENCODER, CVK_HAND_SINCOS, CVK_HAND_HALLS, CVK_HAND_SENSORS };
 
 /* One look at the sensors; NaN for one that is not there. */
 typedef struct cvk_hand_row {
@@ -30,9 +29,6 @@ typedef struct cvk_hand_known {
     double encoder_counts; /* per turn; 0: not known */
     double periods;        /* of sin/cos per turn; 0: one per pole pair */
 } cvk_hand_known;
-
-/* "absolute", "encoder", "sincos", "hall". */
-const char *cvk_hand_sensor_name(int sensor);
 
 /* What one sensor has shown so far. Turns are those of the shaft; where that is not known (halls
  * and sin/cos without pole pairs) of the field. */
@@ -54,7 +50,7 @@ typedef struct cvk_hand_finding {
 
 typedef struct cvk_hand_check {
     cvk_hand_known known;
-    cvk_hand_sensor sensor[CVK_HAND_SENSORS];
+    cvk_hand_sensor sensor[CVK_ROTOR_ANGLE_KINDS];
     double length_s;
     unsigned long rows;
     int code;                                /* hall code now; -1 none yet */

@@ -12,23 +12,13 @@
 #define CORVAK_IDENT_CALIBRATE_H
 
 #include "corvak/core/status.h"
+#include "corvak/core/angles.h"
 #include "corvak/ident/log.h"
 #include "corvak/ident/result.h"
 
 #ifdef __cplusplus
 extern "C" {
 #endif
-
-typedef enum cvk_sensor_kind {
-    CVK_SENSES_HALL = 0,
-    CVK_SENSES_ENCODER,
-    CVK_SENSES_SINCOS,
-    CVK_SENSES_ABSOLUTE,
-    CVK_SENSES_KINDS
-} cvk_sensor_kind;
-
-/* "hall", "encoder", "sincos", "absolute". */
-const char *cvk_sensor_kind_name(cvk_sensor_kind kind);
 
 /* A value with its 95 % interval; not known: all NaN. */
 typedef struct cvk_measured {
@@ -117,21 +107,21 @@ typedef struct cvk_wiring_answer {
     char phases[4];       /* phases of the motor at the log's columns a, b, c; empty: not told */
     int sensor_direction; /* 0: not decided */
     double probability;   /* of all that is told */
-    cvk_sensor_kind by;   /* the sensor that decided; CVK_SENSES_KINDS: none */
+    cvk_rotor_kind by;    /* the sensor that decided; CVK_ROTOR_ANGLE_KINDS: none */
     char undecided[CVK_CARD_TEXT];   /* why there is no direction; empty when there is */
     char phases_open[CVK_CARD_TEXT]; /* why there are no phases */
     char cure[4 * CVK_CARD_TEXT];    /* what to swap, or which parameter does instead */
 } cvk_wiring_answer;
 
 typedef struct cvk_calibration {
-    cvk_sensor_calibration sensor[CVK_SENSES_KINDS];
+    cvk_sensor_calibration sensor[CVK_ROTOR_ANGLE_KINDS];
     cvk_measured tachometer_v_s; /* volts per mechanical rad/s; negative: reversed */
     double tachometer_ripple;    /* rms, share */
     char why_tachometer[CVK_CARD_TEXT];
     bool has_tachometer;
     cvk_channel_calibration channels;
     cvk_wiring_answer wiring;
-    cvk_sensor_kind best; /* which to use; CVK_SENSES_KINDS: none */
+    cvk_rotor_kind best; /* which to use; CVK_ROTOR_ANGLE_KINDS: none */
     char why_best[CVK_CARD_TEXT];
     cvk_estimate log; /* findings of reading and examining it; nothing else */
 } cvk_calibration;

@@ -125,17 +125,8 @@ typedef struct cvk_rig_wiring {
     int hall_wires;      /* cvk_rig_phases: input a carries hall b, ... */
 } cvk_rig_wiring;
 
-typedef enum cvk_rig_sensor_kind {
-    CVK_SENSOR_ABSOLUTE,
-    CVK_SENSOR_ENCODER,
-    CVK_SENSOR_SINCOS,
-    CVK_SENSOR_HALLS,
-    CVK_SENSOR_TACHOMETER,
-    CVK_SENSOR_NONE
-} cvk_rig_sensor_kind;
-
 typedef struct cvk_rig_rotor_sensor {
-    int kind;       /* cvk_rig_sensor_kind; what the controller uses */
+    int kind;       /* cvk_rotor_kind; what the controller uses */
     int calibrated; /* the controller knows its direction and offset, as after a calibration */
     int all_fitted; /* every kind is fitted and logged, not only the one in use */
     double counts;  /* absolute and encoder (four per line), per turn; 0: unlimited */

@@ -40,13 +40,15 @@ static gboolean has_error(const cvk_sensor_calibration *s)
     return s->present && s->curve.points > 0;
 }
 
-static void draw_error(page *p, const cvk_sensor_calibration *s, cvk_sensor_kind kind)
+static void draw_error(page *p, const cvk_sensor_calibration *s, cvk_rotor_kind kind)
 {
     FILE *g = p->g;
     const int panel = p->next;
-    static const char *const turns[CVK_SENSES_KINDS] = {"electrical angle by the halls",
-                                                        "shaft angle by the encoder",
-                                                        "angle of a period", "shaft angle"};
+    static const char *const turns[CVK_ROTOR_ANGLE_KINDS] = {
+        [CVK_ROTOR_HALLS] = "electrical angle by the halls",
+        [CVK_ROTOR_ENCODER] = "shaft angle by the encoder",
+        [CVK_ROTOR_SINCOS] = "angle of a period",
+        [CVK_ROTOR_ABSOLUTE] = "shaft angle"};
     place_next(p);
     fprintf(g, "$error%d << EOD\n", panel);
     for (size_t n = 0; n < s->curve.points; n++) {
@@ -60,7 +62,7 @@ static void draw_error(page *p, const cvk_sensor_calibration *s, cvk_sensor_kind
             "plot $error%d using 1:2 with lines lw 1.5 lc rgb '" ORANGE
             "' title 'offset alone', '' using 1:3 with lines lw 2 lc rgb '" BLUE
             "' title 'all taken off'\nset xtics auto\nset offsets\n",
-            cvk_sensor_kind_name(kind), s->electrical_offset_rad.value * CVK_DEG_PER_RAD,
+            cvk_rotor_kind_name(kind), s->electrical_offset_rad.value * CVK_DEG_PER_RAD,
             0.5 * (s->electrical_offset_rad.high - s->electrical_offset_rad.low) * CVK_DEG_PER_RAD,
             turns[kind], panel);
 }
@@ -185,23 +187,21 @@ static void draw_ellipse(page *p, const cvk_sincos_calibration *s)
 gboolean draw_calibration(const cvk_calibration *c, const char *log, const char *path,
                           cvk_complaint *complaint)
 {
-    static const cvk_sensor_kind order[] = {CVK_SENSES_ABSOLUTE, CVK_SENSES_ENCODER,
-                                            CVK_SENSES_SINCOS, CVK_SENSES_HALL};
     char *title = g_strdup_printf("calibration from %s", log);
     FILE *g = open_figure(path, title, complaint);
     g_free(title);
     if (g == NULL) {
         return FALSE;
     }
-    const cvk_sensor_calibration *halls = &c->sensor[CVK_SENSES_HALL];
-    const cvk_sincos_calibration *sincos = &c->sensor[CVK_SENSES_SINCOS].sincos;
+    const cvk_sensor_calibration *halls = &c->sensor[CVK_ROTOR_HALLS];
+    const cvk_sincos_calibration *sincos = &c->sensor[CVK_ROTOR_SINCOS].sincos;
     page p = {.g = g, .panels = has_edges(halls) + has_ellipse(sincos)};
-    for (int n = 0; n < CVK_SENSES_KINDS; n++) {
+    for (int n = 0; n < CVK_ROTOR_ANGLE_KINDS; n++) {
         p.panels += has_error(&c->sensor[n]);
     }
-    for (int n = 0; n < CVK_SENSES_KINDS; n++) {
-        if (has_error(&c->sensor[order[n]])) {
-            draw_error(&p, &c->sensor[order[n]], order[n]);
+    for (int n = 0; n < CVK_ROTOR_ANGLE_KINDS; n++) {
+        if (has_error(&c->sensor[n])) {
+            draw_error(&p, &c->sensor[n], (cvk_rotor_kind)n);
         }
     }
     if (has_edges(halls)) {

@@ -62,10 +62,10 @@ static void add_encoder(JsonBuilder *b, const cvk_encoder_calibration *e)
     add_json_measured(b, "lost_per_turn", &e->lost_per_turn);
 }
 
-static void add_sensor(JsonBuilder *b, const cvk_sensor_calibration *s, cvk_sensor_kind kind)
+static void add_sensor(JsonBuilder *b, const cvk_sensor_calibration *s, cvk_rotor_kind kind)
 {
     static const char *const references[] = {NULL, "back_emf", "current_vector", "sensor"};
-    json_builder_set_member_name(b, cvk_sensor_kind_name(kind));
+    json_builder_set_member_name(b, cvk_rotor_kind_name(kind));
     json_builder_begin_object(b);
     add_json_measured(b, "electrical_offset_rad", &s->electrical_offset_rad);
     json_builder_set_member_name(b, "direction");
@@ -84,11 +84,11 @@ static void add_sensor(JsonBuilder *b, const cvk_sensor_calibration *s, cvk_sens
     add_json_number(b, "error_after_rad", s->error_after_rad);
     add_json_number(b, "resolution_rad", s->resolution_rad);
     add_json_number(b, "noise_rad", s->noise_rad);
-    if (kind == CVK_SENSES_HALL) {
+    if (kind == CVK_ROTOR_HALLS) {
         add_halls(b, &s->hall);
-    } else if (kind == CVK_SENSES_SINCOS) {
+    } else if (kind == CVK_ROTOR_SINCOS) {
         add_sincos(b, &s->sincos);
-    } else if (kind == CVK_SENSES_ENCODER) {
+    } else if (kind == CVK_ROTOR_ENCODER) {
         add_encoder(b, &s->encoder);
     }
     add_json_text(b, "missing", s->why[0] != '\0' ? s->why : NULL);
@@ -114,9 +114,9 @@ void print_calibration_json(const cvk_calibration *c, const char *log)
     add_json_text(b, "name", log);
     json_builder_set_member_name(b, "calibration");
     json_builder_begin_object(b);
-    for (int k = 0; k < CVK_SENSES_KINDS; k++) {
+    for (int k = 0; k < CVK_ROTOR_ANGLE_KINDS; k++) {
         if (c->sensor[k].present) {
-            add_sensor(b, &c->sensor[k], (cvk_sensor_kind)k);
+            add_sensor(b, &c->sensor[k], (cvk_rotor_kind)k);
         }
     }
     json_builder_end_object(b);
@@ -129,7 +129,7 @@ void print_calibration_json(const cvk_calibration *c, const char *log)
         json_builder_end_object(b);
     }
     add_channels(b, &c->channels);
-    add_json_text(b, "use", c->best != CVK_SENSES_KINDS ? cvk_sensor_kind_name(c->best) : NULL);
+    add_json_text(b, "use", c->best != CVK_ROTOR_ANGLE_KINDS ? cvk_rotor_kind_name(c->best) : NULL);
     add_json_text(b, "why", c->why_best);
     add_json_findings(b, &c->log);
     json_builder_end_object(b);

@@ -63,10 +63,10 @@ static void print_harmonics(const cvk_sensor_calibration *s)
     }
 }
 
-static void print_sensor(const cvk_sensor_calibration *s, cvk_sensor_kind kind)
+static void print_sensor(const cvk_sensor_calibration *s, cvk_rotor_kind kind)
 {
-    g_print("\n%s\n", cvk_sensor_kind_name(kind));
-    if (s->hall.bad_codes > 0 && kind == CVK_SENSES_HALL) {
+    g_print("\n%s\n", cvk_rotor_kind_name(kind));
+    if (s->hall.bad_codes > 0 && kind == CVK_ROTOR_HALLS) {
         g_print("  bad codes              %zu rows with code 0 or 7\n", s->hall.bad_codes);
     }
     if (!cvk_measured_known(&s->electrical_offset_rad)) {
@@ -82,16 +82,16 @@ static void print_sensor(const cvk_sensor_calibration *s, cvk_sensor_kind kind)
     print_value("latency", &s->latency_s, 1e6, "us");
     print_value("rotor's lag", &s->lag_rad, CVK_DEG_PER_RAD, "deg, taken off by using both ways");
     print_harmonics(s);
-    if (kind == CVK_SENSES_HALL) {
+    if (kind == CVK_ROTOR_HALLS) {
         print_halls(s);
     }
-    if (kind == CVK_SENSES_SINCOS) {
+    if (kind == CVK_ROTOR_SINCOS) {
         print_value("sin offset", &s->sincos.sin_offset_v, 1e3, "mV");
         print_value("cos offset", &s->sincos.cos_offset_v, 1e3, "mV");
         print_value("sin over cos", &s->sincos.gain_ratio, 1.0, "");
         print_value("quadrature", &s->sincos.quadrature_rad, CVK_DEG_PER_RAD, "deg");
     }
-    if (kind == CVK_SENSES_ENCODER) {
+    if (kind == CVK_ROTOR_ENCODER) {
         g_print("  counts per turn        %10.0f\n", s->encoder.counts_per_turn);
         print_value("index mark at", &s->encoder.index_rad, CVK_DEG_PER_RAD, "deg of the shaft");
         print_value("lost counts", &s->encoder.lost_per_turn, 1.0, "per turn");
@@ -109,13 +109,13 @@ static void print_sensor(const cvk_sensor_calibration *s, cvk_sensor_kind kind)
 static void print_comparison(const cvk_calibration *c)
 {
     int known = 0;
-    for (int k = 0; k < CVK_SENSES_KINDS; k++) {
+    for (int k = 0; k < CVK_ROTOR_ANGLE_KINDS; k++) {
         known += cvk_measured_known(&c->sensor[k].electrical_offset_rad);
     }
     if (known > 1) {
         g_print("\n%-10s %16s %12s %14s %16s\n", "electrical", "step / deg", "noise / deg",
                 "latency / us", "offset +- deg");
-        for (int k = 0; k < CVK_SENSES_KINDS; k++) {
+        for (int k = 0; k < CVK_ROTOR_ANGLE_KINDS; k++) {
             const cvk_sensor_calibration *s = &c->sensor[k];
             const cvk_measured *offset = &s->electrical_offset_rad;
             if (!cvk_measured_known(offset)) {
@@ -128,7 +128,7 @@ static void print_comparison(const cvk_calibration *c)
             if (cvk_measured_known(&s->latency_s)) {
                 g_snprintf(latency, sizeof latency, "%.1f", 1e6 * s->latency_s.value);
             }
-            g_print("%-10s %16.4f %12s %14s %16.2f\n", cvk_sensor_kind_name((cvk_sensor_kind)k),
+            g_print("%-10s %16.4f %12s %14s %16.2f\n", cvk_rotor_kind_name(k),
                     s->resolution_rad * CVK_DEG_PER_RAD, noise, latency,
                     0.5 * (offset->high - offset->low) * CVK_DEG_PER_RAD);
         }
@@ -163,9 +163,9 @@ void print_calibration(const cvk_calibration *c, const char *log)
 {
     gboolean any = FALSE;
     g_print("calibration from %s (95 %% intervals; angles electrical)\n", log);
-    for (int k = 0; k < CVK_SENSES_KINDS; k++) {
+    for (int k = 0; k < CVK_ROTOR_ANGLE_KINDS; k++) {
         if (c->sensor[k].present) {
-            print_sensor(&c->sensor[k], (cvk_sensor_kind)k);
+            print_sensor(&c->sensor[k], (cvk_rotor_kind)k);
             any = TRUE;
         }
     }

@@ -49,22 +49,23 @@ int calibrate_one_log(const char *verb, const sensor_options *options, char **pa
 }
 
 /* The sensor whose parameters are written: the one named, or the best. */
-static int chosen_sensor(const arguments *a, const cvk_calibration *c, cvk_sensor_kind *kind)
+static int chosen_sensor(const arguments *a, const cvk_calibration *c, cvk_rotor_kind *kind)
 {
     *kind = c->best;
-    for (int k = 0; a->sensor != NULL && k <= CVK_SENSES_KINDS; k++) {
-        if (k == CVK_SENSES_KINDS) {
-            return complain_usage(VERB, "--sensor %s: there are hall, encoder, sincos, absolute",
+    for (int k = 0; a->sensor != NULL && k <= CVK_ROTOR_ANGLE_KINDS; k++) {
+        if (k == CVK_ROTOR_ANGLE_KINDS) {
+            return complain_usage(VERB, "--sensor %s: there are absolute, encoder, sincos, halls",
                                   a->sensor);
         }
-        if (strcmp(a->sensor, cvk_sensor_kind_name((cvk_sensor_kind)k)) == 0) {
-            *kind = (cvk_sensor_kind)k;
+        if (strcmp(a->sensor, cvk_rotor_kind_name(k)) == 0) {
+            *kind = (cvk_rotor_kind)k;
             break;
         }
     }
-    if (*kind == CVK_SENSES_KINDS || !cvk_measured_known(&c->sensor[*kind].electrical_offset_rad)) {
+    if (*kind == CVK_ROTOR_ANGLE_KINDS ||
+        !cvk_measured_known(&c->sensor[*kind].electrical_offset_rad)) {
         g_printerr("corvak calibrate: nothing to write: %s\n",
-                   *kind != CVK_SENSES_KINDS && c->sensor[*kind].why[0] != '\0'
+                   *kind != CVK_ROTOR_ANGLE_KINDS && c->sensor[*kind].why[0] != '\0'
                        ? c->sensor[*kind].why
                        : "no sensor could be calibrated");
         return EXIT_ANSWER_NO;
@@ -77,7 +78,7 @@ static int write_tune(const arguments *a, const cvk_calibration *c, const char *
 {
     cvk_complaint complaint;
     cvk_calibrated found;
-    cvk_sensor_kind kind;
+    cvk_rotor_kind kind;
     cvk_tune tune;
     int status = chosen_sensor(a, c, &kind);
     if (status != EXIT_DONE) {
@@ -140,7 +141,7 @@ int cmd_calibrate(int argc, char **argv)
         {"tune", 't', 0, G_OPTION_ARG_FILENAME, &a.tune,
          "tune file whose other parameters are kept", "FILE"},
         {"sensor", 's', 0, G_OPTION_ARG_STRING, &a.sensor,
-         "whose parameters to write: hall, encoder, sincos, absolute (else the best)", "KIND"},
+         "whose parameters to write: absolute, encoder, sincos, halls (else the best)", "KIND"},
         {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &a.plot, "draw it", "FILE.png|.svg"},
         {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
         SENSOR_OPTION_ENTRIES(a.sensors),

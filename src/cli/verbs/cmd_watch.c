@@ -47,13 +47,13 @@ static int print_sensor(const cvk_hand_check *c, int n, double speed)
 {
     static const char *const units[] = {"deg", "counts", "deg of a period", ""};
     const cvk_hand_sensor *s = &c->sensor[n];
-    const double scale = n == CVK_HAND_ABSOLUTE || n == CVK_HAND_SINCOS ? 180.0 / G_PI : 1.0;
+    const double scale = n == CVK_ROTOR_ABSOLUTE || n == CVK_ROTOR_SINCOS ? 180.0 / G_PI : 1.0;
     if (!s->seen || (!s->moved && (c->known.expected >> n & 1u) == 0u)) {
         return 0;
     }
-    g_print("\033[K%-9s ", cvk_hand_sensor_name(n));
+    g_print("\033[K%-9s ", cvk_rotor_kind_name(n));
     print_dial(s->turns);
-    if (n == CVK_HAND_HALLS) {
+    if (n == CVK_ROTOR_HALLS) {
         const int code = (int)s->angle;
         g_print("  code %d%d%d, %6lu changes      %-8s", code >> 2 & 1, code >> 1 & 1, code & 1,
                 c->edges, way_text(speed));
@@ -61,7 +61,7 @@ static int print_sensor(const cvk_hand_check *c, int n, double speed)
         g_print("  %10.1f %-16s %-8s", s->angle * scale, units[n], way_text(speed));
     }
     g_print("  %+.3f turns", s->turns);
-    if (n == CVK_HAND_ENCODER) {
+    if (n == CVK_ROTOR_ENCODER) {
         g_print(", index seen %lu times", c->marks);
     }
     g_print("\n");
@@ -71,7 +71,7 @@ static int print_sensor(const cvk_hand_check *c, int n, double speed)
 typedef struct picture {
     gboolean on;
     int lines;
-    double turns[CVK_HAND_SENSORS], at_s;
+    double turns[CVK_ROTOR_ANGLE_KINDS], at_s;
 } picture;
 
 static void redraw(picture *p, const cvk_hand_check *c)
@@ -84,7 +84,7 @@ static void redraw(picture *p, const cvk_hand_check *c)
         g_print("\033[%dA", p->lines);
     }
     p->lines = 0;
-    for (int n = 0; n < CVK_HAND_SENSORS; n++) {
+    for (int n = 0; n < CVK_ROTOR_ANGLE_KINDS; n++) {
         const double speed = passed_s > 0.0 ? (c->sensor[n].turns - p->turns[n]) / passed_s : 0.0;
         p->lines += print_sensor(c, n, speed);
         p->turns[n] = c->sensor[n].turns;
@@ -128,17 +128,11 @@ static void on_samples(void *context, const cvk_session_samples *samples)
 /* What the controller says of its sensor; what is said on the command line wins. */
 static cvk_hand_known known_of(const arguments *a, const cvk_session *s)
 {
-    static const unsigned bits[] = {0u,
-                                    1u << CVK_HAND_ABSOLUTE,
-                                    1u << CVK_HAND_ENCODER,
-                                    1u << CVK_HAND_SINCOS,
-                                    1u << CVK_HAND_HALLS,
-                                    0u};
     const double kind = cvk_session_value(s, "rotor.kind");
     cvk_hand_known known = {.pole_pairs = cvk_session_value(s, "motor.pole_pairs"),
                             .encoder_counts = cvk_session_value(s, "rotor.counts"),
                             .periods = cvk_session_value(s, "rotor.periods_per_turn")};
-    known.expected = kind >= 0.0 && kind < (double)G_N_ELEMENTS(bits) ? bits[(int)kind] : 0u;
+    known.expected = kind >= 0.0 && kind < (double)CVK_ROTOR_ANGLE_KINDS ? 1u << (int)kind : 0u;
     known.pole_pairs = a->pole_pairs > 0.0 ? a->pole_pairs : known.pole_pairs;
     known.encoder_counts = a->encoder_counts > 0.0 ? a->encoder_counts : known.encoder_counts;
     known.periods = a->periods_per_turn > 0.0 ? a->periods_per_turn : known.periods;
@@ -232,7 +226,7 @@ static int watch_log(const arguments *a, char *path, watcher *w)
     if (status == EXIT_DONE) {
         const cvk_log *log = set->log[0];
         const cvk_hand_known known = {
-            .expected = (1u << CVK_HAND_SENSORS) - 1u,
+            .expected = (1u << CVK_ROTOR_ANGLE_KINDS) - 1u,
             .pole_pairs = a->pole_pairs > 0.0 ? a->pole_pairs : log->pole_pairs,
             .encoder_counts = a->encoder_counts > 0.0 ? a->encoder_counts : log->encoder_counts,
             .periods = a->periods_per_turn};
@@ -273,9 +267,9 @@ static void print_json(const cvk_hand_check *c)
     add_json_number(b, "length_s", c->length_s);
     json_builder_set_member_name(b, "sensors");
     json_builder_begin_object(b);
-    for (int n = 0; n < CVK_HAND_SENSORS; n++) {
+    for (int n = 0; n < CVK_ROTOR_ANGLE_KINDS; n++) {
         if (c->sensor[n].seen) {
-            json_builder_set_member_name(b, cvk_hand_sensor_name(n));
+            json_builder_set_member_name(b, cvk_rotor_kind_name(n));
             json_builder_begin_object(b);
             add_json_number(b, "turns", c->sensor[n].turns);
             add_json_number(b, "way_turns", c->sensor[n].way);

@@ -21,10 +21,10 @@ static void add_sensors(JsonBuilder *b, const cvk_calibration *c)
 {
     json_builder_set_member_name(b, "sensors");
     json_builder_begin_object(b);
-    for (int k = 0; k < CVK_SENSES_KINDS; k++) {
+    for (int k = 0; k < CVK_ROTOR_ANGLE_KINDS; k++) {
         const cvk_sensor_calibration *s = &c->sensor[k];
         if (s->present) {
-            json_builder_set_member_name(b, cvk_sensor_kind_name((cvk_sensor_kind)k));
+            json_builder_set_member_name(b, cvk_rotor_kind_name(k));
             json_builder_begin_object(b);
             add_direction(b, "direction", s->direction);
             add_json_number(b, "probability", s->direction_probability);
@@ -49,7 +49,7 @@ static void print_json(const cvk_calibration *c)
     add_direction(b, "sensor_direction", w->sensor_direction);
     add_json_number(b, "probability", w->probability);
     add_json_text(b, "undecided", decided ? NULL : w->undecided);
-    add_json_text(b, "sensor", w->by != CVK_SENSES_KINDS ? cvk_sensor_kind_name(w->by) : NULL);
+    add_json_text(b, "sensor", w->by != CVK_ROTOR_ANGLE_KINDS ? cvk_rotor_kind_name(w->by) : NULL);
     add_json_text(b, "cure", decided ? w->cure : NULL);
     add_sensors(b, c);
     json_builder_end_object(b);
@@ -61,12 +61,12 @@ static void print_json(const cvk_calibration *c)
 static void print_sensors(const cvk_calibration *c)
 {
     g_print("\n%-10s %-10s %12s %16s\n", "sensor", "counts", "probability", "electrical turns");
-    for (int k = 0; k < CVK_SENSES_KINDS; k++) {
+    for (int k = 0; k < CVK_ROTOR_ANGLE_KINDS; k++) {
         const cvk_sensor_calibration *s = &c->sensor[k];
         if (!s->present) {
             continue;
         }
-        g_print("%-10s %-10s %12.6f %16.2f\n", cvk_sensor_kind_name((cvk_sensor_kind)k),
+        g_print("%-10s %-10s %12.6f %16.2f\n", cvk_rotor_kind_name(k),
                 s->direction > 0   ? "forward"
                 : s->direction < 0 ? "backward"
                                    : "undecided",
@@ -84,7 +84,7 @@ static void print_answer(const cvk_calibration *c, const char *log)
     if (w->undecided[0] != '\0') {
         g_print("cannot decide from this log: %s\n", w->undecided);
     } else {
-        g_print("sensor            %s\n", cvk_sensor_kind_name(w->by));
+        g_print("sensor            %s\n", cvk_rotor_kind_name(w->by));
         g_print("sensor direction  %s\n", w->sensor_direction > 0 ? "1, with the phase order"
                                                                   : "-1, against the phase order");
         g_print("phases            %s%s\n", w->phases[0] != '\0' ? w->phases : "open: ",

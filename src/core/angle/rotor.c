@@ -19,8 +19,7 @@
 #define DISPUTE_RAD 1.05f /* apart from a flux observer that is sure */
 #define SURE 0.9f
 
-static const char *const kinds[] = {"none",  "absolute",   "encoder", "sincos",
-                                    "halls", "tachometer", NULL};
+static const char *const kinds[] = CVK_SENSOR_NAMES;
 static const char *const startups[] = {"stored", "index", "calibrate", NULL};
 
 #define EDGE_ROW(n)                                                                                \
@@ -28,7 +27,8 @@ static const char *const startups[] = {"stored", "index", "calibrate", NULL};
             "halls: how far edge " #n " lies behind its place, electrical, going up")
 
 static const cvk_parameter rows[] = {
-    CVK_ROW_CHOICE(rotor, kind, kinds, 5, 0, "kind of the rotor sensor"),
+    CVK_ROW_CHOICE(rotor, kind, kinds, CVK_ROTOR_KINDS - 1, CVK_ROTOR_NONE,
+                   "kind of the rotor sensor"),
     CVK_ROW_CHOICE(
         rotor, startup, startups, 2, 0,
         "offset holds after power-up: as stored, once past the index, or if calibrated anew"),

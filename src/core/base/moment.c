@@ -29,6 +29,12 @@ const char *cvk_angle_source_text(cvk_angle_source source)
     return TEXT_OF(source, texts, "unknown source");
 }
 
+const char *cvk_rotor_kind_name(int kind)
+{
+    static const char *const names[] = CVK_SENSOR_NAMES;
+    return kind >= 0 && kind < CVK_ROTOR_KINDS ? names[kind] : names[CVK_ROTOR_NONE];
+}
+
 const char *cvk_angle_reason_text(cvk_angle_reason reason)
 {
     static const char *const texts[CVK_ANGLE_REASONS] = {[CVK_ANGLE_FINE] = "fine",

@@ -150,7 +150,7 @@ cvk_status cvk_angle_by_current(const cvk_angle_data *d, const cvk_angle_model *
         return CVK_NO_MEMORY;
     }
     fit->wander = wander_of(d, &all, m);
-    if (m->column->kind == CVK_SENSES_HALL) {
+    if (m->column->kind == CVK_ROTOR_HALLS) {
         halls_by_current(d, m, fit);
         free(all.list);
         return CVK_OK;

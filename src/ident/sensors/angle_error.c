@@ -54,7 +54,7 @@ cvk_status cvk_angle_error_curve(const cvk_angle_data *d, const cvk_angle_model 
         return CVK_NO_MEMORY;
     }
     cvk_want_features(&p, 0u);
-    const bool halls = m->column->kind == CVK_SENSES_HALL;
+    const bool halls = m->column->kind == CVK_ROTOR_HALLS;
     double mean = 0.0;
     for (int n = 0; n < 2 * CVK_HALL_EDGES && halls; n++) {
         mean += fit->value[CVK_AF_EDGES_UP + n] / (2.0 * CVK_HALL_EDGES);

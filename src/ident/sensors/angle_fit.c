@@ -187,7 +187,7 @@ cvk_status cvk_angle_by_back_emf(const cvk_angle_data *d, const cvk_angle_model 
         free(few.list);
         return CVK_NO_MEMORY;
     }
-    if (m->column->kind == CVK_SENSES_HALL) {
+    if (m->column->kind == CVK_ROTOR_HALLS) {
         keep_fast_steps(m, &few);
         keep_fast_steps(m, &all);
     }

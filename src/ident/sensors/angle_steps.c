@@ -139,7 +139,7 @@ void cvk_angle_features(const cvk_angle_model *m, double own_rad, double omega,
     f[CVK_AF_SINE_1] = sin(own_rad);
     f[CVK_AF_COSINE_2] = cos(2.0 * own_rad);
     f[CVK_AF_SINE_2] = sin(2.0 * own_rad);
-    if (m->column->kind == CVK_SENSES_HALL) {
+    if (m->column->kind == CVK_ROTOR_HALLS) {
         hats_of(own_rad, m->direction * omega, f);
     }
 }

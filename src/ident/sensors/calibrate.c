@@ -24,7 +24,7 @@ cvk_calibrate_options cvk_calibrate_options_default(void)
 static void clear(cvk_calibration *out)
 {
     memset(out, 0, sizeof *out);
-    for (int k = 0; k < CVK_SENSES_KINDS; k++) {
+    for (int k = 0; k < CVK_ROTOR_ANGLE_KINDS; k++) {
         cvk_sensor_calibration *c = &out->sensor[k];
         c->electrical_offset_rad = c->latency_s = c->lag_rad = CVK_UNKNOWN_MEASURED;
         for (int n = 0; n < CVK_SENSOR_HARMONICS; n++) {
@@ -39,24 +39,24 @@ static void clear(cvk_calibration *out)
         c->error_before_rad = c->error_after_rad = c->resolution_rad = c->noise_rad = NAN;
     }
     out->tachometer_v_s = CVK_UNKNOWN_MEASURED;
-    out->best = out->wiring.by = CVK_SENSES_KINDS;
+    out->best = out->wiring.by = CVK_ROTOR_ANGLE_KINDS;
 }
 
 /* Electrical turns in one of the sensor, when that is known before; 0 else. */
 static int known_ratio(const cvk_calibrate_options *options, const cvk_calibration *so_far,
-                       cvk_sensor_kind kind)
+                       cvk_rotor_kind kind)
 {
-    const cvk_sensor_calibration *shaft = &so_far->sensor[CVK_SENSES_ABSOLUTE];
+    const cvk_sensor_calibration *shaft = &so_far->sensor[CVK_ROTOR_ABSOLUTE];
     if (shaft->direction == 0) {
-        shaft = &so_far->sensor[CVK_SENSES_ENCODER];
+        shaft = &so_far->sensor[CVK_ROTOR_ENCODER];
     }
     const double pole_pairs = options->pole_pairs > 0.0
                                   ? options->pole_pairs
                                   : (shaft->direction != 0 ? shaft->ratio : 0);
-    if (kind == CVK_SENSES_HALL) {
+    if (kind == CVK_ROTOR_HALLS) {
         return 1;
     }
-    if (kind != CVK_SENSES_SINCOS) {
+    if (kind != CVK_ROTOR_SINCOS) {
         return (int)pole_pairs;
     }
     const double ratio = pole_pairs / options->periods_per_turn;
@@ -89,14 +89,14 @@ static double noise_of(const cvk_sensor_column *c, const cvk_waveforms *s)
 
 static cvk_status calibrate_sensor(const cvk_angle_data *data, const cvk_log *log,
                                    const size_t *row, const cvk_calibrate_options *options,
-                                   cvk_sensor_kind kind, cvk_sensor_column *column,
+                                   cvk_rotor_kind kind, cvk_sensor_column *column,
                                    cvk_calibration *out)
 {
     cvk_sensor_calibration *sensor = &out->sensor[kind];
     const cvk_waveforms *s = data->waveforms;
     double counts = log->encoder_counts;
     cvk_status status = cvk_sensor_column_read(column, kind, s, log, row, counts);
-    if (status == CVK_OK && kind == CVK_SENSES_ENCODER && !(counts > 0.0)) {
+    if (status == CVK_OK && kind == CVK_ROTOR_ENCODER && !(counts > 0.0)) {
         counts = cvk_find_counts(column, s, log, row);
         cvk_sensor_column_free(column);
         status = cvk_sensor_column_read(column, kind, s, log, row, counts);
@@ -105,7 +105,7 @@ static cvk_status calibrate_sensor(const cvk_angle_data *data, const cvk_log *lo
         return status == CVK_NOT_IN_LOG ? CVK_OK : status;
     }
     sensor->present = true;
-    if (kind == CVK_SENSES_HALL) {
+    if (kind == CVK_ROTOR_HALLS) {
         judge_halls(column, sensor);
         if (sensor->hall.dead != 0) {
             snprintf(sensor->why, sizeof sensor->why,
@@ -114,7 +114,7 @@ static cvk_status calibrate_sensor(const cvk_angle_data *data, const cvk_log *lo
             return CVK_OK;
         }
     }
-    if (kind == CVK_SENSES_ENCODER && !(counts > 0.0)) {
+    if (kind == CVK_ROTOR_ENCODER && !(counts > 0.0)) {
         cvk_calibrate_direction(data, column, sensor);
         if (sensor->direction != 0) {
             snprintf(sensor->why, sizeof sensor->why,
@@ -123,14 +123,14 @@ static cvk_status calibrate_sensor(const cvk_angle_data *data, const cvk_log *lo
         }
         return CVK_OK;
     }
-    if (kind == CVK_SENSES_SINCOS) {
+    if (kind == CVK_ROTOR_SINCOS) {
         cvk_calibrate_ellipse(column, s, &sensor->sincos);
     }
     status = cvk_calibrate_angle(data, column, known_ratio(options, out, kind), sensor);
     const double ratio = sensor->ratio > 0 ? sensor->ratio : 1.0;
     sensor->resolution_rad = ratio * column->step_rad;
-    sensor->noise_rad = kind == CVK_SENSES_HALL ? NAN : ratio * noise_of(column, s);
-    if (kind == CVK_SENSES_ENCODER) {
+    sensor->noise_rad = kind == CVK_ROTOR_HALLS ? NAN : ratio * noise_of(column, s);
+    if (kind == CVK_ROTOR_ENCODER) {
         cvk_calibrate_marks(column, s, log, row, counts, &sensor->encoder);
     }
     return status;
@@ -140,10 +140,10 @@ static cvk_status calibrate_sensor(const cvk_angle_data *data, const cvk_log *lo
 static void refine_halls(const cvk_sensor_column *column, const cvk_waveforms *s,
                          cvk_calibration *out)
 {
-    cvk_sensor_calibration *halls = &out->sensor[CVK_SENSES_HALL];
+    cvk_sensor_calibration *halls = &out->sensor[CVK_ROTOR_HALLS];
     double least = INFINITY;
-    int best = CVK_SENSES_KINDS;
-    for (int k = CVK_SENSES_ENCODER; k < CVK_SENSES_KINDS; k++) {
+    int best = CVK_ROTOR_ANGLE_KINDS;
+    for (int k = 0; k < CVK_ROTOR_HALLS; k++) {
         const cvk_measured *offset = &out->sensor[k].electrical_offset_rad;
         if (cvk_measured_known(offset) && offset->high - offset->low < least) {
             least = offset->high - offset->low;
@@ -153,8 +153,8 @@ static void refine_halls(const cvk_sensor_column *column, const cvk_waveforms *s
     const cvk_measured *own = &halls->electrical_offset_rad;
     const bool sharper =
         halls->reference == CVK_REFERENCE_BACK_EMF && own->high - own->low <= least;
-    if (best != CVK_SENSES_KINDS && halls->direction != 0 && !sharper) {
-        cvk_calibrate_halls_by_sensor(&column[CVK_SENSES_HALL], s, &column[best],
+    if (best != CVK_ROTOR_ANGLE_KINDS && halls->direction != 0 && !sharper) {
+        cvk_calibrate_halls_by_sensor(&column[CVK_ROTOR_HALLS], s, &column[best],
                                       &out->sensor[best], halls);
     }
 }
@@ -162,19 +162,17 @@ static void refine_halls(const cvk_sensor_column *column, const cvk_waveforms *s
 static cvk_status calibrate_all(const cvk_waveforms *s, const cvk_log *log,
                                 const cvk_calibrate_options *options, cvk_calibration *out)
 {
-    static const cvk_sensor_kind order[CVK_SENSES_KINDS] = {CVK_SENSES_ABSOLUTE, CVK_SENSES_ENCODER,
-                                                            CVK_SENSES_SINCOS, CVK_SENSES_HALL};
-    cvk_sensor_column column[CVK_SENSES_KINDS] = {{.kind = CVK_SENSES_HALL}};
+    cvk_sensor_column column[CVK_ROTOR_ANGLE_KINDS] = {{.kind = CVK_ROTOR_HALLS}};
     cvk_angle_data data = {.storage = NULL};
     size_t *row = cvk_rows_in_log(s, log);
     cvk_status status = row == NULL ? CVK_NO_MEMORY : cvk_angle_data_make(&data, s);
     const cvk_sensor_column *fastest = NULL;
     double direction = 1.0;
-    for (int n = 0; n < CVK_SENSES_KINDS && status == CVK_OK; n++) {
-        const cvk_sensor_kind kind = order[n];
-        status = calibrate_sensor(&data, log, row, options, kind, &column[kind], out);
+    for (int kind = 0; kind < CVK_ROTOR_ANGLE_KINDS && status == CVK_OK; kind++) {
+        status =
+            calibrate_sensor(&data, log, row, options, (cvk_rotor_kind)kind, &column[kind], out);
         if (fastest == NULL && out->sensor[kind].direction != 0 &&
-            (kind == CVK_SENSES_ABSOLUTE || kind == CVK_SENSES_ENCODER)) {
+            (kind == CVK_ROTOR_ABSOLUTE || kind == CVK_ROTOR_ENCODER)) {
             fastest = &column[kind];
             direction = out->sensor[kind].direction;
         }
@@ -184,7 +182,7 @@ static cvk_status calibrate_all(const cvk_waveforms *s, const cvk_log *log,
         cvk_calibrate_tachometer(fastest, s, log, row, direction, out);
         cvk_calibrate_channels(s, log, row, &out->channels);
     }
-    for (int kind = 0; kind < CVK_SENSES_KINDS; kind++) {
+    for (int kind = 0; kind < CVK_ROTOR_ANGLE_KINDS; kind++) {
         cvk_sensor_column_free(&column[kind]);
     }
     cvk_angle_data_free(&data);
@@ -199,9 +197,12 @@ static void give_reason(cvk_calibration *out, const cvk_log *log)
     for (size_t n = out->log.findings; n-- > 0;) {
         why = out->log.finding[n].severity == CVK_ERROR ? out->log.finding[n].text : why;
     }
-    static const cvk_column columns[CVK_SENSES_KINDS] = {CVK_COLUMN_HALL, CVK_COLUMN_ENC,
-                                                         CVK_COLUMN_SIN, CVK_COLUMN_THETA_M};
-    for (int k = 0; k < CVK_SENSES_KINDS; k++) {
+    static const cvk_column columns[CVK_ROTOR_ANGLE_KINDS] = {[CVK_ROTOR_HALLS] = CVK_COLUMN_HALL,
+                                                              [CVK_ROTOR_ENCODER] = CVK_COLUMN_ENC,
+                                                              [CVK_ROTOR_SINCOS] = CVK_COLUMN_SIN,
+                                                              [CVK_ROTOR_ABSOLUTE] =
+                                                                  CVK_COLUMN_THETA_M};
+    for (int k = 0; k < CVK_ROTOR_ANGLE_KINDS; k++) {
         out->sensor[k].present = cvk_log_has(log, columns[k]);
         snprintf(out->sensor[k].why, sizeof out->sensor[k].why, "%s", why);
     }
@@ -233,7 +234,7 @@ cvk_status cvk_calibrate_log(const cvk_log *log, const cvk_calibrate_options *op
         cvk_choose_sensor(out);
         cvk_answer_wiring(out);
         bool any = false;
-        for (int k = 0; k < CVK_SENSES_KINDS; k++) {
+        for (int k = 0; k < CVK_ROTOR_ANGLE_KINDS; k++) {
             any = any || cvk_measured_known(&out->sensor[k].electrical_offset_rad);
         }
         status = any ? CVK_OK : CVK_NOT_IN_LOG;

@@ -46,7 +46,8 @@
 #define USEFUL_OFFSET (12.0 * CVK_RAD_PER_DEG)  /* half interval of an offset that is given */
 #define EDGE_PASSES 2.8 /* of a hall's edge, to tell its place and how sure that is */
 #define FEW_PASSES_DOUBT (4.0 * CVK_RAD_PER_DEG)
-#define DRAGGED_LAG (70.0 * CVK_RAD_PER_DEG) /* most that a rotor trails the vector that drags it  \
+#define DRAGGED_LAG                                                                                \
+    (70.0 * CVK_RAD_PER_DEG)                 /* most that a rotor trails the vector that drags it  \
                                               */
 #define TELLS_APART (25.0 * CVK_RAD_PER_DEG) /* deviation of an offset that tells d from q */
 #define STEADY_LENGTH 0.05  /* wander of a vector that nobody regulates by the torque */
@@ -82,7 +83,7 @@ static int parts_of(double turns)
 /* Turns going up and down, in the sensor's own count; noise about one place is no way. */
 static void ways_of(const cvk_sensor_column *c, size_t rows, double ways[2])
 {
-    const double least = c->kind == CVK_SENSES_HALL ? 0.0 : 4.0 * c->step_rad + LEAST_WAY_RAD;
+    const double least = c->kind == CVK_ROTOR_HALLS ? 0.0 : 4.0 * c->step_rad + LEAST_WAY_RAD;
     double last = NAN;
     ways[0] = ways[1] = 0.0;
     for (size_t k = 0; k < rows; k++) {
@@ -212,7 +213,7 @@ static cvk_status find_direction(const cvk_angle_data *d, const cvk_sensor_colum
 static unsigned features_for(const cvk_sensor_column *c, double own_turns, const double ways[2])
 {
     unsigned wanted = 0;
-    if (c->kind == CVK_SENSES_HALL) {
+    if (c->kind == CVK_ROTOR_HALLS) {
         for (int n = 0; n < CVK_HALL_EDGES; n++) {
             wanted |= ways[0] > EDGE_PASSES ? 1u << (CVK_AF_EDGES_UP + n) : 0u;
             wanted |= ways[1] > EDGE_PASSES ? 1u << (CVK_AF_EDGES_DOWN + n) : 0u;
@@ -220,7 +221,7 @@ static unsigned features_for(const cvk_sensor_column *c, double own_turns, const
         return wanted != 0u ? wanted : 1u << CVK_AF_OFFSET;
     }
     wanted |= 1u << CVK_AF_OFFSET;
-    wanted |= c->kind == CVK_SENSES_ENCODER ? 1u << CVK_AF_SLIP : 0u;
+    wanted |= c->kind == CVK_ROTOR_ENCODER ? 1u << CVK_AF_SLIP : 0u;
     if (own_turns >= HARMONICS_TURNS) {
         wanted |= 1u << CVK_AF_COSINE_1 | 1u << CVK_AF_SINE_1 | 1u << CVK_AF_COSINE_2 |
                   1u << CVK_AF_SINE_2;
@@ -265,8 +266,8 @@ static void offset_of(const cvk_angle_fit *fit, unsigned wanted, double *value, 
 /* Readings stand for the lower end of their step or for its middle: a log does not tell. */
 static double step_doubt(const cvk_angle_model *m)
 {
-    const double step = m->column->kind == CVK_SENSES_HALL ? 0.0 : m->column->step_rad;
-    return m->column->kind == CVK_SENSES_SINCOS ? 0.0 : STEP_DOUBT * m->ratio * step;
+    const double step = m->column->kind == CVK_ROTOR_HALLS ? 0.0 : m->column->step_rad;
+    return m->column->kind == CVK_ROTOR_SINCOS ? 0.0 : STEP_DOUBT * m->ratio * step;
 }
 
 /* Counts are lost one by one, at random: beside their mean, which the fit takes off, their number
@@ -341,18 +342,18 @@ static void write_fit(const cvk_angle_model *m, const cvk_angle_fit *fit,
     offset_of(fit, m->wanted, &value, &sd);
     /* the magnets' detents lie alike at every edge: halls alone cannot tell them from their offset
      */
-    if (m->column->kind == CVK_SENSES_HALL && out->reference == CVK_REFERENCE_CURRENT) {
+    if (m->column->kind == CVK_ROTOR_HALLS && out->reference == CVK_REFERENCE_CURRENT) {
         floor = COGGING_DOUBT + COGGING_SHARE * fabs(fit->value[CVK_AF_WAY]);
-    } else if (m->column->kind == CVK_SENSES_HALL && (m->wanted >> CVK_AF_OFFSET & 1u) != 0u) {
+    } else if (m->column->kind == CVK_ROTOR_HALLS && (m->wanted >> CVK_AF_OFFSET & 1u) != 0u) {
         floor = FEW_PASSES_DOUBT;
-    } else if (m->column->kind == CVK_SENSES_HALL && !both_ways(m)) {
+    } else if (m->column->kind == CVK_ROTOR_HALLS && !both_ways(m)) {
         floor = ONE_WAY_DOUBT;
     }
     out->electrical_offset_rad =
         interval(fit, remainder(value, 2.0 * CVK_PI_WIDE), sd,
                  hypot(hypot(floor, step_doubt(m)), slip_doubt(m, fit, out->turns)));
     write_harmonics(m, fit, out);
-    if (m->column->kind == CVK_SENSES_HALL && (m->wanted >> CVK_AF_OFFSET & 1u) == 0u) {
+    if (m->column->kind == CVK_ROTOR_HALLS && (m->wanted >> CVK_AF_OFFSET & 1u) == 0u) {
         write_edges(m, fit, &out->hall);
     }
     if (out->reference == CVK_REFERENCE_BACK_EMF && (m->wanted >> CVK_AF_LATENCY & 1u) != 0u) {
@@ -409,7 +410,7 @@ static cvk_status draw_error(const cvk_angle_data *d, const cvk_angle_model *m,
 static void choose_reference(const cvk_angle_model *m, const cvk_angle_fit *emf,
                              const cvk_angle_fit *current, cvk_sensor_calibration *out)
 {
-    const bool halls = m->column->kind == CVK_SENSES_HALL;
+    const bool halls = m->column->kind == CVK_ROTOR_HALLS;
     double by_emf = 0.0, emf_sd = INFINITY, by_current, current_sd;
     if (emf->fine) {
         offset_of(emf, m->wanted, &by_emf, &emf_sd);
@@ -480,7 +481,7 @@ static void explain_rest(const cvk_angle_data *d, const cvk_sensor_column *c,
                  "it moved by %.2f electrical turns only, at least %.1f are needed: turn the shaft "
                  "further",
                  span, LEAST_TURNS);
-    } else if (c->stuck && c->kind != CVK_SENSES_HALL && c->kind != CVK_SENSES_ENCODER) {
+    } else if (c->stuck && c->kind != CVK_ROTOR_HALLS && c->kind != CVK_ROTOR_ENCODER) {
         snprintf(
             out->why, sizeof out->why,
             "its reading is frozen while the field turned: unplugged, or the shaft is blocked");
@@ -508,7 +509,7 @@ static bool readable(const cvk_angle_data *d, const cvk_sensor_column *c,
     out->bad_share = (double)c->bad / (double)rows;
     if (out->bad_share > 0.5) {
         snprintf(out->why, sizeof out->why,
-                 c->kind == CVK_SENSES_HALL
+                 c->kind == CVK_ROTOR_HALLS
                      ? "%.0f %% of its codes are 0 or 7, which no rotor makes: unplugged or "
                        "without supply? Halls 60 degrees apart read so too: invert hall b"
                      : "%.0f %% of its readings are no numbers: is it plugged in?",
@@ -580,7 +581,7 @@ cvk_status cvk_calibrate_angle(const cvk_angle_data *d, const cvk_sensor_column 
     if (status == CVK_OK && d->current_flows) {
         status = cvk_angle_by_current(d, &m, &current);
     }
-    if (c->kind == CVK_SENSES_HALL && emf.emf_share < LEAST_EMF_SHARE) {
+    if (c->kind == CVK_ROTOR_HALLS && emf.emf_share < LEAST_EMF_SHARE) {
         emf.fine = false; /* slow: between two edges the rotor moves as it likes */
     }
     if (status == CVK_OK) {

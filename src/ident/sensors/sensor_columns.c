@@ -243,27 +243,26 @@ static cvk_status read_halls(cvk_sensor_column *c, const cvk_waveforms *s, const
 
 /* ---- each kind ------------------------------------------------------------------------------ */
 
-static bool in_log(const cvk_log *log, cvk_sensor_kind kind)
+static bool in_log(const cvk_log *log, cvk_rotor_kind kind)
 {
     switch (kind) {
-    case CVK_SENSES_HALL:
+    case CVK_ROTOR_HALLS:
         return cvk_log_has(log, CVK_COLUMN_HALL) ||
                (cvk_log_has(log, CVK_COLUMN_HALL_A) && cvk_log_has(log, CVK_COLUMN_HALL_B) &&
                 cvk_log_has(log, CVK_COLUMN_HALL_C));
-    case CVK_SENSES_ENCODER:
+    case CVK_ROTOR_ENCODER:
         return cvk_log_has(log, CVK_COLUMN_ENC);
-    case CVK_SENSES_SINCOS:
+    case CVK_ROTOR_SINCOS:
         return cvk_log_has(log, CVK_COLUMN_SIN) && cvk_log_has(log, CVK_COLUMN_COS);
-    case CVK_SENSES_ABSOLUTE:
+    case CVK_ROTOR_ABSOLUTE:
         return cvk_log_has(log, CVK_COLUMN_THETA_M);
     default:
         return false;
     }
 }
 
-cvk_status cvk_sensor_column_read(cvk_sensor_column *c, cvk_sensor_kind kind,
-                                  const cvk_waveforms *s, const cvk_log *log, const size_t *row,
-                                  double counts)
+cvk_status cvk_sensor_column_read(cvk_sensor_column *c, cvk_rotor_kind kind, const cvk_waveforms *s,
+                                  const cvk_log *log, const size_t *row, double counts)
 {
     *c = (cvk_sensor_column){.kind = kind};
     if (!in_log(log, kind)) {
@@ -275,23 +274,23 @@ cvk_status cvk_sensor_column_read(cvk_sensor_column *c, cvk_sensor_kind kind,
     }
     cvk_status status = CVK_OK;
     switch (kind) {
-    case CVK_SENSES_HALL:
+    case CVK_ROTOR_HALLS:
         return read_halls(c, s, log, row);
-    case CVK_SENSES_ENCODER:
+    case CVK_ROTOR_ENCODER:
         read_scaled(c, log->column[CVK_COLUMN_ENC], row, s->rows, 1.0);
         unwrap_counter(c->angle_rad, s->rows);
         for (size_t k = 0; k < s->rows; k++) {
             c->angle_rad[k] *= TWO_PI / (counts > 0.0 ? counts : TWO_PI);
         }
         break;
-    case CVK_SENSES_SINCOS:
+    case CVK_ROTOR_SINCOS:
         status = read_sincos(c, log, row, s->rows);
         break;
     default:
         read_scaled(c, log->column[CVK_COLUMN_THETA_M], row, s->rows, 1.0);
         break;
     }
-    if (status == CVK_OK && !(kind == CVK_SENSES_ENCODER && !(counts > 0.0))) {
+    if (status == CVK_OK && !(kind == CVK_ROTOR_ENCODER && !(counts > 0.0))) {
         unwrap(c->angle_rad, s->rows, TWO_PI);
     }
     if (status == CVK_OK) {

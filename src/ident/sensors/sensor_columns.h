@@ -20,7 +20,7 @@ typedef struct cvk_hall_edge {
 } cvk_hall_edge;
 
 typedef struct cvk_sensor_column {
-    cvk_sensor_kind kind;
+    cvk_rotor_kind kind;
     double *angle_rad; /* own angle: of the shaft (absolute, encoder), of a period (sin/cos), of
                           the field (halls, straight between edges); NaN where not known */
     double first_rad;  /* the first that is known */
@@ -40,7 +40,7 @@ size_t *cvk_rows_in_log(const cvk_waveforms *waveforms, const cvk_log *log);
 
 /* Fills the column when the log has that sensor: returns CVK_OK, CVK_NOT_IN_LOG or CVK_NO_MEMORY.
  * `counts` is that of the encoder, per turn. Free it in any case. */
-cvk_status cvk_sensor_column_read(cvk_sensor_column *column, cvk_sensor_kind kind,
+cvk_status cvk_sensor_column_read(cvk_sensor_column *column, cvk_rotor_kind kind,
                                   const cvk_waveforms *waveforms, const cvk_log *log,
                                   const size_t *row_in_log, double counts);
 

@@ -33,28 +33,30 @@ static double within_third(double value, double sd)
 
 /* The sensor that the answer rests on: halls bear the phases' names; of the others only the
  * absolute ones have a zero of their own. */
-static cvk_sensor_kind speaker_of(const cvk_calibration *c)
+static cvk_rotor_kind speaker_of(const cvk_calibration *c)
 {
-    static const cvk_sensor_kind order[CVK_SENSES_KINDS] = {CVK_SENSES_HALL, CVK_SENSES_ABSOLUTE,
-                                                            CVK_SENSES_SINCOS, CVK_SENSES_ENCODER};
-    for (int n = 0; n < CVK_SENSES_KINDS; n++) {
+    static const cvk_rotor_kind order[CVK_ROTOR_ANGLE_KINDS] = {
+        CVK_ROTOR_HALLS, CVK_ROTOR_ABSOLUTE, CVK_ROTOR_SINCOS, CVK_ROTOR_ENCODER};
+    for (int n = 0; n < CVK_ROTOR_ANGLE_KINDS; n++) {
         if (cvk_measured_known(&c->sensor[order[n]].electrical_offset_rad)) {
             return order[n];
         }
     }
-    for (int n = 0; n < CVK_SENSES_KINDS; n++) {
+    for (int n = 0; n < CVK_ROTOR_ANGLE_KINDS; n++) {
         if (c->sensor[order[n]].present) {
             return order[n];
         }
     }
-    return CVK_SENSES_KINDS;
+    return CVK_ROTOR_ANGLE_KINDS;
 }
 
-static const char *name_of(cvk_sensor_kind kind)
+static const char *name_of(cvk_rotor_kind kind)
 {
-    static const char *const names[CVK_SENSES_KINDS] = {"The halls count", "The encoder counts",
-                                                        "The sin/cos sensor counts",
-                                                        "The absolute sensor counts"};
+    static const char *const names[CVK_ROTOR_ANGLE_KINDS] = {
+        [CVK_ROTOR_HALLS] = "The halls count",
+        [CVK_ROTOR_ENCODER] = "The encoder counts",
+        [CVK_ROTOR_SINCOS] = "The sin/cos sensor counts",
+        [CVK_ROTOR_ABSOLUTE] = "The absolute sensor counts"};
     return names[kind];
 }
 
@@ -83,7 +85,7 @@ static void cure_reversed(const cvk_wiring_answer *w, double offset_rad, const c
                          "With a screwdriver: exchange the motor wires at legs %s (then "
                          "rotor.offset_rad: %.4f)%s.\n",
                          pairs[best], left,
-                         w->by == CVK_SENSES_HALL ? ", or two of the hall wires" : "");
+                         w->by == CVK_ROTOR_HALLS ? ", or two of the hall wires" : "");
     }
     snprintf(text + used, size - (size_t)used,
              "Or leave the wires as they are: rotor.reversed: yes, rotor.offset_rad: %.4f.",
@@ -125,9 +127,12 @@ static void cure_straight(const cvk_wiring_answer *w, int shift, double offset_r
 /* A sensor that counts the other way; null when there is none. */
 static const char *contradicting(const cvk_calibration *c, int direction)
 {
-    for (int k = 0; k < CVK_SENSES_KINDS; k++) {
+#define TEXT(NAME, name, text) text,
+    static const char *const texts[] = {CVK_SENSOR_LIST(TEXT)};
+#undef TEXT
+    for (int k = 0; k < CVK_ROTOR_ANGLE_KINDS; k++) {
         if (c->sensor[k].direction == -direction && direction != 0) {
-            return cvk_sensor_kind_name((cvk_sensor_kind)k);
+            return texts[k];
         }
     }
     return NULL;
@@ -138,7 +143,7 @@ static int name_phases(const cvk_sensor_calibration *by, cvk_wiring_answer *w)
 {
     static const char *const orders[3] = {"abc", "bca", "cab"};
     const double offset = by->electrical_offset_rad.value;
-    if (w->by != CVK_SENSES_HALL) {
+    if (w->by != CVK_ROTOR_HALLS) {
         snprintf(w->phases_open, sizeof w->phases_open,
                  "its zero may lie anywhere: all three wires moved on by one only turn its offset "
                  "by 120 degrees; halls would tell");
@@ -163,7 +168,7 @@ void cvk_answer_wiring(cvk_calibration *c)
 {
     cvk_wiring_answer *w = &c->wiring;
     w->by = speaker_of(c);
-    if (w->by == CVK_SENSES_KINDS) {
+    if (w->by == CVK_ROTOR_ANGLE_KINDS) {
         snprintf(w->undecided, sizeof w->undecided,
                  "the log has no rotor sensor: log hall, theta_m, enc, or sin and cos");
         return;
@@ -172,7 +177,7 @@ void cvk_answer_wiring(cvk_calibration *c)
     w->sensor_direction = by->direction;
     w->probability = by->direction_probability;
     if (by->direction == 0) {
-        snprintf(w->undecided, sizeof w->undecided, "%s: %s", cvk_sensor_kind_name(w->by), by->why);
+        snprintf(w->undecided, sizeof w->undecided, "%s: %s", cvk_rotor_kind_name(w->by), by->why);
         return;
     }
     if (!cvk_measured_known(&by->electrical_offset_rad)) {
@@ -202,9 +207,9 @@ static double error_of(const cvk_sensor_calibration *s)
 void cvk_choose_sensor(cvk_calibration *c)
 {
     double least = INFINITY, next = INFINITY;
-    int second = CVK_SENSES_KINDS;
-    c->best = CVK_SENSES_KINDS;
-    for (int k = 0; k < CVK_SENSES_KINDS; k++) {
+    int second = CVK_ROTOR_ANGLE_KINDS;
+    c->best = CVK_ROTOR_ANGLE_KINDS;
+    for (int k = 0; k < CVK_ROTOR_ANGLE_KINDS; k++) {
         const cvk_sensor_calibration *s = &c->sensor[k];
         if (!cvk_measured_known(&s->electrical_offset_rad)) {
             continue;
@@ -214,24 +219,24 @@ void cvk_choose_sensor(cvk_calibration *c)
             next = least;
             second = (int)c->best;
             least = error;
-            c->best = (cvk_sensor_kind)k;
+            c->best = (cvk_rotor_kind)k;
         } else if (error < next) {
             next = error;
             second = k;
         }
     }
-    if (c->best == CVK_SENSES_KINDS) {
+    if (c->best == CVK_ROTOR_ANGLE_KINDS) {
         snprintf(c->why_best, sizeof c->why_best, "no sensor could be calibrated");
-    } else if (second == CVK_SENSES_KINDS) {
+    } else if (second == CVK_ROTOR_ANGLE_KINDS) {
         snprintf(c->why_best, sizeof c->why_best, "%s, the only one calibrated",
-                 cvk_sensor_kind_name(c->best));
+                 cvk_rotor_kind_name(c->best));
     } else {
         snprintf(c->why_best, sizeof c->why_best,
                  "%s: a reading of it is %.2g degrees electrical wrong (steps, noise and offset "
                  "together), of the second best (%s) %.2g%s",
-                 cvk_sensor_kind_name(c->best), least / CVK_RAD_PER_DEG,
-                 cvk_sensor_kind_name((cvk_sensor_kind)second), next / CVK_RAD_PER_DEG,
-                 c->best == CVK_SENSES_ENCODER ? "; it must find its index after each power-up"
-                                               : "");
+                 cvk_rotor_kind_name(c->best), least / CVK_RAD_PER_DEG, cvk_rotor_kind_name(second),
+                 next / CVK_RAD_PER_DEG,
+                 c->best == CVK_ROTOR_ENCODER ? "; it must find its index after each power-up"
+                                              : "");
     }
 }

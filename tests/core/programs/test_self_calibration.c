@@ -59,7 +59,7 @@ static void calibrate(void)
                   cvk_fault_text((cvk_fault)now->fault), time_s);
 }
 
-static cvk_rig_config bench_with(int bench, cvk_rig_sensor_kind kind, unsigned draw)
+static cvk_rig_config bench_with(int bench, cvk_rotor_kind kind, unsigned draw)
 {
     cvk_rig_config config = sensor_bench(bench);
     config.rotor_sensor.kind = (int)kind;
@@ -105,7 +105,7 @@ static void edges_are_found(const char *name, const double place_rad[3])
     }
 }
 
-static void try_sensor(cvk_rig_sensor_kind kind, double most_deg)
+static void try_sensor(cvk_rotor_kind kind, double most_deg)
 {
     /* half of the benches with this sensor, the others with the next one */
     for (int bench = (int)kind % 2; bench < SENSOR_BENCHES; bench += 2) {
@@ -114,7 +114,7 @@ static void try_sensor(cvk_rig_sensor_kind kind, double most_deg)
         open_bench(&config, 1u + (unsigned)bench, 0);
         cvk_rig_calibration(sim.rig, &direction, &offset);
         cvk_rig_true_halls(sim.rig, place);
-        if (kind == CVK_SENSOR_HALLS) {
+        if (kind == CVK_ROTOR_HALLS) {
             offset += direction * (place[0] + place[1] + place[2]) / 3.0;
         }
         calibrate();
@@ -122,7 +122,7 @@ static void try_sensor(cvk_rig_sensor_kind kind, double most_deg)
                       cvk_calibration_reason_text((cvk_calibration_reason)now->calibration_reason));
         const double error = remainder((double)now->found_offset_rad - offset, TWO_PI) * DEGREES;
         ck_assert_int_eq(now->found_direction, (int)direction);
-        if (kind == CVK_SENSOR_HALLS) {
+        if (kind == CVK_ROTOR_HALLS) {
             edges_are_found(config.name, place);
         }
         ck_assert_msg(fabs(error) < most_deg, "%s: %.2f deg", config.name, error);
@@ -139,25 +139,25 @@ static void try_sensor(cvk_rig_sensor_kind kind, double most_deg)
 
 START_TEST(it_finds_an_absolute_sensor)
 {
-    try_sensor(CVK_SENSOR_ABSOLUTE, 1.2);
+    try_sensor(CVK_ROTOR_ABSOLUTE, 1.2);
 }
 END_TEST
 
 START_TEST(it_finds_an_encoder)
 {
-    try_sensor(CVK_SENSOR_ENCODER, 1.2);
+    try_sensor(CVK_ROTOR_ENCODER, 1.2);
 }
 END_TEST
 
 START_TEST(it_finds_a_sincos_sensor)
 {
-    try_sensor(CVK_SENSOR_SINCOS, 1.2);
+    try_sensor(CVK_ROTOR_SINCOS, 1.2);
 }
 END_TEST
 
 START_TEST(it_finds_halls)
 {
-    try_sensor(CVK_SENSOR_HALLS, 3.5);
+    try_sensor(CVK_ROTOR_HALLS, 3.5);
 }
 END_TEST
 
@@ -193,8 +193,8 @@ static cvk_rig_scenario with_event(cvk_rig_event_kind what, double value)
 START_TEST(a_blocked_shaft_is_named)
 {
     const cvk_rig_scenario blocked = with_event(CVK_LOAD_BLOCKED, 0.0);
-    const cvk_rig_config absolute = bench_with(0, CVK_SENSOR_ABSOLUTE, 0);
-    const cvk_rig_config halls = bench_with(2, CVK_SENSOR_HALLS, 0);
+    const cvk_rig_config absolute = bench_with(0, CVK_ROTOR_ABSOLUTE, 0);
+    const cvk_rig_config halls = bench_with(2, CVK_ROTOR_HALLS, 0);
     fails_with(&absolute, &blocked, 0, CVK_CALIBRATE_BLOCKED);
     fails_with(&halls, &blocked, 0, CVK_CALIBRATE_BLOCKED);
 }
@@ -203,9 +203,9 @@ END_TEST
 START_TEST(an_unplugged_sensor_is_named)
 {
     const cvk_rig_scenario pulled = with_event(CVK_MISHAP_SENSOR_UNPLUGGED, 0.0);
-    const cvk_rig_config halls = bench_with(2, CVK_SENSOR_HALLS, 0);
-    const cvk_rig_config sincos = bench_with(1, CVK_SENSOR_SINCOS, 0);
-    const cvk_rig_config absolute = bench_with(2, CVK_SENSOR_ABSOLUTE, 0);
+    const cvk_rig_config halls = bench_with(2, CVK_ROTOR_HALLS, 0);
+    const cvk_rig_config sincos = bench_with(1, CVK_ROTOR_SINCOS, 0);
+    const cvk_rig_config absolute = bench_with(2, CVK_ROTOR_ABSOLUTE, 0);
     fails_with(&halls, &pulled, 0, CVK_CALIBRATE_UNPLUGGED);
     fails_with(&sincos, &pulled, 0, CVK_CALIBRATE_UNPLUGGED);
     fails_with(&absolute, &pulled, 0, CVK_CALIBRATE_FROZEN);
@@ -215,7 +215,7 @@ END_TEST
 START_TEST(a_dead_hall_is_named)
 {
     for (int dead = 1; dead <= 3; dead++) {
-        cvk_rig_config halls = bench_with(dead, CVK_SENSOR_HALLS, 0);
+        cvk_rig_config halls = bench_with(dead, CVK_ROTOR_HALLS, 0);
         halls.rotor_sensor.hall_dead = dead;
         fails_with(&halls, NULL, 0, CVK_CALIBRATE_HALL_DEAD);
     }
@@ -224,7 +224,7 @@ END_TEST
 
 START_TEST(too_little_current_is_named)
 {
-    cvk_rig_config mixer = bench_with(2, CVK_SENSOR_ABSOLUTE, 0);
+    cvk_rig_config mixer = bench_with(2, CVK_ROTOR_ABSOLUTE, 0);
     const double torque_nm = 1.5 * mixer.motor.pole_pairs * mixer.motor.flux_linkage_wb *
                              (double)mixer.tune.limit.current_a;
     const cvk_rig_scenario hand = with_event(CVK_LOAD_BRAKE, 0.45 * torque_nm),
@@ -244,7 +244,7 @@ END_TEST
 /* One after the other: the rotor still turns when the second is asked for. */
 START_TEST(a_rotor_that_runs_out_is_no_load)
 {
-    const cvk_rig_config blower = bench_with(0, CVK_SENSOR_HALLS, 0);
+    const cvk_rig_config blower = bench_with(0, CVK_ROTOR_HALLS, 0);
     const cvk_request off = {.mode = CVK_MODE_OFF}, again = {.mode = CVK_MODE_CALIBRATE};
     open_bench(&blower, 3, 0);
     calibrate();
@@ -265,7 +265,7 @@ END_TEST
 
 START_TEST(a_load_that_pulls_is_named)
 {
-    cvk_rig_config mixer = bench_with(2, CVK_SENSOR_ABSOLUTE, 0);
+    cvk_rig_config mixer = bench_with(2, CVK_ROTOR_ABSOLUTE, 0);
     const double torque_nm = 1.5 * mixer.motor.pole_pairs * mixer.motor.flux_linkage_wb *
                              (double)mixer.tune.limit.current_a;
     const cvk_rig_scenario weight = with_event(CVK_LOAD_CONSTANT, 0.1 * torque_nm);
@@ -277,14 +277,14 @@ END_TEST
 
 START_TEST(a_rotor_that_does_not_follow_is_named)
 {
-    const cvk_rig_config mixer = bench_with(2, CVK_SENSOR_ABSOLUTE, 0);
+    const cvk_rig_config mixer = bench_with(2, CVK_ROTOR_ABSOLUTE, 0);
     fails_with(&mixer, NULL, 3, CVK_CALIBRATE_NOT_FOLLOWING); /* it has 7 pole pairs */
 }
 END_TEST
 
 START_TEST(no_current_is_named)
 {
-    const cvk_rig_config mixer = bench_with(2, CVK_SENSOR_ABSOLUTE, 0);
+    const cvk_rig_config mixer = bench_with(2, CVK_ROTOR_ABSOLUTE, 0);
     const cvk_request request = {.mode = CVK_MODE_CALIBRATE};
     const cvk_readings none = {.current_valid = CVK_ALL_CURRENTS_VALID, .bus_v = 24.0f};
     open_bench(&mixer, 3, 0);
@@ -301,7 +301,7 @@ END_TEST
 /* The sensor's wires are exchanged while it runs: half of the sweeps go one way, half the other. */
 START_TEST(a_direction_reversed_half_way_is_named)
 {
-    const cvk_rig_config table = bench_with(3, CVK_SENSOR_SINCOS, 0);
+    const cvk_rig_config table = bench_with(3, CVK_ROTOR_SINCOS, 0);
     open_bench(&table, 3, 0);
     const cvk_request request = {.mode = CVK_MODE_CALIBRATE};
     ck_assert_int_eq(cvk_drive_request(&sim.drive, CVK_SIM_OWNER, &request, NULL), CVK_OK);
@@ -329,7 +329,7 @@ END_TEST
 /* What it needs is asked for at the door; and a new request in between cuts it short. */
 START_TEST(it_needs_a_sensor_and_pole_pairs)
 {
-    const cvk_rig_config mixer = bench_with(2, CVK_SENSOR_ABSOLUTE, 0);
+    const cvk_rig_config mixer = bench_with(2, CVK_ROTOR_ABSOLUTE, 0);
     const cvk_request request = {.mode = CVK_MODE_CALIBRATE}, off = {.mode = CVK_MODE_OFF};
     cvk_refusal why = {0};
     open_bench(&mixer, 1, 0);
@@ -364,7 +364,7 @@ END_TEST
  * control call. */
 START_TEST(it_can_be_done_again)
 {
-    const cvk_rig_config table = bench_with(3, CVK_SENSOR_ABSOLUTE, 0);
+    const cvk_rig_config table = bench_with(3, CVK_ROTOR_ABSOLUTE, 0);
     const cvk_request request = {.mode = CVK_MODE_CALIBRATE}, off = {.mode = CVK_MODE_OFF};
     open_bench(&table, 1, 0);
     calibrate();

@@ -17,7 +17,7 @@
 static cvk_calibration found;
 static sensor_log made;
 
-static const cvk_sensor_calibration *calibrate(cvk_sensor_kind kind)
+static const cvk_sensor_calibration *calibrate(cvk_rotor_kind kind)
 {
     const cvk_calibrate_options options = cvk_calibrate_options_default();
     const cvk_status status = cvk_calibrate_log(&made.log, &options, &found);
@@ -58,7 +58,7 @@ static void check_wiring(double direction)
     const int order = w->phases[0] != '\0' ? parity(w->phases) : 1;
     ck_assert_int_eq(order * w->sensor_direction, (int)direction);
     ck_assert((w->phases[0] == '\0') == (w->phases_open[0] != '\0'));
-    ck_assert_msg(w->by == CVK_SENSES_HALL || w->phases[0] == '\0',
+    ck_assert_msg(w->by == CVK_ROTOR_HALLS || w->phases[0] == '\0',
                   "the zero of a sensor that is no hall names no phase");
     ck_assert_double_gt(w->probability, 0.9);
     ck_assert_int_gt((int)strlen(w->cure), 20);
@@ -76,9 +76,9 @@ START_TEST(wiring_is_right_for_every_permutation)
         } else {
             sensor_log_record(&made, &config, program, draw + 1u);
         }
-        for (int kind = 0; kind < CVK_SENSES_KINDS; kind++) {
-            sensor_log_keep(&made, (cvk_sensor_kind)kind);
-            (void)calibrate((cvk_sensor_kind)kind);
+        for (int kind = 0; kind < CVK_ROTOR_ANGLE_KINDS; kind++) {
+            sensor_log_keep(&made, (cvk_rotor_kind)kind);
+            (void)calibrate((cvk_rotor_kind)kind);
             check_wiring(made.direction);
             ck_assert_int_eq(found.wiring.by, kind);
         }
@@ -98,10 +98,10 @@ START_TEST(counts_alone_have_a_direction)
         } else {
             sensor_log_record(&made, &config, programs[draw % 3], draw + 1u);
         }
-        sensor_log_keep(&made, CVK_SENSES_ENCODER);
+        sensor_log_keep(&made, CVK_ROTOR_ENCODER);
         made.log.column[CVK_COLUMN_INDEX] = NULL;
         made.log.encoder_counts = 0.0;
-        const cvk_sensor_calibration *s = calibrate(CVK_SENSES_ENCODER);
+        const cvk_sensor_calibration *s = calibrate(CVK_ROTOR_ENCODER);
         ck_assert(!cvk_measured_known(&s->electrical_offset_rad));
         ck_assert_msg(strstr(s->why, "counts per turn") != NULL, "draw %u: %s", draw, s->why);
         check_wiring(made.direction);
@@ -120,9 +120,9 @@ START_TEST(a_drag_before_a_run_does_not_bend_halls)
         sensor_log_record(&ran, &config, "spin", 70u + (unsigned)bench);
         sensor_log_join(&made, &ran);
         sensor_log_free(&ran);
-        sensor_log_keep(&made, CVK_SENSES_HALL);
-        const cvk_sensor_calibration *s = calibrate(CVK_SENSES_HALL);
-        const double error = off(&s->electrical_offset_rad, made.offset_rad[CVK_SENSES_HALL]);
+        sensor_log_keep(&made, CVK_ROTOR_HALLS);
+        const cvk_sensor_calibration *s = calibrate(CVK_ROTOR_HALLS);
+        const double error = off(&s->electrical_offset_rad, made.offset_rad[CVK_ROTOR_HALLS]);
         ck_assert_int_eq(s->direction, (int)made.direction);
         ck_assert_int_eq(s->reference, CVK_REFERENCE_BACK_EMF);
         ck_assert_msg(error < 1.0 * DEGREE, "%s: %.2f deg", config.name, error / DEGREE);
@@ -139,8 +139,8 @@ START_TEST(halls_name_the_phases)
         cvk_rig_config config = bench_wired(2, phases, 0);
         config.rotor_sensor.offset_mech_rad = 0.0;
         sensor_log_record(&made, &config, "spin", 4);
-        sensor_log_keep(&made, CVK_SENSES_HALL);
-        (void)calibrate(CVK_SENSES_HALL);
+        sensor_log_keep(&made, CVK_ROTOR_HALLS);
+        (void)calibrate(CVK_ROTOR_HALLS);
         ck_assert_str_eq(found.wiring.phases, names[phases]);
         ck_assert_int_eq(found.wiring.sensor_direction, 1);
         ck_assert(phases == 0 ? strstr(found.wiring.cure, "nothing to swap") != NULL
@@ -157,12 +157,12 @@ START_TEST(offsets_are_right_and_held)
     for (int bench = 0; bench < SENSOR_BENCHES; bench++) {
         const cvk_rig_config config = bench_wired(bench, (unsigned)bench * 7u, bench % 2);
         sensor_log_record(&made, &config, "spin", 20u + (unsigned)bench);
-        for (int kind = 0; kind < CVK_SENSES_KINDS; kind++) {
-            sensor_log_keep(&made, (cvk_sensor_kind)kind);
-            const cvk_sensor_calibration *s = calibrate((cvk_sensor_kind)kind);
+        for (int kind = 0; kind < CVK_ROTOR_ANGLE_KINDS; kind++) {
+            sensor_log_keep(&made, (cvk_rotor_kind)kind);
+            const cvk_sensor_calibration *s = calibrate((cvk_rotor_kind)kind);
             const double error = off(&s->electrical_offset_rad, made.offset_rad[kind]);
             ck_assert_msg(error < 1.0 * DEGREE, "%s, %s: %.2f deg", config.name,
-                          cvk_sensor_kind_name((cvk_sensor_kind)kind), error / DEGREE);
+                          cvk_rotor_kind_name((cvk_rotor_kind)kind), error / DEGREE);
             logs++;
             held += holds(&s->electrical_offset_rad, made.offset_rad[kind]);
         }
@@ -180,12 +180,12 @@ START_TEST(friction_is_told_from_offset)
         config.shaft.friction_coulomb_nm *= 2.0;
         config.shaft.friction_static_nm *= 2.0;
         sensor_log_record(&made, &config, "sweep", 31u + (unsigned)bench);
-        const cvk_sensor_calibration *s = calibrate(CVK_SENSES_ABSOLUTE);
-        ck_assert_double_lt(off(&s->electrical_offset_rad, made.offset_rad[CVK_SENSES_ABSOLUTE]),
+        const cvk_sensor_calibration *s = calibrate(CVK_ROTOR_ABSOLUTE);
+        ck_assert_double_lt(off(&s->electrical_offset_rad, made.offset_rad[CVK_ROTOR_ABSOLUTE]),
                             1.0 * DEGREE);
-        const cvk_sensor_calibration *h = &found.sensor[CVK_SENSES_HALL];
+        const cvk_sensor_calibration *h = &found.sensor[CVK_ROTOR_HALLS];
         ck_assert_int_eq(h->reference, CVK_REFERENCE_SENSOR);
-        ck_assert_double_lt(off(&h->electrical_offset_rad, made.offset_rad[CVK_SENSES_HALL]),
+        ck_assert_double_lt(off(&h->electrical_offset_rad, made.offset_rad[CVK_ROTOR_HALLS]),
                             1.0 * DEGREE);
         if (s->reference == CVK_REFERENCE_CURRENT) {
             ck_assert_double_gt(s->lag_rad.value, 1.0 * DEGREE);
@@ -203,7 +203,7 @@ static double true_edge(const cvk_rig_config *config, int edge)
     const int n = hall_of[edge];
     const double own = n * TWO_PI / 3.0 + made.hall_place_rad[n] + where[edge] * TWO_PI / 4.0;
     const double plain =
-        made.offset_rad[CVK_SENSES_HALL] -
+        made.offset_rad[CVK_ROTOR_HALLS] -
         made.direction *
             (made.hall_place_rad[0] + made.hall_place_rad[1] + made.hall_place_rad[2]) / 3.0;
     (void)config;
@@ -216,8 +216,8 @@ START_TEST(hall_edges_are_within_a_degree)
     for (int bench = 0; bench < SENSOR_BENCHES; bench += 2) {
         const cvk_rig_config config = bench_wired(bench, (unsigned)bench, 1);
         sensor_log_record(&made, &config, "spin", 40u + (unsigned)bench);
-        sensor_log_keep(&made, CVK_SENSES_HALL);
-        const cvk_hall_calibration *h = &calibrate(CVK_SENSES_HALL)->hall;
+        sensor_log_keep(&made, CVK_ROTOR_HALLS);
+        const cvk_hall_calibration *h = &calibrate(CVK_ROTOR_HALLS)->hall;
         for (int n = 0; n < CVK_HALL_EDGES; n++) {
             const double error = off(&h->edge_rad[n], true_edge(&config, n));
             ck_assert_msg(error < 1.0 * DEGREE, "%s, edge %d: %.2f deg", config.name, n,
@@ -241,7 +241,7 @@ START_TEST(errors_over_a_turn_are_found)
         const cvk_rig_config config = bench_wired(bench, 11u * (unsigned)bench, bench % 2);
         const cvk_rig_rotor_sensor *truth = &config.rotor_sensor;
         sensor_log_record(&made, &config, "spin", 50u + (unsigned)bench);
-        const cvk_sensor_calibration *a = calibrate(CVK_SENSES_ABSOLUTE);
+        const cvk_sensor_calibration *a = calibrate(CVK_ROTOR_ABSOLUTE);
         const double once = a->sine_rad[0].value - truth->harmonic_1_mech_rad;
         const double twice = a->sine_rad[1].value - truth->harmonic_2_mech_rad;
         ck_assert_double_lt(hypot(hypot(once, twice), a->cosine_rad[0].value), 0.2 * DEGREE);
@@ -253,7 +253,7 @@ START_TEST(errors_over_a_turn_are_found)
         /* at the blower's few microhenry a step's back-EMF is itself no better than half a degree
          */
         ck_assert_double_lt(a->error_after_rad, (bench == 1 ? 0.6 : 0.5) * DEGREE);
-        const cvk_sensor_calibration *s = &found.sensor[CVK_SENSES_SINCOS];
+        const cvk_sensor_calibration *s = &found.sensor[CVK_ROTOR_SINCOS];
         /* at the blower's few microhenry the back-EMF of a step is itself no better than half a
          * degree */
         ck_assert_msg(s->error_after_rad < (bench == 1 ? 0.6 : 0.3) * DEGREE, "%s: %.2f deg",
@@ -270,7 +270,7 @@ START_TEST(current_gains_are_within_three_tenths_of_a_percent)
     for (int bench = 1; bench < SENSOR_BENCHES; bench += 2) {
         const cvk_rig_config config = bench_wired(bench, 0, bench / 2 % 2);
         sensor_log_record(&made, &config, "spin", 60u + (unsigned)bench);
-        (void)calibrate(CVK_SENSES_ABSOLUTE);
+        (void)calibrate(CVK_ROTOR_ABSOLUTE);
         if (cvk_measured_known(&found.channels.gain[0])) {
             for (int n = 0; n < 3; n++) {
                 ck_assert_double_eq_tol(found.channels.gain[n].value, made.channel_gain[n], 0.003);
@@ -290,8 +290,8 @@ START_TEST(what_the_log_looks_like_changes_nothing)
 {
     const cvk_rig_config config = bench_wired(2, 9, 0);
     sensor_log_record(&made, &config, "spin", 5);
-    sensor_log_keep(&made, CVK_SENSES_HALL);
-    const double plain = calibrate(CVK_SENSES_HALL)->electrical_offset_rad.value;
+    sensor_log_keep(&made, CVK_ROTOR_HALLS);
+    const double plain = calibrate(CVK_ROTOR_HALLS)->electrical_offset_rad.value;
     for (int n = 0; n < 3; n++) {
         double *bit = malloc(made.log.rows * sizeof *bit);
         for (size_t k = 0; k < made.log.rows; k++) {
@@ -304,7 +304,7 @@ START_TEST(what_the_log_looks_like_changes_nothing)
     for (size_t k = 0; k < made.log.rows; k++) {
         made.cells[CVK_COLUMN_T][k] += 1000.0;
     }
-    const cvk_sensor_calibration *again = calibrate(CVK_SENSES_HALL);
+    const cvk_sensor_calibration *again = calibrate(CVK_ROTOR_HALLS);
     ck_assert_double_eq_tol(again->electrical_offset_rad.value, plain, 1e-6);
     sensor_log_free(&made);
 }
@@ -316,19 +316,19 @@ START_TEST(counts_per_turn_are_found)
     const cvk_rig_config config = bench_wired(3, 4, 0);
     sensor_log_record(&made, &config, "spin", 6);
     made.log.encoder_counts = 0.0;
-    sensor_log_keep(&made, CVK_SENSES_ENCODER);
-    (void)calibrate(CVK_SENSES_ENCODER);
-    ck_assert_double_eq(found.sensor[CVK_SENSES_ENCODER].encoder.counts_per_turn, 8192.0);
+    sensor_log_keep(&made, CVK_ROTOR_ENCODER);
+    (void)calibrate(CVK_ROTOR_ENCODER);
+    ck_assert_double_eq(found.sensor[CVK_ROTOR_ENCODER].encoder.counts_per_turn, 8192.0);
     made.log.column[CVK_COLUMN_INDEX] = NULL;
     made.log.column[CVK_COLUMN_THETA_M] = made.cells[CVK_COLUMN_THETA_M];
-    const cvk_sensor_calibration *s = calibrate(CVK_SENSES_ENCODER);
+    const cvk_sensor_calibration *s = calibrate(CVK_ROTOR_ENCODER);
     ck_assert_double_eq(s->encoder.counts_per_turn, 8192.0);
-    ck_assert(holds(&s->electrical_offset_rad, made.offset_rad[CVK_SENSES_ENCODER]));
+    ck_assert(holds(&s->electrical_offset_rad, made.offset_rad[CVK_ROTOR_ENCODER]));
     sensor_log_free(&made);
 }
 END_TEST
 
-static void says(cvk_sensor_kind kind, const char *words)
+static void says(cvk_rotor_kind kind, const char *words)
 {
     const cvk_sensor_calibration *s = calibrate(kind);
     ck_assert(!cvk_measured_known(&s->electrical_offset_rad));
@@ -337,7 +337,7 @@ static void says(cvk_sensor_kind kind, const char *words)
                   found.wiring.undecided);
 }
 
-static void record_with(cvk_rig_event_kind what, double value, cvk_sensor_kind kind)
+static void record_with(cvk_rig_event_kind what, double value, cvk_rotor_kind kind)
 {
     cvk_rig_scenario s = {.count = 1};
     const cvk_rig_config config = bench_wired(2, 3, 0);
@@ -349,23 +349,23 @@ static void record_with(cvk_rig_event_kind what, double value, cvk_sensor_kind k
 
 START_TEST(wrong_situations_are_named)
 {
-    record_with(CVK_LOAD_BLOCKED, 0.0, CVK_SENSES_ABSOLUTE);
-    says(CVK_SENSES_ABSOLUTE, "the shaft is blocked");
-    says(CVK_SENSES_ABSOLUTE, "too little current");
-    sensor_log_keep(&made, CVK_SENSES_HALL);
-    says(CVK_SENSES_HALL, "the shaft is blocked");
+    record_with(CVK_LOAD_BLOCKED, 0.0, CVK_ROTOR_ABSOLUTE);
+    says(CVK_ROTOR_ABSOLUTE, "the shaft is blocked");
+    says(CVK_ROTOR_ABSOLUTE, "too little current");
+    sensor_log_keep(&made, CVK_ROTOR_HALLS);
+    says(CVK_ROTOR_HALLS, "the shaft is blocked");
     sensor_log_free(&made);
-    record_with(CVK_MISHAP_SENSOR_UNPLUGGED, 0.0, CVK_SENSES_HALL);
-    says(CVK_SENSES_HALL, "unplugged");
-    sensor_log_keep(&made, CVK_SENSES_ABSOLUTE);
-    says(CVK_SENSES_ABSOLUTE, "unplugged");
+    record_with(CVK_MISHAP_SENSOR_UNPLUGGED, 0.0, CVK_ROTOR_HALLS);
+    says(CVK_ROTOR_HALLS, "unplugged");
+    sensor_log_keep(&made, CVK_ROTOR_ABSOLUTE);
+    says(CVK_ROTOR_ABSOLUTE, "unplugged");
     sensor_log_free(&made);
-    record_with(CVK_LOAD_CONSTANT, 0.18, CVK_SENSES_ABSOLUTE);
-    says(CVK_SENSES_ABSOLUTE, "a load pulls");
+    record_with(CVK_LOAD_CONSTANT, 0.18, CVK_ROTOR_ABSOLUTE);
+    says(CVK_ROTOR_ABSOLUTE, "a load pulls");
     sensor_log_free(&made);
-    record_with(CVK_LOAD_DRIVEN, 15.0, CVK_SENSES_ABSOLUTE);
-    (void)calibrate(CVK_SENSES_ABSOLUTE);
-    ck_assert(found.sensor[CVK_SENSES_ABSOLUTE].direction != -(int)made.direction);
+    record_with(CVK_LOAD_DRIVEN, 15.0, CVK_ROTOR_ABSOLUTE);
+    (void)calibrate(CVK_ROTOR_ABSOLUTE);
+    ck_assert(found.sensor[CVK_ROTOR_ABSOLUTE].direction != -(int)made.direction);
     sensor_log_free(&made);
 }
 END_TEST
@@ -375,8 +375,8 @@ START_TEST(a_dead_hall_is_named)
     cvk_rig_config config = bench_wired(2, 3, 0);
     config.rotor_sensor.hall_dead = 3;
     sensor_log_record(&made, &config, "sweep", 3);
-    sensor_log_keep(&made, CVK_SENSES_HALL);
-    says(CVK_SENSES_HALL, "hall c never changes");
+    sensor_log_keep(&made, CVK_ROTOR_HALLS);
+    says(CVK_ROTOR_HALLS, "hall c never changes");
     sensor_log_free(&made);
 }
 END_TEST
@@ -386,14 +386,14 @@ START_TEST(a_direction_reversed_half_way_is_named)
 {
     const cvk_rig_config config = bench_wired(0, 3, 0);
     sensor_log_record(&made, &config, "duty", 3);
-    sensor_log_keep(&made, CVK_SENSES_ABSOLUTE);
+    sensor_log_keep(&made, CVK_ROTOR_ABSOLUTE);
     for (size_t k = made.log.rows / 2; k < made.log.rows; k++) {
         made.cells[CVK_COLUMN_THETA_M][k] = TWO_PI - made.cells[CVK_COLUMN_THETA_M][k];
     }
-    const cvk_sensor_calibration *s = calibrate(CVK_SENSES_ABSOLUTE);
+    const cvk_sensor_calibration *s = calibrate(CVK_ROTOR_ABSOLUTE);
     ck_assert_int_eq(s->direction, 0);
     made.log.pole_pairs = config.motor.pole_pairs;
-    says(CVK_SENSES_ABSOLUTE, "reversed in between");
+    says(CVK_ROTOR_ABSOLUTE, "reversed in between");
     sensor_log_free(&made);
 }
 END_TEST
@@ -403,13 +403,13 @@ START_TEST(a_sensor_that_does_not_follow_is_named)
 {
     const cvk_rig_config config = bench_wired(0, 3, 0);
     sensor_log_record(&made, &config, "duty", 3);
-    sensor_log_keep(&made, CVK_SENSES_ABSOLUTE);
+    sensor_log_keep(&made, CVK_ROTOR_ABSOLUTE);
     made.log.pole_pairs = config.motor.pole_pairs;
     for (size_t k = 0; k < made.log.rows; k++) {
         const double t = made.cells[CVK_COLUMN_T][k];
         made.cells[CVK_COLUMN_THETA_M][k] = fmod(8.0 * t + 3.0 * sin(7.0 * t) + 6.0, TWO_PI);
     }
-    says(CVK_SENSES_ABSOLUTE, "nothing turns with it");
+    says(CVK_ROTOR_ABSOLUTE, "nothing turns with it");
     sensor_log_free(&made);
 }
 END_TEST
@@ -419,10 +419,10 @@ START_TEST(a_log_that_cannot_decide_says_so)
 {
     const cvk_rig_config config = bench_wired(3, 3, 0);
     sensor_log_by_hand(&made, &config, 3, 0.1, 0.2);
-    sensor_log_keep(&made, CVK_SENSES_ABSOLUTE);
-    says(CVK_SENSES_ABSOLUTE, "turn the shaft further");
+    sensor_log_keep(&made, CVK_ROTOR_ABSOLUTE);
+    says(CVK_ROTOR_ABSOLUTE, "turn the shaft further");
     made.log.column[CVK_COLUMN_THETA_M] = NULL;
-    (void)calibrate(CVK_SENSES_ABSOLUTE);
+    (void)calibrate(CVK_ROTOR_ABSOLUTE);
     ck_assert_ptr_nonnull(strstr(found.wiring.undecided, "no rotor sensor"));
     sensor_log_free(&made);
 }
