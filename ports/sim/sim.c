@@ -139,10 +139,10 @@ cvk_status cvk_sim_init(cvk_sim *sim, const cvk_rig_config *config, uint64_t see
     const cvk_hardware hardware = cvk_sim_hardware(config);
     status = cvk_drive_init(&sim->drive, &sim->port, &hardware, &settings, why);
     if (status == CVK_OK) {
-        if (config->rotor_sensor.calibrated) {
-            cvk_drive_rotor_aligned(&sim->drive); /* an encoder's start came from the rig */
-        }
         status = cvk_drive_claim(&sim->drive, CVK_SIM_OWNER, LEASE_S);
+    }
+    if (status == CVK_OK && config->rotor_sensor.calibrated) { /* an encoder's start came from it */
+        status = cvk_drive_rotor_aligned(&sim->drive, CVK_SIM_OWNER);
     }
     return status;
 }

@@ -263,11 +263,7 @@ static cvk_status say(cvk_link *link, corvak_Word_Kind word)
     case corvak_Word_Kind_CALL_GOOD:
         return cvk_drive_call_good(drive, me);
     case corvak_Word_Kind_CLEAR_FAULT:
-        if (cvk_drive_refresh(drive, me) != CVK_OK) {
-            return CVK_NOT_OWNER;
-        }
-        cvk_drive_clear_fault(drive);
-        return CVK_OK;
+        return cvk_drive_clear_fault(drive, me);
     default:
         return UNREADABLE;
     }

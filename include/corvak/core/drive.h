@@ -175,12 +175,12 @@ cvk_status cvk_drive_run(cvk_drive *drive, cvk_owner owner, cvk_excitation *exci
                          cvk_refusal *why) CVK_MUST_CHECK;
 
 /* The rotor sensor's offset in the settings holds, until power-off: a calibration has found it, or
- * somebody vouches for it. Task, before a request that needs it. */
-void cvk_drive_rotor_aligned(cvk_drive *drive);
+ * the owner vouches for it. CVK_NOT_OWNER for anybody else. Task, before a request that needs it. */
+cvk_status cvk_drive_rotor_aligned(cvk_drive *drive, cvk_owner owner) CVK_MUST_CHECK;
 
 /* Ends a fault, from the next control call on. What was asked for before it is over: a new request
- * is needed. Task or interrupt. */
-void cvk_drive_clear_fault(cvk_drive *drive);
+ * is needed. CVK_NOT_OWNER for anybody but the owner. Task. */
+cvk_status cvk_drive_clear_fault(cvk_drive *drive, cvk_owner owner) CVK_MUST_CHECK;
 
 #ifdef __cplusplus
 }

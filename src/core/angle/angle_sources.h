@@ -95,6 +95,11 @@ typedef struct cvk_angles {
     bool observing;        /* voltage and current were known at the sample before */
 } cvk_angles;
 
+/* What each source takes from the settings. */
+void cvk_rotor_prepare(cvk_setup *setup);
+void cvk_observers_prepare(cvk_setup *setup);
+void cvk_injection_prepare(cvk_setup *setup);
+
 /* Every source steps. */
 void cvk_angles_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now);
 

@@ -33,6 +33,9 @@
 #define MOST_TURNED_RAD 0.5f /* in a period */
 #define SURE 0.8f
 
+#define SEEK_S 0.03f /* each step of the search for the axis */
+#define SEEK_BANDWIDTH_RAD_S 150.0f
+
 static const cvk_parameter rows[] = {
     CVK_ROW(injection, voltage_v, "V", 0.0f, 100.0f, 0.0f, false,
             "voltage that changes its sign with every control period; 0: no injection"),
@@ -204,4 +207,25 @@ cvk_ab cvk_injection_voltage(cvk_injection *s, const cvk_setup *setup)
     const bool across = s->ticks >= ACROSS_EVERY && phase_of(s) < ACROSS_TICKS;
     return cvk_park_inverse(across ? (cvk_dq){0.0f, v} : (cvk_dq){v, 0.0f},
                             cvk_rotation_of(s->at.angle_rad + ahead));
+}
+
+void cvk_injection_prepare(cvk_setup *setup)
+{
+    const cvk_injection_settings *s = &setup->settings.injection;
+    const cvk_motor_settings *m = &setup->settings.motor;
+    cvk_injection_constants *c = &setup->injection;
+    const float T = setup->period_s, volts = s->voltage_v * T;
+    if (!(volts > 0.0f && m->inductance_d_h > 0.0f && m->inductance_q_h > 0.0f)) {
+        return;
+    }
+    const float per_d = 1.0f / m->inductance_d_h, per_q = 1.0f / m->inductance_q_h;
+    float unused;
+    c->swing_a = 0.5f * volts * (per_d + per_q);
+    c->rad_per_a = 1.0f / (volts * (per_d - per_q));
+    cvk_tracking_gains(s->bandwidth_rad_s, T, &c->gain_angle, &c->gain_speed);
+    cvk_tracking_gains(SEEK_BANDWIDTH_RAD_S, T, &c->seek_gain, &unused);
+    setup->at_rest = CVK_ANGLE_INJECTION;
+    setup->leave_rest_rad_s = s->leave_rad_s;
+    setup->start.seek_ticks = cvk_ticks_of(SEEK_S, T);
+    setup->start.pulse_ticks = cvk_ticks_of(s->pulse_s, T);
 }

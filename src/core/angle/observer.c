@@ -40,6 +40,11 @@ typedef struct observer {
     {cvk_##name##_step, cvk_##name##_seed, offsetof(cvk_observers, name.at)},
 static const observer observers[] = {CVK_OBSERVER_LIST(ROW_OF)};
 
+#define FILTER_RATIO 4.0f    /* of the back-EMF's filter to the tracking filter */
+#define QUALITY_RAD 0.5236f  /* spread of the error at the least speed: 30 degrees */
+#define MOST_TURNED_RAD 2.5f /* in a control period, of an observer */
+#define ADAPT_S 0.3f         /* in which a misfit is taken up */
+
 static const cvk_parameter rows[] = {
     CVK_ROW_CHOICE(observer, kind, kinds, CVK_OBSERVER_KINDS - 1, 0,
                    "observer in use: of the flux linkage, of the back-EMF, or a Kalman filter"),
@@ -211,4 +216,21 @@ void cvk_observers_seed(cvk_angles *angles, const cvk_setup *setup, const cvk_mo
     }
     angles->observed.current_a = now->current_ab_a;
     angles->observing = true;
+}
+
+void cvk_observers_prepare(cvk_setup *setup)
+{
+    const cvk_observer_settings *s = &setup->settings.observer;
+    cvk_observer_constants *c = &setup->observer;
+    const float T = setup->period_s, turn = s->tracking_bandwidth_rad_s * T;
+    c->chosen = cvk_observer_source(s->kind);
+    c->pull = 1.0f - expf(-s->bandwidth_rad_s * T);
+    c->filter = 1.0f - expf(-FILTER_RATIO * turn);
+    c->most_rad_s = MOST_TURNED_RAD / T;
+    c->pace_per_rad_s = 1.0f / s->tracking_bandwidth_rad_s;
+    c->pace_least = CVK_LEAST_PACE;
+    c->drift_speed_rad = turn * turn;
+    c->doubt_rad_s = QUALITY_RAD * s->least_speed_rad_s;
+    c->adapting = s->adapt != 0 ? (float)CVK_JUDGE_TICKS * T / ADAPT_S : 0.0f;
+    cvk_tracking_gains(s->tracking_bandwidth_rad_s, T, &c->gain_angle, &c->gain_speed);
 }

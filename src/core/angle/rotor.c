@@ -26,6 +26,11 @@ static const char *const startups[] = {"stored", "index", "calibrate", NULL};
     CVK_ROW(rotor, hall_edge_##n##_rad, "rad", -0.5f, 0.5f, 0.0f, true,                            \
             "halls: how far edge " #n " lies behind its place, electrical, going up")
 
+#define STUCK_RAD 0.6f   /* electrical, that the rotor goes on while the sensor's reading stays */
+#define STUCK_STEPS 4.0f /* and steps of the sensor */
+#define ANEW_S 0.01f     /* bridge off: a rotor elsewhere for so long is believed to be there */
+#define DISPUTE_S 0.02f  /* sensor and observer apart for so long: one of the two is wrong */
+
 static const cvk_parameter rows[] = {
     CVK_ROW_CHOICE(rotor, kind, kinds, CVK_ROTOR_KINDS - 1, CVK_ROTOR_NONE,
                    "kind of the rotor sensor"),
@@ -239,4 +244,46 @@ void cvk_rotor_step(cvk_angles *angles, const cvk_setup *setup, cvk_moment *now)
         follow(angles, setup, now);
     }
     now->source[CVK_ANGLE_ROTOR] = r->now;
+}
+
+static void prepare_halls(cvk_rotor_constants *c, const cvk_rotor_settings *s)
+{
+    const float late[CVK_ROTOR_EDGES] = {s->hall_edge_1_rad, s->hall_edge_2_rad,
+                                         s->hall_edge_3_rad, s->hall_edge_4_rad,
+                                         s->hall_edge_5_rad, s->hall_edge_6_rad};
+    for (int n = 0; n < CVK_ROTOR_EDGES; n++) {
+        c->hall_edge_rad[n] = CVK_PI / 3.0f * ((float)n + 0.5f) + late[n];
+    }
+    c->half_hysteresis_rad = 0.5f * s->hall_hysteresis_rad;
+}
+
+void cvk_rotor_prepare(cvk_setup *setup)
+{
+    const cvk_rotor_settings *s = &setup->settings.rotor;
+    cvk_rotor_constants *c = &setup->rotor;
+    const float pole_pairs = (float)setup->settings.motor.pole_pairs;
+    const float sign = s->reversed != 0 ? -1.0f : 1.0f, T = setup->period_s;
+    const float periods = s->periods_per_turn > 0 ? (float)s->periods_per_turn : pole_pairs;
+    const bool shaft = s->kind == CVK_ROTOR_ABSOLUTE || s->kind == CVK_ROTOR_ENCODER;
+    c->ratio = sign * (shaft                                           ? pole_pairs
+                       : s->kind == CVK_ROTOR_SINCOS && periods > 0.0f ? pole_pairs / periods
+                                                                       : 1.0f);
+    c->per_count_rad = CVK_TWO_PI / (float)s->counts;
+    c->index_counts = (int32_t)(s->index_rad / c->per_count_rad);
+    c->index_doubt_counts = s->counts / 64;
+    c->stuck_rad = STUCK_STEPS * (s->kind == CVK_ROTOR_ENCODER ? pole_pairs * c->per_count_rad : 0);
+    c->stuck_rad = c->stuck_rad > STUCK_RAD ? c->stuck_rad : STUCK_RAD;
+    c->per_gain = 1.0f / s->gain_ratio;
+    const cvk_rotation lean = cvk_rotation_of(s->quadrature_rad);
+    c->per_cos_lean = 1.0f / lean.cosine;
+    c->tan_lean = lean.sine / lean.cosine;
+    c->corrected = s->cosine_1_rad != 0.0f || s->sine_1_rad != 0.0f || s->cosine_2_rad != 0.0f ||
+                   s->sine_2_rad != 0.0f;
+    c->per_volt = s->tachometer_v_s != 0.0f ? pole_pairs / s->tachometer_v_s : 0.0f;
+    c->anew_ticks = cvk_ticks_of(ANEW_S, T);
+    c->dispute_ticks = cvk_ticks_of(DISPUTE_S, T);
+    prepare_halls(c, s);
+    /* six readings a turn are too few for as much: what is between them would swing */
+    const float bandwidth = (s->kind == CVK_ROTOR_HALLS ? CVK_HALLS_SHARE : 1.0f) * s->bandwidth_hz;
+    cvk_tracking_gains(CVK_TWO_PI * bandwidth, T, &c->gain_angle, &c->gain_speed);
 }

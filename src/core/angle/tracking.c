@@ -60,3 +60,10 @@ void cvk_tracked_tell(cvk_tracked *t, const cvk_setup *setup, const cvk_observed
                                                                         : CVK_ANGLE_FINE;
     }
 }
+
+void cvk_tracking_gains(float bandwidth_rad_s, float period_s, float *gain_angle, float *gain_speed)
+{
+    const float r = expf(-bandwidth_rad_s * period_s);
+    *gain_angle = 1.0f - r * r;
+    *gain_speed = (1.0f - r) * (1.0f - r) / period_s;
+}

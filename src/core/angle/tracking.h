@@ -51,6 +51,11 @@ typedef struct cvk_tracked {
     float turned_back_rad2; /* mean square: by how much the filter had to turn back */
 } cvk_tracked;
 
+/* Gains of a tracking filter with both poles at a bandwidth (rad/s): the discrete alpha-beta filter
+ * with r = exp(-bandwidth T), gain_angle = 1 - r^2, gain_speed = (1 - r)^2 / T. */
+void cvk_tracking_gains(float bandwidth_rad_s, float period_s, float *gain_angle,
+                        float *gain_speed);
+
 /* How the active flux has moved since the sample before. */
 static inline cvk_ab cvk_chord_seen(const cvk_observed *o, const cvk_setup *setup)
 {

@@ -96,24 +96,6 @@ static inline bool cvk_sees_rest(const cvk_setup *setup)
     return setup->at_rest != CVK_ANGLE_IMPOSED;
 }
 
-/* Checks settings against the hardware and prepares them. */
-cvk_status cvk_setup_prepare(cvk_setup *setup, const cvk_hardware *hardware,
-                             const cvk_settings *settings, cvk_refusal *why) CVK_MUST_CHECK;
-
-cvk_bounds cvk_bounds_of(const cvk_settings *settings);
-
-/* Both hold. */
-cvk_bounds cvk_bounds_tighter(cvk_bounds a, cvk_bounds b);
-
-/* What a mode needs and is not known; CVK_OK when nothing. */
-cvk_status cvk_setup_allows(const cvk_setup *setup, cvk_mode mode, bool rotor_known,
-                            cvk_refusal *why) CVK_MUST_CHECK;
-
-/* Gains of a tracking filter with both poles at a bandwidth (rad/s): the discrete alpha-beta filter
- * with r = exp(-bandwidth T), gain_angle = 1 - r^2, gain_speed = (1 - r)^2 / T. */
-void cvk_tracking_gains(float bandwidth_rad_s, float period_s, float *gain_angle,
-                        float *gain_speed);
-
 /* The rows of one section of the parameter table. */
 typedef struct cvk_parameter_rows {
     const cvk_parameter *row;

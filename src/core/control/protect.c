@@ -48,3 +48,22 @@ void cvk_protect_step(const cvk_setup *setup, bool clear, cvk_moment *now)
         cvk_protect_raise(now, name_fault(s, i, bus_v));
     }
 }
+
+static float lower(float a, float b)
+{
+    return a < b ? a : b;
+}
+
+cvk_bounds cvk_bounds_of(const cvk_settings *s)
+{
+    return (cvk_bounds){s->protect.trip_current_a, s->protect.bus_min_v, s->protect.bus_max_v,
+                        s->limit.current_a, s->limit.current_a * s->limit.current_a};
+}
+
+cvk_bounds cvk_bounds_tighter(cvk_bounds a, cvk_bounds b)
+{
+    const float current_a = lower(a.current_a, b.current_a);
+    return (cvk_bounds){lower(a.trip_current_a, b.trip_current_a),
+                        -lower(-a.bus_min_v, -b.bus_min_v), lower(a.bus_max_v, b.bus_max_v),
+                        current_a, current_a * current_a};
+}

@@ -7,6 +7,11 @@
 
 #include "base/setup.h"
 
+cvk_bounds cvk_bounds_of(const cvk_settings *settings);
+
+/* Both hold. */
+cvk_bounds cvk_bounds_tighter(cvk_bounds a, cvk_bounds b);
+
 /* Looks at what was measured; `clear` ends the fault of before. */
 void cvk_protect_step(const cvk_setup *setup, bool clear, cvk_moment *now);
 

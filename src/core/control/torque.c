@@ -12,11 +12,18 @@
  */
 #include "torque.h"
 
+#include "corvak/core/svm.h"
+
 #include "base/arithmetic.h"
 
 #include <stddef.h>
 
 #define LEAST_ROOM 0.02f
+
+#define WEAKENING_RATIO 0.05f /* of the current loop's bandwidth */
+#define WEAKENING_FROM 0.3f
+#define MOST_LOST                                                                                  \
+    0.04f /* of the linear range, cut off by six steps: a flat-topped wave loses that */
 
 static const cvk_parameter rows[] = {
     CVK_ROW_YES_NO(torque, least_current, 0,
@@ -106,4 +113,27 @@ float cvk_torque_q(const cvk_setup *setup, float torque_nm)
     /* twice is enough: the d current is a small correction */
     const float again_a = torque_nm / torque_per_a(setup, least_current_d(setup, q_a));
     return torque_nm / torque_per_a(setup, least_current_d(setup, again_a));
+}
+
+void cvk_torque_prepare(cvk_setup *setup)
+{
+    static const float used[CVK_DEPTHS] = {[CVK_DEPTH_SINE] = 0.95f * 0.8660254f,
+                                           [CVK_DEPTH_LINEAR] = 0.95f,
+                                           [CVK_DEPTH_HEXAGON] = 0.98f,
+                                           [CVK_DEPTH_SIX_STEP] = 1.08f};
+    const cvk_settings *s = &setup->settings;
+    const cvk_motor_settings *m = &s->motor;
+    cvk_torque_constants *c = &setup->torque;
+    const bool known = m->inductance_d_h > 0.0f && m->flux_linkage_wb > 0.0f;
+    const float most_a = s->torque.weakening_current_a;
+    c->most_a = most_a > 0.0f ? most_a : s->limit.current_a;
+    if (s->torque.least_current != 0 && known && m->inductance_q_h > m->inductance_d_h) {
+        c->saliency_h = m->inductance_q_h - m->inductance_d_h;
+    }
+    if (s->torque.weakening != 0 && known) {
+        c->share = WEAKENING_RATIO * CVK_TWO_PI * s->current.bandwidth_hz * setup->period_s;
+        c->most_used = used[s->modulation.depth];
+        c->most_lost = s->modulation.depth == CVK_DEPTH_SIX_STEP ? MOST_LOST : INFINITY;
+        c->least_speed_rad_s = WEAKENING_FROM * s->protect.bus_min_v / m->flux_linkage_wb;
+    }
 }

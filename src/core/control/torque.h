@@ -12,6 +12,8 @@ typedef struct cvk_torque {
     float room;        /* share of the q current that the voltage still lets flow */
 } cvk_torque;
 
+void cvk_torque_prepare(cvk_setup *setup);
+
 /* By the voltage that the call before wanted: writes weakening and torque_room_nm. Returns the
  * largest q current, of either sign, beside what d current there is now. */
 float cvk_torque_step(cvk_torque *torque, const cvk_setup *setup, cvk_moment *now);

@@ -5,6 +5,8 @@
 #ifndef CORVAK_CORE_DRIVE_DRIVE_STATE_H
 #define CORVAK_CORE_DRIVE_DRIVE_STATE_H
 
+#include "corvak/core/drive.h"
+
 #include "angle/angle_sources.h"
 #include "programs/calibrate.h"
 #include "control/measure.h"
@@ -55,5 +57,15 @@ typedef struct cvk_drive_state {
     bool gates_on;
     cvk_moment now;
 } cvk_drive_state;
+
+static inline cvk_drive_state *state_of(cvk_drive *drive)
+{
+    return (cvk_drive_state *)(void *)&drive->inside;
+}
+
+static inline const cvk_drive_state *const_state_of(const cvk_drive *drive)
+{
+    return (const cvk_drive_state *)(const void *)&drive->inside;
+}
 
 #endif

@@ -70,6 +70,18 @@
 #define MORE_CURRENT 1.4f
 #define MORE_TIME 0.5f
 
+#define START_SHARE 0.7f /* of the limit, for the start, when no other is set */
+#define RISE_S 0.1f      /* the start's current rises within this time, */
+#define RISE_SHARE 0.35f /* or that share of start.align_s, if it is shorter */
+#define WAY_RAD_S 400.0f /* how fast the vector gives way, at most, */
+#define WAY_SWINGS                                                                                 \
+    2.0f /* and so many times as fast as the rotor swings: what it moves by itself is seen as well \
+          */
+#define SLIP_SHARE 0.3f   /* of start.patience_s, that a rotor may be out of step */
+#define YIELD_SHARE 0.75f /* of start.speed_rad_s */
+#define SETTLED_S 0.02f   /* the observer must agree so long */
+#define LOST_S 0.02f      /* and may be without an idea so long */
+
 static const cvk_parameter rows[] = {
     CVK_ROW_YES_NO(start, catch_turning, 1, "whether a turning rotor is looked for first"),
     CVK_ROW_WHOLE(start, retries, 0, 10, 3,
@@ -712,4 +724,31 @@ void cvk_startup_step(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles
                  : by_sensor              ? CVK_ANGLE_ROTOR
                                           : setup->observer.chosen);
     }
+}
+
+void cvk_startup_prepare(cvk_setup *setup)
+{
+    const cvk_settings *s = &setup->settings;
+    const float T = setup->period_s, limit_a = s->limit.current_a;
+    const float wanted_a = s->start.current_a > 0.0f ? s->start.current_a : START_SHARE * limit_a;
+    const float saliency_h = s->motor.inductance_q_h - s->motor.inductance_d_h;
+    const float quick_s = RISE_SHARE * s->start.align_s;
+    const float rise_s = quick_s < RISE_S && quick_s > 0.0f ? quick_s : RISE_S;
+    cvk_start_constants *start = &setup->start;
+    start->saliency_h = saliency_h > 0.0f ? saliency_h : 0.0f;
+    start->most_d_a = saliency_h * limit_a > CVK_START_D_SHARE * s->motor.flux_linkage_wb
+                          ? CVK_START_D_SHARE * s->motor.flux_linkage_wb / saliency_h
+                          : limit_a;
+    start->pulse_a = wanted_a;
+    start->current_a = wanted_a < start->most_d_a ? wanted_a : start->most_d_a;
+    start->current_step_a = wanted_a * T / rise_s;
+    start->yield_rad_s = YIELD_SHARE * s->start.speed_rad_s;
+    const float swing_rad_s = WAY_SWINGS / (s->start.damping_s + WAY_SWINGS / WAY_RAD_S);
+    start->way_step_rad = swing_rad_s * T;
+    start->speed_step_rad_s = s->start.acceleration_rad_s2 * T;
+    start->align_ticks = cvk_ticks_of(s->start.align_s, T);
+    start->patience_ticks = cvk_ticks_of(s->start.patience_s, T);
+    start->slip_ticks = cvk_ticks_of(SLIP_SHARE * s->start.patience_s, T);
+    start->settle_ticks = cvk_ticks_of(SETTLED_S, T);
+    start->lost_ticks = cvk_ticks_of(LOST_S, T);
 }

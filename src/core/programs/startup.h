@@ -53,6 +53,8 @@ typedef struct cvk_startup {
     bool stopped;   /* a request to stop has been fulfilled */
 } cvk_startup;
 
+void cvk_startup_prepare(cvk_setup *setup);
+
 /* Chooses the angle and, while the vector is imposed, the current. */
 void cvk_startup_step(cvk_startup *startup, const cvk_setup *setup, cvk_angles *angles,
                       cvk_reference *reference, cvk_moment *now);

@@ -421,7 +421,7 @@ START_TEST(a_stored_offset_is_used_only_where_it_holds)
         s.rotor.kind = (int32_t)kinds[n];
         begin(&s, 0.0);
         ck_assert(refused_with("after each power-up"));
-        cvk_drive_rotor_aligned(&drive);
+        ck_assert_int_eq(cvk_drive_rotor_aligned(&drive, 1), CVK_OK);
         ck_assert_int_eq(cvk_drive_request(&drive, 1, &turn, NULL), CVK_OK);
     }
     s = sensor(CVK_ROTOR_ABSOLUTE);

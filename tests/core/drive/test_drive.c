@@ -180,7 +180,7 @@ START_TEST(a_fault_stops_in_the_same_call)
         ck_assert_str_ne(cvk_fault_text((cvk_fault)now->fault), "unknown fault");
         cvk_drive_control(&drive, &calm);
         ck_assert(!the_gate.on);
-        cvk_drive_clear_fault(&drive);
+        ck_assert_int_eq(cvk_drive_clear_fault(&drive, 1), CVK_OK);
         cvk_drive_control(&drive, &calm);
         ck_assert(!the_gate.on); /* what was asked for before is over */
         ck_assert_int_eq(now->request.mode, CVK_MODE_OFF);
@@ -206,7 +206,7 @@ START_TEST(a_stage_that_tripped_is_a_fault_and_nothing_starts_on_it)
     ck_assert_int_eq(cvk_drive_request(&drive, 1, &voltage, &why), CVK_CONTRADICTION);
     ck_assert_str_eq(why.against, cvk_fault_text(CVK_FAULT_STAGE));
     ask((cvk_request){.mode = CVK_MODE_OFF});
-    cvk_drive_clear_fault(&drive);
+    ck_assert_int_eq(cvk_drive_clear_fault(&drive, 1), CVK_OK);
     cvk_drive_control(&drive, &tripped); /* still */
     ck_assert_int_eq(now->fault, CVK_FAULT_STAGE);
 }
@@ -419,7 +419,7 @@ START_TEST(raised_limits_count_only_when_kept)
     ck_assert_int_eq(cvk_drive_now(&drive)->fault, CVK_FAULT_OVERCURRENT);
     assert_back(CVK_TRIAL_FAULT);
     ck_assert(!the_gate.on);
-    cvk_drive_clear_fault(&drive);
+    ck_assert_int_eq(cvk_drive_clear_fault(&drive, 1), CVK_OK);
     call(1, calm);
     start_trial(terms);
     ask((cvk_request){.mode = CVK_MODE_CURRENT, .current_a = {0.0f, 1.5f * limit_a}});
@@ -479,6 +479,8 @@ START_TEST(one_owner_at_a_time)
     ck_assert_uint_eq(cvk_drive_owner(&drive), 1);
     ck_assert_int_eq(cvk_drive_claim(&drive, 2, 1.0f), CVK_BUSY);
     ck_assert_int_eq(cvk_drive_request(&drive, 2, &voltage, NULL), CVK_NOT_OWNER);
+    ck_assert_int_eq(cvk_drive_clear_fault(&drive, 2), CVK_NOT_OWNER);
+    ck_assert_int_eq(cvk_drive_rotor_aligned(&drive, 2), CVK_NOT_OWNER);
     ask(voltage);
     ck_assert_int_eq(cvk_drive_hand_over(&drive, 2, 3), CVK_NOT_OWNER);
     ck_assert_int_eq(cvk_drive_hand_over(&drive, 1, 2), CVK_OK);

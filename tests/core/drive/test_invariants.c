@@ -68,6 +68,12 @@ static cvk_settings any_settings(void)
     s.observer.tracking_bandwidth_rad_s = random_between(100.0f, 20000.0f);
     s.observer.bandwidth_rad_s = random_between(1.0f, 100.0f);
     s.start.acceleration_rad_s2 = random_between(1.0f, 1e6f);
+    s.injection.voltage_v = once_in(3) ? random_between(0.0f, 6.0f) : 0.0f;
+    s.position.gain_per_s = once_in(2) ? random_between(0.0f, 50.0f) : 0.0f;
+    s.position.speed_rad_s = random_between(0.0f, 1000.0f);
+    s.torque.least_current = once_in(2) ? 1 : 0;
+    s.torque.weakening = once_in(2) ? 1 : 0;
+    s.modulation.depth = (int32_t)random_between(0.0f, 3.999f);
     return s;
 }
 
@@ -92,7 +98,10 @@ static void ask_something(void)
         .mode = (int32_t)random_between(-1.0f, (float)CVK_MODE_COUNT + 0.9f),
         .voltage_v = {maybe_bad(random_between(-20, 20), 30), random_between(-20, 20)},
         .current_a = {maybe_bad(random_between(-20, 20), 30), random_between(-20, 20)},
-        .speed_rad_s = maybe_bad(random_between(-5000, 5000), 30)};
+        .speed_rad_s = maybe_bad(random_between(-5000, 5000), 30),
+        .torque_nm = maybe_bad(random_between(-2, 2), 30),
+        .position_turns = (int32_t)random_between(-100, 100),
+        .position_mech_rad = maybe_bad(random_between(-4, 4), 30)};
     const cvk_owner who = once_in(4) ? (cvk_owner)random_between(0.0f, 4.9f) : me;
     const cvk_status status = cvk_drive_request(&drive, who, &request, NULL);
     ck_assert((status == CVK_NOT_OWNER) == (who == CVK_NOBODY || who != me)); /* invariant 7 */
@@ -101,7 +110,8 @@ static void ask_something(void)
         return;
     }
     const bool finite = isfinite(request.voltage_v.alpha) && isfinite(request.current_a.d) &&
-                        isfinite(request.speed_rad_s);
+                        isfinite(request.speed_rad_s) && isfinite(request.torque_nm) &&
+                        isfinite(request.position_mech_rad);
     ck_assert(finite || status == CVK_OUT_OF_RANGE); /* invariant 4 */
 }
 
@@ -248,14 +258,14 @@ START_TEST(the_invariants_hold)
     cvk_hardware hardware = cvk_hardware_default();
     cvk_settings settings = any_settings();
     lcg = 11u + (uint32_t)_i;
-    hardware.current_sensing = _i % 2;
+    hardware.current_sensing = _i % 3; /* a single shunt too */
     hardware.window_s = 2e-6f;
     settings = cvk_settings_default();
     ck_assert_int_eq(cvk_drive_init(&drive, &port, &hardware, &settings, NULL), CVK_OK);
     const cvk_readings calm = {.current_valid = CVK_ALL_CURRENTS_VALID, .bus_v = 24.0f};
     for (int n = 0; n < CALLS; n++) {
         const int32_t fault_before = cvk_drive_now(&drive)->fault;
-        const bool cleared = once_in(20);
+        bool cleared = once_in(20);
         if (once_in(300)) {
             change_owner();
         }
@@ -275,7 +285,8 @@ START_TEST(the_invariants_hold)
             run_something(&hardware);
         }
         if (cleared) {
-            cvk_drive_clear_fault(&drive);
+            cleared = cvk_drive_clear_fault(&drive, me) == CVK_OK;
+            since_s = cleared ? 0.0 : since_s;
         }
         const bool quiet = n / 1000 % 2 == 0;
         const cvk_readings readings = quiet ? calm : any_readings();

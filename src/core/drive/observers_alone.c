@@ -4,7 +4,9 @@
  */
 #include "corvak/core/observers_alone.h"
 
-#include "angle_sources.h"
+#include "prepare.h"
+
+#include "angle/angle_sources.h"
 #include "control/inverter.h"
 
 #include <stddef.h>
