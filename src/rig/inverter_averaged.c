@@ -67,6 +67,7 @@ void cvk_inverter_derive(cvk_rig *rig)
     d->dead_v = cvk_rig_dead_time_voltage(&rig->config);
     d->crossover_a = cvk_rig_crossover_current(&rig->config);
     d->half_inv_crossover = 0.5 / d->crossover_a;
+    d->per_output_farad = 1.0 / inverter->output_capacitance_f;
     d->steps = (int)cvk_clamp(cvk_rig_wanted_steps(&rig->config), 1.0, CVK_RIG_MOST_STEPS);
 }
 
@@ -77,20 +78,6 @@ void cvk_sendable(const cvk_rig *rig, const double duty[3], double sent[3])
         sent[n] = cvk_clamp(duty[n], 0.0, 1.0);
         sent[n] = sent[n] < least ? 0.0 : (1.0 - sent[n] < least ? 1.0 : sent[n]);
     }
-}
-
-cvk_vec cvk_from_legs(const cvk_rig *rig, const double leg[3])
-{
-    double phase[3];
-    for (int n = 0; n < 3; n++) {
-        phase[rig->derived.leg_phase[n]] = leg[n];
-    }
-    const cvk_rig_acting *a = &rig->acting;
-    if (a->short_from >= 0) {
-        phase[a->short_from] = phase[a->short_to] =
-            0.5 * (phase[a->short_from] + phase[a->short_to]);
-    }
-    return cvk_from_phases(phase);
 }
 
 double cvk_short_draw(cvk_rig *rig, const double share[3], const double node_v[3])

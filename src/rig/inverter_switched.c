@@ -8,13 +8,26 @@
 #include "parts.h"
 
 #define LEAST_S 1e-12
-#define FINE_PIECES 8.0 /* of a dead time */
-#define LEAST_V 1e-3    /* by which the bus may move while a node rests on it */
+#define FINE_PIECES 8.0     /* of a dead time, */
+#define FINE_CHANGES 4.0    /* for currents below so many times what they change by in it, */
+#define TURNS_CHANGES 1.5   /* a held node moves only when its current turns round */
+#define FINE_CROSSOVERS 8.0 /* or what carries a node across so many times as fast as need be */
+#define LEAST_V 1e-3        /* by which the bus may move while a node rests on it */
 
 typedef struct edges {
     double at_s[2]; /* when the command of a leg changes; infinite: it does not */
     int next;
 } edges;
+
+void cvk_switched_derive(cvk_rig *rig)
+{
+    const cvk_rig_config *config = &rig->config;
+    cvk_rig_derived *d = &rig->derived;
+    const double change_a =
+        config->supply.bus_v * cvk_larger(d->inv_ld, d->inv_lq) * config->inverter.dead_time_s;
+    d->turns_below_a = TURNS_CHANGES * change_a;
+    d->fine_below_a = cvk_smaller(FINE_CROSSOVERS * d->crossover_a, FINE_CHANGES * change_a);
+}
 
 /* When a leg's command changes within the control period, and what it is at the start. */
 static edges edges_of(const cvk_rig *rig, int leg, double duty, bool *high_at_start)
@@ -63,14 +76,15 @@ static double piece_of(const cvk_rig *rig, const cvk_rig_leg *leg, double curren
         return INFINITY;
     }
     double piece = leg->dead_left_s;
-    if (fabs(current_a) < FINE_PIECES * rig->derived.crossover_a) {
+    const bool held = is_held(rig, leg, current_a);
+    if (fabs(current_a) < (held ? rig->derived.turns_below_a : rig->derived.fine_below_a)) {
         piece = cvk_smaller(piece, rig->config.inverter.dead_time_s / FINE_PIECES);
     }
-    if (!is_held(rig, leg, current_a)) {
+    if (!held) {
         const cvk_rig_inverter *inverter = &rig->config.inverter;
         double goal =
             current_a > 0.0 ? -inverter->diode_drop_v : rig->state.bus_v + inverter->diode_drop_v;
-        double slew = -current_a / inverter->output_capacitance_f;
+        double slew = -current_a * rig->derived.per_output_farad;
         double arrival = slew != 0.0 ? (goal - leg->node_v) / slew : INFINITY;
         piece = arrival > LEAST_S ? cvk_smaller(piece, arrival) : piece;
     }
@@ -81,7 +95,7 @@ static double piece_of(const cvk_rig *rig, const cvk_rig_leg *leg, double curren
 static double node_after(const cvk_rig *rig, const cvk_rig_leg *leg, double current_a, double dt_s)
 {
     const cvk_rig_inverter *inverter = &rig->config.inverter;
-    double node = leg->node_v - current_a * dt_s / inverter->output_capacitance_f;
+    double node = leg->node_v - current_a * dt_s * rig->derived.per_output_farad;
     return cvk_clamp(node, -inverter->diode_drop_v, rig->state.bus_v + inverter->diode_drop_v);
 }
 
@@ -140,7 +154,7 @@ static void run_piece(cvk_rig *rig, double i[3], double dt_s, double speed_mech_
     if (rig->acting.short_from >= 0) {
         charge += dt_s * cvk_short_draw(rig, share, node_v);
     }
-    cvk_supply_step(rig, charge, dt_s);
+    cvk_supply_gather(rig, charge, dt_s);
     cvk_leg_currents(rig, i);
     for (int n = 0; n < 3; n++) {
         cvk_rig_leg *leg = &rig->leg[n];
@@ -213,6 +227,7 @@ void cvk_inverter_switched(cvk_rig *rig, const double duty[3])
         t = stop;
         pass_events(rig, e, &plan, &sampled, i, t);
     }
+    cvk_supply_settle(rig);
     if (t > 0.0) {
         finish_shaft(rig, &shaft, first_nm, impulse_nms, t);
     }

@@ -93,6 +93,10 @@ typedef struct cvk_rig_derived {
     double inv_inertia, inv_load_inertia;
     double crossover_a; /* at this current the node just gets across in the dead time */
     double half_inv_crossover;
+    double per_output_farad;
+    /* switched: a current that changes much within a dead time, or hardly moves the node; and one
+     * that may turn round in it */
+    double fine_below_a, turns_below_a;
     double dead_duty, dead_v;                     /* duty and voltage that the dead time takes */
     cvk_rig_vector magnet[CVK_RIG_MAGNET_ORDERS]; /* pattern of unequal magnets */
     int supply_steps;
@@ -121,6 +125,7 @@ struct cvk_rig {
     double duty[3];  /* by leg, of the control period that ended last */
     double shift[3]; /* by leg: by which share of the PWM period its pulse comes later */
     double short_a;  /* mean current between two shorted motor wires */
+    double gathered_as, gathered_s; /* drawn from the bus since the supply's last step; that long */
     double late_rise_s[3], late_fall_s[3]; /* by leg, averaged: as the period before had them */
     double shunt_a[3];                     /* single shunt: what its two samples showed, by leg */
     bool second_half; /* double update: the coming half period begins at the peak */
@@ -320,6 +325,8 @@ double cvk_motor_torque(const cvk_rig *rig, cvk_vec own_dq_wb, cvk_vec current_a
 
 /* ---- inverter_averaged.c, inverter_switched.c, inverter_off.c ------------------------------- */
 void cvk_inverter_derive(cvk_rig *rig);
+/* After the motor's. */
+void cvk_switched_derive(cvk_rig *rig);
 /* Integration steps that one control period needs; a config that needs more than the most is
  * refused. */
 #define CVK_RIG_MOST_STEPS 64
@@ -338,7 +345,20 @@ void cvk_zero_phases(cvk_rig *rig, const bool zero[3]);
 const int *cvk_order(cvk_rig_phases phases);
 /* The legs' voltages, in share of the bus and fixed, as the motor's terminals see them: wiring and
  * a short between two motor wires counted. */
-cvk_vec cvk_from_legs(const cvk_rig *rig, const double leg[3]);
+static inline cvk_vec cvk_from_legs(const cvk_rig *rig, const double leg[3])
+{
+    const cvk_rig_acting *a = &rig->acting;
+    double phase[3];
+    for (int n = 0; n < 3; n++) {
+        phase[rig->derived.leg_phase[n]] = leg[n];
+    }
+    if (a->short_from >= 0) {
+        phase[a->short_from] = phase[a->short_to] =
+            0.5 * (phase[a->short_from] + phase[a->short_to]);
+    }
+    return cvk_from_phases(phase);
+}
+
 /* A short between two wires: finds its mean current for legs at these voltages (share of the bus by
  * leg, node voltages by leg) and returns what it draws from the bus, in A. */
 double cvk_short_draw(cvk_rig *rig, const double share[3], const double node_v[3]);
@@ -358,6 +378,9 @@ cvk_shunt_plan cvk_plan_shunt(const cvk_rig *rig, const double duty[3]);
 /* ---- supply.c ------------------------------------------------------------------------------ */
 void cvk_supply_derive(cvk_rig *rig);
 void cvk_supply_step(cvk_rig *rig, double charge_as, double dt_s);
+/* The same for brief pieces: several make one step; and what is left of them. */
+void cvk_supply_gather(cvk_rig *rig, double charge_as, double dt_s);
+void cvk_supply_settle(cvk_rig *rig);
 
 /* ---- sensing.c, sensors.c, gate_driver.c, scenario.c --------------------------------------- */
 void cvk_sensing_draw(cvk_rig *rig);

@@ -10,6 +10,9 @@
 /* A piece of a period counts as brief below this share of it and this electrical angle. */
 #define BRIEF_SHARE 0.1
 #define BRIEF_RAD 1e-3
+#define TINY_SHARE                                                                                 \
+    0.01 /* and as tiny below this one: the slope at its start, less what                          \
+            the winding's decay makes of it, will do */
 
 typedef struct node {
     cvk_vec slope; /* of the flux linkage, V */
@@ -312,23 +315,30 @@ double cvk_motion_step(cvk_rig *rig, const cvk_terminals *at, double dt_s)
 
 /* Short against everything but the switching: the mean of the slopes at both ends, the rotor moved
  * along its tangent. Without the second one a pulse that makes most of a voltage drives too much:
- * the resistance would look smaller by half of what the winding's current decays in it. */
+ * the resistance would look smaller by half of what the winding's current decays in it. Pieces of a
+ * dead time are too tiny for that. */
 static double brief_flux_step(cvk_rig *rig, const cvk_terminals *at, double h, double by_mech_rad)
 {
+    const cvk_rig_derived *d = &rig->derived;
     const cvk_vec psi = cvk_flux_now(rig);
     const node a = evaluate_now(rig, at);
     if (by_mech_rad != 0.0) {
         cvk_rotor_nudge(rig, &rig->rotor, by_mech_rad);
     }
-    cvk_set_flux(rig, psi + h * a.slope);
-    const node b = evaluate_now(rig, at);
-    const cvk_vec slope = 0.5 * (a.slope + b.slope);
+    const double decay = 0.5 * h * d->weaken * d->resistance_ohm * 0.5 * (d->inv_ld + d->inv_lq);
+    cvk_vec slope = (1.0 - decay) * a.slope;
     cvk_set_flux(rig, psi + h * slope);
+    if (h > TINY_SHARE * d->period_s) {
+        cvk_set_flux(rig, psi + h * a.slope);
+        slope = 0.5 * (a.slope + evaluate_now(rig, at).slope);
+        cvk_set_flux(rig, psi + h * slope);
+    }
     if (rig->meter.on) {
+        const node b = evaluate_now(rig, at);
         meter_losses(rig, at, &a, 0.5 * h);
         meter_losses(rig, at, &b, 0.5 * h);
     }
-    cvk_vec mean = 0.5 * (a.i + cvk_current_now(rig)) + rig->derived.inv_iron * slope;
+    cvk_vec mean = 0.5 * (a.i + cvk_current_now(rig)) + d->inv_iron * slope;
     return h * 1.5 * cvk_dot(at->share, mean);
 }
 

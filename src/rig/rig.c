@@ -34,6 +34,7 @@ cvk_status cvk_rig_init(cvk_rig *rig, const cvk_rig_config *config, uint64_t see
                                         : 0.0;
     cvk_motor_derive(rig);
     cvk_inverter_derive(rig);
+    cvk_switched_derive(rig);
     cvk_supply_derive(rig);
     cvk_sensors_draw(rig);
     cvk_gate_reset(rig);

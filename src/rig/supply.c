@@ -7,6 +7,7 @@
 
 #define RADIANS_PER_STEP 0.5 /* of that resonance */
 #define LEAST_OHM 1e-6
+#define GATHERED_SHARE (1.0 / 64) /* of a period: the bus moves by millivolts in it */
 
 void cvk_supply_derive(cvk_rig *rig)
 {
@@ -54,5 +55,22 @@ void cvk_supply_step(cvk_rig *rig, double charge_as, double dt_s)
             rig->meter.supply_j += h * r * x->supply_a * x->supply_a;
             rig->meter.capacitor_a2_s += h * c * c;
         }
+    }
+}
+
+void cvk_supply_gather(cvk_rig *rig, double charge_as, double dt_s)
+{
+    rig->gathered_as += charge_as;
+    rig->gathered_s += dt_s;
+    if (rig->gathered_s > GATHERED_SHARE * rig->derived.period_s) {
+        cvk_supply_settle(rig);
+    }
+}
+
+void cvk_supply_settle(cvk_rig *rig)
+{
+    if (rig->gathered_s > 0.0) {
+        cvk_supply_step(rig, rig->gathered_as, rig->gathered_s);
+        rig->gathered_as = rig->gathered_s = 0.0;
     }
 }
