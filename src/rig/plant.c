@@ -33,8 +33,9 @@ double cvk_dead_share(const cvk_rig_derived *d, double current_a)
  * it flows out. */
 static double edges_share(const cvk_rig_derived *d, double current_a, double rise_a, double fall_a)
 {
-    return cvk_smaller(0.0, cvk_dead_share(d, current_a - rise_a)) +
-           cvk_larger(0.0, cvk_dead_share(d, current_a + fall_a));
+    const double rises_a = current_a - rise_a, falls_a = current_a + fall_a;
+    return (rises_a < 0.0 ? cvk_dead_share(d, rises_a) : 0.0) +
+           (falls_a > 0.0 ? cvk_dead_share(d, falls_a) : 0.0);
 }
 
 static void add_voltage(const cvk_rig *rig, const cvk_terminals *at, node *n)

@@ -37,8 +37,8 @@ void cvk_sensing_draw(cvk_rig *rig)
 /* Linear nearly up to the end of the range, then flat. */
 static double amplifier(double x, double range)
 {
-    double z = x / range, z2 = z * z, z4 = z2 * z2;
-    return x / sqrt(sqrt(sqrt(1.0 + z4 * z4)));
+    const double z = x / range, z2 = z * z, z4 = z2 * z2, z8 = z4 * z4;
+    return z8 < 1e-4 ? x * (1.0 - 0.125 * z8) : x / sqrt(sqrt(sqrt(1.0 + z8)));
 }
 
 static double convert(cvk_rig_channel *c, double analogue, double low, double high, double count)
@@ -136,7 +136,8 @@ static void read_single(cvk_rig *rig, const double truth_a[3], cvk_rig_sample *s
 static void look_back(const cvk_rig *rig, double lag_s, double leg_a[3])
 {
     const double turned = rig->state.speed_mech_rad_s * lag_s;
-    const cvk_rig_rotor before = cvk_rotor_at(rig, rig->state.angle_mech_rad - turned);
+    cvk_vec half;
+    const cvk_rig_rotor before = cvk_rotor_turned(rig, &rig->rotor, -turned, &half);
     const cvk_vec flux =
         cvk_flux_now(rig) + lag_s * rig->derived.resistance_ohm * cvk_current_now(rig);
     double phase_a[3];
