@@ -339,3 +339,17 @@ void cvk_wire_close(cvk_wire *wire)
     }
     *wire = (cvk_wire){.context = NULL};
 }
+
+void cvk_serial_lines(void (*on_line)(void *context, const char *path, const char *what),
+                      void *context)
+{
+    struct sp_port **ports = NULL;
+    if (sp_list_ports(&ports) != SP_OK) {
+        return;
+    }
+    for (int n = 0; ports[n] != NULL; n++) {
+        const char *what = sp_get_port_description(ports[n]);
+        on_line(context, sp_get_port_name(ports[n]), what != NULL ? what : "");
+    }
+    sp_free_port_list(ports);
+}

@@ -225,12 +225,12 @@ END_TEST
 
 START_TEST(the_keys_of_a_rig_file_are_printed)
 {
-    assert_status(run(CORVAK_COMMAND " rig --keys"), 0);
+    assert_status(run(CORVAK_COMMAND " list keys"), 0);
     assert_says(out, "\nmotor:\n  pole_pairs: NEEDED");
     assert_says(out, "0.0001 .. 100");
     assert_says(out, "star | delta");
     assert_says(out, "\nimperfections:\n  saturation: on");
-    assert_status(run(CORVAK_COMMAND " rig --keys --json"), 0);
+    assert_status(run(CORVAK_COMMAND " list keys --json"), 0);
     JsonNode *node = json_from_string(out, NULL);
     JsonArray *keys = json_object_get_array_member(json_node_get_object(node), "keys");
     JsonObject *first = json_array_get_object_element(keys, 0);
@@ -238,6 +238,9 @@ START_TEST(the_keys_of_a_rig_file_are_printed)
     ck_assert_str_eq(json_object_get_string_member(first, "key"), "pole_pairs");
     ck_assert(json_object_get_boolean_member(first, "needed"));
     json_node_unref(node);
+    assert_status(run(CORVAK_COMMAND " list keys cogging"), 0);
+    assert_says(out, "cogging_nm");
+    ck_assert_ptr_null(strstr(out, "pole_pairs"));
 }
 END_TEST
 

@@ -5,6 +5,7 @@
 #include "command.h"
 #include "suite.h"
 
+#include <json-glib/json-glib.h>
 #include <math.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -246,20 +247,50 @@ END_TEST
 START_TEST(a_ladder_finds_both_ends)
 {
     assert_status(run(CORVAK_COMMAND " gains wheel.card.yaml " WHEEL " -o wheel.tune.yaml"), 0);
-    assert_status(run(CORVAK_COMMAND " ladder " WHEEL " --tune wheel.tune.yaml --plot ladder.svg"),
-                  0);
+    assert_status(
+        run(CORVAK_COMMAND " measure ladder " WHEEL " --tune wheel.tune.yaml --plot ladder.svg"),
+        0);
     assert_says(out, "vector    usable");
     assert_says(out, "angle     NOT usable");
     assert_says(out, "without load  lowest usable speed");
     assert_says(out, "the flux linkage of 21.5 mWb is too small for the observer");
-    assert_status(run(CORVAK_COMMAND " ladder " WHEEL " --tune wheel.tune.yaml --within 0"), 2);
-    assert_status(run(CORVAK_COMMAND " ladder"), 2);
+    assert_status(run(CORVAK_COMMAND " measure ladder " WHEEL " --tune wheel.tune.yaml --within 0"),
+                  2);
+    assert_status(run(CORVAK_COMMAND " measure ladder"), 2);
     /* behind a link nothing sees a rotor that the vector holds */
     assert_status(run("cp " WHEEL " ."), 0);
-    assert_status(run(CORVAK_COMMAND " ladder sim:wheel.rig.yaml --plot device.svg"), 0);
+    assert_status(run(CORVAK_COMMAND " measure ladder sim:wheel.rig.yaml --plot device.svg"), 0);
     assert_says(out, "as it stands  lowest usable speed 27.");
     assert_says(out, "vector    not seen");
-    assert_status(run(CORVAK_COMMAND " ladder sim:wheel.rig.yaml --tune wheel.tune.yaml"), 2);
+    assert_status(run(CORVAK_COMMAND " measure ladder sim:wheel.rig.yaml --tune wheel.tune.yaml"),
+                  2);
+}
+END_TEST
+
+/* A short session: started, stepped, stopped. */
+START_TEST(steps_are_measured)
+{
+    assert_status(run(CORVAK_COMMAND " gains wheel.card.yaml " WHEEL " -o wheel.tune.yaml"), 0);
+    assert_status(run("cp " WHEEL " ."), 0);
+    assert_status(run(CORVAK_COMMAND " measure steps wheel.rig.yaml --tune wheel.tune.yaml "
+                                     "--speed 60 --current 1 --plot steps.svg"),
+                  0);
+    assert_says(out, "rpm, and back");
+    assert_says(out, "d current from");
+    assert_says(out, "stopped, the bridge is off");
+    char *figure = read_file("steps.svg");
+    assert_says(figure, "<svg");
+    g_free(figure);
+    assert_status(run(CORVAK_COMMAND " measure steps sim:wheel.rig.yaml --speed 60 --json"), 0);
+    JsonNode *root = json_from_string(out, NULL);
+    JsonObject *steps = json_object_get_object_member(json_node_get_object(root), "steps");
+    ck_assert(json_object_has_member(steps, "speed"));
+    ck_assert(!json_object_has_member(steps, "current"));
+    json_node_unref(root);
+    assert_status(run(CORVAK_COMMAND " measure steps wheel.rig.yaml"), 2);
+    assert_says(err, "--speed RPM is needed");
+    assert_status(run(CORVAK_COMMAND " measure step wheel.rig.yaml"), 2);
+    assert_says(err, "did you mean \"steps\"?");
 }
 END_TEST
 
@@ -391,6 +422,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, a_device_is_judged_too);
     tcase_add_test(tests, the_table_moves_to_exact_angles);
     tcase_add_test(tests, a_ladder_finds_both_ends);
+    tcase_add_test(tests, steps_are_measured);
     tcase_add_test(tests, the_ends_of_the_range);
     tcase_add_test(tests, a_fast_motor_is_replayed_without_a_shift);
     tcase_add_test(tests, a_log_is_replayed);

@@ -526,7 +526,9 @@ START_TEST(a_scope_sees_every_edge_and_changes_nothing)
             ck_assert_double_eq_tol((double)s.high / (double)s.rows, 0.7 - 0.006, 0.002);
         }
     }
-    ck_assert_int_eq(memcmp(last[0].current_a, last[1].current_a, sizeof last[0].current_a), 0);
+    for (int n = 0; n < 3; n++) {
+        ck_assert_double_eq(last[0].current_a[n], last[1].current_a[n]);
+    }
 }
 END_TEST
 

@@ -215,8 +215,8 @@ static void tell(work *w)
             (double)m->current_a.d, (double)m->current_a.q);
         w->phase = m->start_phase;
         w->attempt = m->start_attempt;
-        w->next_s =
-            now ? w->time_s + (getenv("TRACE_S") ? atof(getenv("TRACE_S")) : 0.1) : w->next_s;
+        const char *spacing = getenv("TRACE_S");
+        w->next_s = now ? w->time_s + (spacing != NULL ? atof(spacing) : 0.1) : w->next_s;
     }
 }
 

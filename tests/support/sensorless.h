@@ -18,7 +18,7 @@ cvk_rig_config bench_with_gains(const char *motor, uint64_t seed);
 cvk_rig_config bench_with_injection(const char *motor, uint64_t seed);
 
 /* The same for any bench whose tune has limits and a first guess of the motor. */
-cvk_rig_config with_own_gains(const cvk_rig_config *bench, uint64_t seed);
+cvk_rig_config with_own_gains(const cvk_rig_config *of, uint64_t seed);
 
 /* What the run asks for, for that bench: `share` of its rated speed, which is taken as 60 % of that
  * without load. */

@@ -44,6 +44,10 @@ cvk_status cvk_wire_open(cvk_wire *wire, const char *address, char *text) CVK_MU
 
 void cvk_wire_close(cvk_wire *wire);
 
+/* Each serial line of this machine: its path, and what it says of itself ("" when nothing). */
+void cvk_serial_lines(void (*on_line)(void *context, const char *path, const char *what),
+                      void *context);
+
 #ifdef __cplusplus
 }
 #endif

@@ -32,13 +32,12 @@ int cmd_wiring(int argc, char **argv);
 int cmd_calibrate(int argc, char **argv);
 int cmd_gains(int argc, char **argv);
 int cmd_run(int argc, char **argv);
-int cmd_ladder(int argc, char **argv);
+int cmd_measure(int argc, char **argv);
 int cmd_range(int argc, char **argv);
 int cmd_replay(int argc, char **argv);
 int cmd_serve(int argc, char **argv);
 int cmd_tune(int argc, char **argv);
-int cmd_parameters(int argc, char **argv);
-int cmd_signals(int argc, char **argv);
+int cmd_list(int argc, char **argv);
 
 /* ---- bench.c ------------------------------------------------------------------------------- */
 

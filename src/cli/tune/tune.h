@@ -71,6 +71,19 @@ extern const unsigned tune_command_count;
 /* Runs one line. Returns an exit status. */
 int tune_line(tuner *t, const char *line);
 
+/* ---- tune_script.c ------------------------------------------------------------------------- */
+
+/* A tuner of this device, not yet connected. Its address must outlive it. */
+tuner *tune_new(const char *address, gboolean json);
+void tune_free(tuner *t);
+
+/* Connects, runs the lines of `in`, called `name` in complaints (or a prompt), stops the motor, and
+ * lets go of the device. `tune`: a tune file to begin with, or null. Returns an exit status. */
+int tune_session(tuner *t, FILE *in, const char *name, char *tune);
+
+/* The inertia of a card, for predictions; `path` may be null. */
+int tune_read_inertia(tuner *t, const char *path);
+
 /* ---- tune_session.c ------------------------------------------------------------------------ */
 
 /* Connects, or connects again; what is wanted stays. */

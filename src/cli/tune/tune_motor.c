@@ -322,7 +322,7 @@ static gboolean choose_signals(tuner *t, int argc, char **argv, unsigned *place,
         }
         const int row = cvk_session_signal_named(&t->session, argv[n]);
         if (row < 0 || *count == 16) {
-            tune_complain(row < 0 ? "there is no signal \"%s\" (`corvak signals` lists them)"
+            tune_complain(row < 0 ? "there is no signal \"%s\" (`corvak list signals`)"
                                   : "at most 16 signals; \"%s\" is one too many",
                           argv[n]);
             return FALSE;

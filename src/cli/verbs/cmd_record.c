@@ -65,7 +65,7 @@ static gboolean prepare_rig(recording *r)
         if (!cvk_rig_switch(&r->config, given->without[n], false)) {
             complain_usage(VERB,
                            "--without %s: no such imperfection; they stand under imperfections in "
-                           "corvak rig --keys",
+                           "corvak list keys",
                            given->without[n]);
             return FALSE;
         }

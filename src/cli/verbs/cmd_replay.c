@@ -359,7 +359,7 @@ static int choose_observers(job *j)
     }
     if (name != NULL && j->searched < 0) {
         return complain_usage(
-            VERB, "--observer %s: none of those of observer.kind (corvak parameters observer)",
+            VERB, "--observer %s: none of those of observer.kind (corvak list parameters observer)",
             name);
     }
     return EXIT_DONE;

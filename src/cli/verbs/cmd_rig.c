@@ -119,84 +119,11 @@ static void print_json(const cvk_rig_config *config, const cvk_rig_outlook *o)
     print_json_document(b);
 }
 
-/* Everything a rig file can set. */
-static void print_keys_as_json(void)
-{
-    unsigned count;
-    const cvk_rig_field *fields = cvk_rig_fields(&count);
-    JsonBuilder *b = json_builder_new();
-    json_builder_begin_object(b);
-    json_builder_set_member_name(b, "keys");
-    json_builder_begin_array(b);
-    for (unsigned n = 0; n < count; n++) {
-        const cvk_rig_field *f = &fields[n];
-        json_builder_begin_object(b);
-        add_json_text(b, "section", f->section);
-        add_json_text(b, "key", f->name);
-        json_builder_set_member_name(b, "needed");
-        json_builder_add_boolean_value(b, isnan(f->preset));
-        if (f->names != NULL) {
-            add_json_text(b, "value", f->names[(int)f->preset]);
-            json_builder_set_member_name(b, "choices");
-            json_builder_begin_array(b);
-            for (int k = 0; f->names[k] != NULL; k++) {
-                json_builder_add_string_value(b, f->names[k]);
-            }
-            json_builder_end_array(b);
-        } else {
-            add_json_number(b, "value", f->preset);
-            add_json_number(b, "low", f->low);
-            add_json_number(b, "high", f->high);
-        }
-        add_json_text(b, "meaning", f->meaning);
-        json_builder_end_object(b);
-    }
-    json_builder_end_array(b);
-    json_builder_end_object(b);
-    print_json_document(b);
-}
-
-/* The same as the skeleton of a file. */
-static void print_keys(void)
-{
-    unsigned count;
-    const cvk_rig_field *fields = cvk_rig_fields(&count);
-    const char *section = "";
-    g_print(
-        "# Every key of a rig file. A value stands for what counts when the key is left out;\n"
-        "# NEEDED keys have none. Each key ends with its unit; without one it is a bare number.\n"
-        "name: NEEDED\n");
-    for (unsigned n = 0; n < count; n++) {
-        const cvk_rig_field *f = &fields[n];
-        char value[32] = "NEEDED", range[160] = "";
-        if (strcmp(section, f->section) != 0) {
-            section = f->section;
-            g_print("\n%s:\n", section);
-        }
-        if (f->names != NULL) {
-            char *names = g_strjoinv(" | ", (char **)(void *)f->names);
-            g_snprintf(range, sizeof range, "%s", names);
-            g_snprintf(value, sizeof value, "%s", f->names[(int)f->preset]);
-            g_free(names);
-        } else {
-            g_snprintf(range, sizeof range, "%g .. %g", f->low, f->high);
-            if (!isnan(f->preset)) {
-                g_snprintf(value, sizeof value, "%g", f->preset);
-            }
-        }
-        char *key = g_strdup_printf("  %s: %s", f->name, value);
-        g_print("%-36s# %s; %s\n", key, f->meaning, range);
-        g_free(key);
-    }
-}
-
 int cmd_rig(int argc, char **argv)
 {
-    gboolean json = FALSE, keys = FALSE;
+    gboolean json = FALSE;
     char *plot = NULL, *tune = NULL;
     const GOptionEntry entries[] = {
-        {"keys", 'k', 0, G_OPTION_ARG_NONE, &keys, "print every key with its range and meaning",
-         NULL},
         {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &plot,
          "run both inverters and draw how they compare", "FILE.png|.svg"},
         {"tune", 't', 0, G_OPTION_ARG_FILENAME, &tune,
@@ -211,10 +138,6 @@ int cmd_rig(int argc, char **argv)
     }
     cvk_rig_config config;
     cvk_complaint complaint;
-    if (keys) {
-        (json ? print_keys_as_json : print_keys)();
-        return EXIT_DONE;
-    }
     if (argc != 2) {
         return complain_usage(VERB, "name one rig file, such as data/wheel.rig.yaml");
     }

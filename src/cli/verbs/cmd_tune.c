@@ -1,161 +1,15 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * corvak tune: a live session with a controller, from a terminal, a file or a pipe. Whatever ends
- * it, the motor is stopped in a controlled way first.
+ * corvak tune: a live session with a controller, from a terminal, a file or a pipe.
  */
 #include "tune/tune.h"
 
-#include "base/open_device.h"
-
-#include "corvak/files/card_yaml.h"
-
 #include <errno.h>
-#include <math.h>
-#include <poll.h>
 #include <string.h>
 #include <unistd.h>
 
-#define LEASE_S 0.5 /* unless told otherwise */
-#define LINE_BYTES 65536
-
-/* What has been read of a file or a pipe, and not yet been run. */
-typedef struct pending {
-    int fd, line;
-    const char *name;
-    GString *text;
-    gboolean ended;
-} pending;
-
-/* Waits for more; meanwhile the session lives on, and the lease with it. */
-static int read_more(tuner *t, pending *in)
-{
-    struct pollfd coming = {.fd = in->fd, .events = POLLIN};
-    char bytes[4096];
-    if (poll(&coming, 1, t->connected ? 20 : 200) == 0 || interrupted) {
-        const double passes_s =
-            t->controller != NULL ? 0.02 : 0.0; /* a simulation's time is ours */
-        return t->connected ? tune_check(t, cvk_session_pump(&t->session, passes_s)) : EXIT_DONE;
-    }
-    const gssize got = read(in->fd, bytes, sizeof bytes);
-    if (got < 0 && errno != EINTR && errno != EAGAIN) {
-        return tune_complain("the script cannot be read: %s", g_strerror(errno));
-    }
-    g_string_append_len(in->text, bytes, MAX(got, 0));
-    in->ended = got == 0;
-    return in->text->len > LINE_BYTES && strchr(in->text->str, '\n') == NULL
-               ? tune_complain("a line of the script is longer than %d bytes", LINE_BYTES)
-               : EXIT_DONE;
-}
-
-/* The next line, of any length; null while there is none. */
-static char *take_line(pending *in)
-{
-    const char *end = memchr(in->text->str, '\n', in->text->len);
-    if (end == NULL && !(in->ended && in->text->len > 0)) {
-        return NULL;
-    }
-    const gsize length = end != NULL ? (gsize)(end - in->text->str) : in->text->len;
-    char *line = g_strndup(in->text->str, length);
-    g_string_erase(in->text, 0, (gssize)(length + (end != NULL ? 1 : 0)));
-    complain_from(in->name, ++in->line);
-    return g_strstrip(line);
-}
-
-static int run_one(tuner *t, const char *line)
-{
-    if (line[0] == '#' || line[0] == '\0') {
-        g_print("%s\n", line);
-        return EXIT_DONE;
-    }
-    g_print("> %s\n", line);
-    fflush(stdout);
-    return tune_line(t, line);
-}
-
-/* Lines of a file or a pipe. The first that is refused ends it. */
-static int run_script(tuner *t, FILE *file, const char *name)
-{
-    pending in = {.fd = fileno(file), .name = name, .text = g_string_new(NULL)};
-    int status = EXIT_DONE;
-    while (status == EXIT_DONE && !t->quit && !(in.ended && in.text->len == 0)) {
-        char *line = take_line(&in);
-        status = line != NULL ? run_one(t, line) : read_more(t, &in);
-        g_free(line);
-        if (interrupted && status == EXIT_DONE) {
-            status = t->connected ? tune_stop_motor(t) : EXIT_DONE;
-            status = status == EXIT_DONE ? EXIT_ANSWER_NO : status;
-        }
-    }
-    complain_from(NULL, 0);
-    g_string_free(in.text, TRUE);
-    return status;
-}
-
-/* The values of a tune file, as if they had been loaded by hand. */
-static int begin_with(tuner *t, char *tune)
-{
-    char *const load[] = {"load", tune}, *const apply[] = {"apply"};
-    if (tune == NULL) {
-        return EXIT_DONE;
-    }
-    g_print("> load %s\n", tune);
-    int status = tune_load(t, 2, (char **)load);
-    if (status == EXIT_DONE && tune_wanted_count(t) > 0) {
-        g_print("> apply\n");
-        status = tune_apply(t, 1, (char **)apply);
-    }
-    return status;
-}
-
-/* The end of a session, however it came: the motor stands, the device is free. */
-static int finish(tuner *t, int status, GPrintFunc usual)
-{
-    interrupted = 0;
-    if (t->connected) {
-        const int stopped = tune_stop_motor(t);
-        status = status == EXIT_DONE ? stopped : status;
-    }
-    if (t->json && t->connected) { /* what is told meanwhile went to stderr */
-        g_set_print_handler(usual);
-        tune_print_json(t);
-    }
-    t->session.calls.state = NULL;
-    cvk_session_close(&t->session);
-    if (status == EXIT_DONE && t->history_lost) {
-        return EXIT_BAD_USAGE;
-    }
-    return status == EXIT_DONE && t->faulted ? EXIT_ANSWER_NO : status;
-}
-
-static int read_inertia(tuner *t, const char *path)
-{
-    cvk_card card;
-    cvk_complaint complaint;
-    t->inertia_kg_m2 = NAN;
-    if (path == NULL) {
-        return EXIT_DONE;
-    }
-    if (cvk_card_file_read(&card, path, &complaint) != CVK_OK) {
-        return complain_file(TUNE_VERB, &complaint);
-    }
-    const cvk_card_entry *e = &card.entry[CVK_CARD_INERTIA];
-    t->inertia_kg_m2 = e->known ? e->value : NAN;
-    return e->known ? EXIT_DONE
-                    : complain_usage(TUNE_VERB,
-                                     "%s: the card has no inertia; record a spin and a "
-                                     "coast and estimate it, or leave --card out",
-                                     path);
-}
-
-static void tell_on_stderr(const char *text)
-{
-    fputs(text, stderr);
-}
-
 static int session(tuner *t, const char *script, char *tune)
 {
-    const GPrintFunc usual = t->json ? g_set_print_handler(tell_on_stderr) : NULL;
-    catch_interrupt();
     const gboolean piped = script == NULL || strcmp(script, "-") == 0;
     if (!piped && g_file_test(script, G_FILE_TEST_IS_DIR)) {
         return complain_usage(TUNE_VERB, "%s: is a directory, not a file of commands", script);
@@ -165,39 +19,17 @@ static int session(tuner *t, const char *script, char *tune)
         return complain_usage(TUNE_VERB, "%s: cannot be read: %s", script, g_strerror(errno));
     }
     t->interactive = script == NULL && isatty(STDIN_FILENO) && isatty(STDOUT_FILENO);
-    int status = tune_connect(t);
-    if (status == EXIT_DONE) {
-        t->begun_s = cvk_session_now_s(&t->session);
-        status = begin_with(t, tune);
-        if (status == EXIT_DONE) {
-            status = t->interactive ? tune_prompt(t) : run_script(t, in, piped ? "stdin" : script);
-        }
-        status = finish(t, status, usual);
-    }
+    const int status = tune_session(t, in, piped ? "stdin" : script, tune);
     if (in != stdin) {
         fclose(in);
     }
     return status;
 }
 
-static void free_tuner(tuner *t)
-{
-    tune_free_values(t);
-    g_array_unref(t->undo);
-    g_array_unref(t->changes);
-    cvk_measured_step_free(&t->step[0]);
-    cvk_measured_step_free(&t->step[1]);
-    cvk_sim_controller_close(t->controller);
-    if (t->history != NULL) {
-        fclose(t->history);
-    }
-    g_free(t);
-}
-
 int cmd_tune(int argc, char **argv)
 {
     char *script = NULL, *card = NULL, *history = NULL, *tune = NULL;
-    double lease_s = LEASE_S;
+    double lease_s = 0.5;
     gboolean json = FALSE;
     const GOptionEntry entries[] = {
         {"script", 'x', 0, G_OPTION_ARG_FILENAME, &script,
@@ -222,10 +54,7 @@ int cmd_tune(int argc, char **argv)
                        "corvak tune sim:data/wheel.rig.yaml", entries, &argc, &argv)) {
         return EXIT_BAD_USAGE;
     }
-    tuner *t = g_new0(tuner, 1);
-    t->trial_ended = tune_trial_ended;
-    t->undo = g_array_new(FALSE, TRUE, sizeof(wanted_before));
-    t->changes = g_array_new(FALSE, TRUE, sizeof(made_change));
+    tuner *t = tune_new(argc > 1 ? argv[1] : "", json);
     int status = EXIT_DONE;
     if (argc != 2) {
         status = complain_usage(TUNE_VERB, "name one device, such as tcp:127.0.0.1:4242 or "
@@ -237,11 +66,9 @@ int cmd_tune(int argc, char **argv)
         status = complain_usage(TUNE_VERB, "--lease %g: 0.1 .. 10 s", lease_s);
     }
     t->lease_s = lease_s;
-    t->json = json;
-    t->address = argc > 1 ? argv[1] : "";
-    status = status == EXIT_DONE ? read_inertia(t, card) : status;
+    status = status == EXIT_DONE ? tune_read_inertia(t, card) : status;
     status = status == EXIT_DONE ? session(t, script, tune) : status;
-    free_tuner(t);
+    tune_free(t);
     g_free(script);
     g_free(card);
     g_free(history);

@@ -10,31 +10,36 @@
 #include <stdio.h>
 #include <string.h>
 
+/* A row without a way to run heads a group. */
 static const struct {
     const char *name, *summary;
     int (*run)(int argc, char **argv);
 } verbs[] = {
-    {"rig", "check a rig file and explain what the rig can do", cmd_rig},
+    {"Know the motor", NULL, NULL},
     {"record", "run an excitation on the simulated rig and write a log", cmd_record},
     {"examine", "tell how healthy a log is and what it can show", cmd_examine},
     {"estimate", "from logs to the motor card: R, L, flux linkage, pole pairs", cmd_estimate},
     {"plan", "propose the recording that sharpens the card most", cmd_plan},
     {"card", "show a motor card, compare it, set a value by hand", cmd_card},
+    {"Know its sensors", NULL, NULL},
     {"wiring", "from one log: which phase is at which leg, which way the sensor counts",
      cmd_wiring},
     {"calibrate", "rotor sensors and current channels from a log, into the tune file",
      cmd_calibrate},
     {"watch", "the rotor sensors while the shaft is turned by hand: consistent, or what is not",
      cmd_watch},
+    {"Make it run", NULL, NULL},
     {"gains", "from a motor card and a rig to the controller's tune file", cmd_gains},
     {"replay", "run the observers over a log and search their settings", cmd_replay},
     {"run", "run the controller on the simulated rig through a scenario", cmd_run},
-    {"ladder", "the lowest and the highest usable speed", cmd_ladder},
-    {"range", "what torque there is at which speed", cmd_range},
-    {"serve", "the simulated controller as a process of its own", cmd_serve},
     {"tune", "a live session with a controller: guarded changes, measured steps", cmd_tune},
-    {"parameters", "list what a tune file may hold", cmd_parameters},
-    {"signals", "list what a controller can log", cmd_signals},
+    {"measure", "on a running motor: lowest and highest usable speed, answers to steps",
+     cmd_measure},
+    {"range", "what torque there is at which speed", cmd_range},
+    {"The bench", NULL, NULL},
+    {"rig", "check a rig file and explain what the rig can do", cmd_rig},
+    {"serve", "the simulated controller as a process of its own", cmd_serve},
+    {"list", "parameters, signals, devices, excitations, keys of a rig file", cmd_list},
 };
 
 /* Text goes out as it is, in UTF-8, whatever the locale: a log of a machine without one must still
@@ -54,14 +59,18 @@ static void print_verbs(void)
     g_print("corvak " CORVAK_VERSION " - brushless motors: from logs to numbers you can trust\n\n"
             "Verbs, in the order of work:\n");
     for (size_t n = 0; n < G_N_ELEMENTS(verbs); n++) {
-        g_print("  %-10s %s\n", verbs[n].name, verbs[n].summary);
+        if (verbs[n].run == NULL) {
+            g_print("\n%s\n", verbs[n].name);
+        } else {
+            g_print("  %-10s %s\n", verbs[n].name, verbs[n].summary);
+        }
     }
     g_print("\ncorvak VERB --help explains one, with an example.\n");
 }
 
 static const char *verb_at(size_t n)
 {
-    return verbs[n].name;
+    return verbs[n].run != NULL ? verbs[n].name : "";
 }
 
 int main(int argc, char **argv)
@@ -78,7 +87,7 @@ int main(int argc, char **argv)
         return EXIT_DONE;
     }
     for (size_t n = 0; n < G_N_ELEMENTS(verbs); n++) {
-        if (strcmp(argv[1], verbs[n].name) == 0) {
+        if (verbs[n].run != NULL && strcmp(argv[1], verbs[n].name) == 0) {
             return check_stdout(verbs[n].run(argc - 1, argv + 1));
         }
     }

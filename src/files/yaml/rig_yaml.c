@@ -91,7 +91,7 @@ static cvk_status read_old_drive(rig_reader *r, const char *key, const char *val
     }
     return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, line,
                         "unknown key drive.%s; what a controller is told stands in a tune file now "
-                        "(corvak parameters lists all)",
+                        "(corvak list parameters)",
                         key);
 }
 
@@ -230,7 +230,7 @@ static cvk_status check_needed(const rig_reader *r, const cvk_rig_field *fields,
     }
     return used == 0 ? CVK_OK
                      : cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, 0,
-                                    "missing: %s%s (corvak rig --keys tells what each is)", names,
+                                    "missing: %s%s (corvak list keys tells what each is)", names,
                                     used + LONGEST_KEY < sizeof names ? "" : ", ...");
 }
 
@@ -276,7 +276,7 @@ static cvk_status parse(cvk_rig_config *config, const char *path, const char *te
         finish_old_drive(config);
         (void)cvk_complain(complaint, CVK_OK, path, 0,
                            "its section drive: is read as before, but belongs into a tune file "
-                           "(--tune), whose keys corvak parameters lists");
+                           "(--tune), whose keys corvak list parameters shows");
     }
     return status;
 }

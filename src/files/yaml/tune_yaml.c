@@ -158,8 +158,8 @@ static cvk_status unknown_key(const reader *r, const char *key, long line)
     char close[80] = "";
     closest_key(key, close, sizeof close);
     return cvk_complain(r->complaint, CVK_BAD_FORMAT, r->path, line,
-                        "unknown parameter %s; the closest is %s (corvak parameters lists all)",
-                        key, close);
+                        "unknown parameter %s; the closest is %s (corvak list parameters)", key,
+                        close);
 }
 
 static cvk_status take_value(reader *r, const char *key, const char *text, long line)
@@ -362,7 +362,7 @@ cvk_status cvk_tune_file_write(const cvk_tune *tune, const char *path, cvk_compl
     fprintf(
         out,
         "# The parameters of a controller; each key ends with its unit. What is left out stands "
-        "at its\n# preset: corvak parameters. " CVK_YAML_ENDS "\ntune_version: %d\nname: ",
+        "at its\n# preset: corvak list parameters. " CVK_YAML_ENDS "\ntune_version: %d\nname: ",
         CVK_TUNE_VERSION);
     write_quoted(out, tune->name);
     fputc('\n', out);

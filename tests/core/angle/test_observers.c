@@ -66,7 +66,8 @@ static double error_of(const cvk_moment *now, int kind, const motor *m)
 static const cvk_moment *run(motor *m, double length_s)
 {
     const cvk_moment *now = NULL;
-    for (double t = 0.0; t < length_s; t += T) {
+    const int calls = (int)ceil(length_s / T);
+    for (int n = 0; n < calls; n++) {
         const cvk_observers_alone_row row = turn(m);
         now = cvk_observers_alone_step(&observing, &row);
     }

@@ -74,7 +74,8 @@ static void go_to(double mech_rad)
 
 static void run(shaft *s, double length_s, double load_a)
 {
-    for (double t = 0.0; t < length_s; t += T) {
+    const int calls = (int)ceil(length_s / T);
+    for (int n = 0; n < calls; n++) {
         cvk_readings read = {.current_valid = CVK_ALL_CURRENTS_VALID, .bus_v = 24.0f};
         const double electrical = remainder(POLES * s->turned_rad, TWO_PI);
         read.rotor.absolute_mech_rad = (float)remainder(s->turned_rad, TWO_PI);

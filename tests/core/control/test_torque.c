@@ -228,7 +228,8 @@ static void least_current(cvk_rig_config rig, double share, bool worth_it)
     const double length = hypot((double)i.d, (double)i.q);
     const double torque = torque_of(&rig, (double)i.d, (double)i.q);
     double best = INFINITY;
-    for (double d = 0.0; d > -length; d -= 0.002 * length) {
+    for (int step = 0; step < 500; step++) {
+        const double d = -0.002 * step * length;
         double low = 0.0, high = 2.0 * length;
         for (int n = 0; n < 40; n++) {
             const double q = 0.5 * (low + high);
@@ -247,8 +248,8 @@ static void least_current(cvk_rig_config rig, double share, bool worth_it)
 START_TEST(a_torque_takes_the_least_current)
 {
     const cvk_rig_config rig = bench_with_gains(motors[_i], 2);
-    for (double share = 0.35; share < 0.9; share += 0.25) {
-        least_current(rig, share, _i == 1);
+    for (int n = 0; n < 3; n++) {
+        least_current(rig, 0.35 + 0.25 * n, _i == 1);
     }
 }
 END_TEST

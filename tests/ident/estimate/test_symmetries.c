@@ -81,6 +81,7 @@ static void free_changed(cvk_log *log)
         CVK_COLUMN_IA, CVK_COLUMN_IB,     CVK_COLUMN_IC,     CVK_COLUMN_VA,     CVK_COLUMN_VB,
         CVK_COLUMN_VC, CVK_COLUMN_DUTY_A, CVK_COLUMN_DUTY_B, CVK_COLUMN_DUTY_C, CVK_COLUMN_VDC};
     for (size_t n = 0; n < sizeof made / sizeof made[0]; n++) {
+        /* NOLINTNEXTLINE(performance-no-int-to-ptr): columns are const */
         free((double *)(uintptr_t)log->column[made[n]]);
     }
 }

@@ -199,7 +199,8 @@ START_TEST(uneven_times_are_resampled)
     const cvk_rig_config rig = studio_rig("wheel");
     recording r;
     record(&r, &rig, "coast", 5, false);
-    double *t = malloc(r.log.rows * sizeof *t);
+    ck_assert_uint_gt(r.log.rows, 1);
+    double *t = calloc(r.log.rows, sizeof *t);
     ck_assert_ptr_nonnull(t);
     double *uneven[3];
     lcg = 5;
@@ -338,7 +339,7 @@ START_TEST(many_short_holes_are_bridged)
     size_t kept = 0;
     for (int c = 0; c < CVK_COLUMN_COUNT; c++) {
         const double *from = r.log.column[c];
-        columns[c] = from != NULL ? malloc(r.log.rows * sizeof(double)) : NULL;
+        columns[c] = from != NULL ? calloc(r.log.rows + 1, sizeof(double)) : NULL;
         kept = 0;
         for (size_t k = 0; k < r.log.rows; k++) {
             if (from != NULL) {

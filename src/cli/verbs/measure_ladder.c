@@ -1,8 +1,10 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * corvak ladder: the lowest and the highest usable speed of a simulated bench, without and with
- * load, or of a device as it stands.
+ * corvak measure ladder: the lowest and the highest usable speed of a simulated bench, without and
+ * with load, or of a device as it stands.
  */
+#include "measure.h"
+
 #include "base/cli.h"
 
 #include "corvak/core/units.h"
@@ -14,7 +16,7 @@
 
 #include <math.h>
 
-#define VERB "ladder"
+#define VERB "measure ladder"
 #define WALKS 4 /* downwards and upwards, without and with load */
 
 typedef struct arguments {
@@ -54,7 +56,7 @@ static gboolean is_loaded(int walk)
 static bool on_progress(void *context, double share)
 {
     const job *j = context;
-    show_progress(VERB, fmin(0.99, (j->walk + share) / j->walks));
+    show_progress("ladder", fmin(0.99, (j->walk + share) / j->walks));
     return !interrupted;
 }
 
@@ -341,12 +343,12 @@ static int work(job *j, const char *bench)
     for (int n = 0; n < j->walks && status == EXIT_DONE && !interrupted; n++) {
         status = walk(j, n);
     }
-    show_progress(VERB, 1.0);
+    show_progress("ladder", 1.0);
     if (status != EXIT_DONE) {
         return status;
     }
     if (interrupted) {
-        g_printerr("corvak ladder: interrupted\n");
+        g_printerr("corvak measure ladder: interrupted\n");
         return EXIT_ANSWER_NO;
     }
     if (a->json) {
@@ -364,7 +366,7 @@ static int work(job *j, const char *bench)
     return all ? EXIT_DONE : EXIT_ANSWER_NO;
 }
 
-int cmd_ladder(int argc, char **argv)
+int measure_ladder(int argc, char **argv)
 {
     const cvk_ladder_options presets = cvk_ladder_options_default();
     arguments a = {.seed = 1, .within = presets.within, .ripple = presets.ripple, .load = 0.3};
@@ -387,12 +389,13 @@ int cmd_ladder(int argc, char **argv)
          "FILE.png|.svg"},
         {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
         G_OPTION_ENTRY_NULL};
-    if (!parse_options(VERB, "RIG|DEVICE",
-                       "Walks a ladder of speeds downwards and upwards, without and with load (a "
-                       "device as it stands), and\ntells the lowest and the highest that the motor "
-                       "keeps. Exit status 1 when there is none.",
-                       "corvak ladder data/wheel.rig.yaml --tune wheel.tune.yaml --plot ladder.png",
-                       entries, &argc, &argv)) {
+    if (!parse_options(
+            VERB, "RIG|DEVICE",
+            "Walks a ladder of speeds downwards and upwards, without and with load (a "
+            "device as it stands), and\ntells the lowest and the highest that the motor "
+            "keeps. Exit status 1 when there is none.",
+            "corvak measure ladder data/wheel.rig.yaml --tune wheel.tune.yaml --plot ladder.png",
+            entries, &argc, &argv)) {
         return EXIT_BAD_USAGE;
     }
     int status = EXIT_BAD_USAGE;
