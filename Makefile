@@ -1,13 +1,17 @@
 # SPDX-License-Identifier: Apache-2.0
 # The front door. `make demo` shows the main job, `make check` passes the tests; both install what
 # is missing first. Everything else is CMake: see CMakePresets.json.
-.PHONY: demo check bench circuits format lint core sanitize screenshots deps build clean
+.PHONY: demo check check-slow bench circuits format lint core sanitize screenshots deps build clean
 
 demo: build
 	./scripts/demo.sh build/dev/corvak build/demo
 
 check: build
-	ctest --preset dev -j2
+	ctest --preset dev -j2 -LE slow
+
+# what takes minutes and runs in CI
+check-slow: build
+	ctest --preset dev -j2 -L slow
 
 bench: build
 	./build/dev/bench/bench_speed
@@ -30,11 +34,11 @@ build: deps
 	@cmake --preset dev >/dev/null
 	cmake --build --preset dev
 
-# left out: what others of its tests run as well, and takes minutes under sanitizers
+# of the slowest suites a part (SUITE_SHARE); left out: figures of a circuit and the README's commands
 sanitize: deps
 	@cmake --preset sanitize >/dev/null
 	cmake --build --preset sanitize
-	ctest --preset sanitize -j2 -E '^(test_agreement|test_calibrate|test_capture|test_circuit|test_estimate|test_turning|test_sensorless|test_other_winding|test_run|test_torque|test_pole_pairs|test_symmetries|test_hidden_bench|readme)$$'
+	ctest --preset sanitize -j2 -E '^(test_circuit|readme)$$'
 
 core: build
 	./scripts/check-core.sh build/dev

@@ -11,6 +11,28 @@
 /* Longer than any test takes under sanitizers on a busy machine: it ends what hangs, no more. */
 #define TEST_HANGS_S 900.0
 
+/* Under sanitizers a slow suite runs every SUITE_SHARE-th of its tests, of a loop the first one. */
+#ifndef SUITE_SHARE
+#define SUITE_SHARE 1
+#endif
+#if SUITE_SHARE > 1
+static inline int suite_takes_next(void)
+{
+    static int tests;
+    return tests++ % SUITE_SHARE == 0;
+}
+static inline void suite_add(TCase *tests, const TTest *test, int from, int to)
+{
+    if (suite_takes_next()) {
+        _tcase_add_test(tests, test, 0, 0, from, from < to ? from + 1 : to);
+    }
+}
+#undef tcase_add_test
+#undef tcase_add_loop_test
+#define tcase_add_test(tests, test) suite_add(tests, test, 0, 1)
+#define tcase_add_loop_test(tests, test, from, to) suite_add(tests, test, from, to)
+#endif
+
 /* Runs `add` to fill one test case. Returns the exit status. */
 static inline int run_suite(const char *name, void (*add)(TCase *tests))
 {
