@@ -4,6 +4,7 @@
  */
 #include "base/cli.h"
 
+#include "corvak/core/version.h"
 #include "corvak/files/closest.h"
 
 #include <locale.h>
@@ -56,7 +57,7 @@ static void put_error(const char *text)
 
 static void print_verbs(void)
 {
-    g_print("corvak " CORVAK_VERSION " - brushless motors: from logs to numbers you can trust\n\n"
+    g_print("corvak " CVK_VERSION " - brushless motors: from logs to numbers you can trust\n\n"
             "Verbs, in the order of work:\n");
     for (size_t n = 0; n < G_N_ELEMENTS(verbs); n++) {
         if (verbs[n].run == NULL) {
@@ -83,7 +84,7 @@ int main(int argc, char **argv)
         return check_stdout(EXIT_DONE);
     }
     if (strcmp(argv[1], "--version") == 0) {
-        g_print("corvak " CORVAK_VERSION "\n");
+        g_print("corvak " CVK_VERSION "\n");
         return EXIT_DONE;
     }
     for (size_t n = 0; n < G_N_ELEMENTS(verbs); n++) {

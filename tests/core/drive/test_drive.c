@@ -37,7 +37,9 @@ static cvk_settings wheel(void)
     s.motor = (cvk_motor_settings){12, 0.17f, 320e-6f, 470e-6f, 0.0215f};
     s.rotor.kind = CVK_ROTOR_ABSOLUTE;
     s.limit.current_a = 14.0f;
-    s.protect = (cvk_protect_settings){25.0f, 15.0f, 32.0f};
+    s.protect.trip_current_a = 25.0f;
+    s.protect.bus_min_v = 15.0f;
+    s.protect.bus_max_v = 32.0f;
     s.speed.gain_a_s = 0.4f;
     s.speed.integral_gain_a = 2.0f;
     s.speed.current_a = 10.0f;
