@@ -404,8 +404,14 @@ static bool find_period(cvk_waveforms *s, const cvk_log *log, cvk_estimate *out)
     double typical_s = cvk_median_step(log);
     if (log->rows < 2) {
         cvk_add_finding(out, CVK_ERROR, log->name,
-                        "a single row, at least %u are needed: record a longer log",
-                        SMALLEST_PIECE);
+                        "%s, at least %u rows are needed: record a longer log",
+                        log->rows == 0 ? "no row" : "a single row", SMALLEST_PIECE);
+        return false;
+    }
+    if (isnan(typical_s)) { /* no step is forward */
+        cvk_add_finding(out, CVK_ERROR, log->name,
+                        "time never goes forward from one row to the next: is another column named "
+                        "t, or the log written backwards?");
         return false;
     }
     if (!(typical_s >= SHORTEST_PERIOD_S && typical_s <= LONGEST_PERIOD_S)) {
