@@ -34,7 +34,7 @@ build: deps
 	@cmake --preset dev >/dev/null
 	cmake --build --preset dev
 
-# of the slowest suites a part (SUITE_SHARE); left out: figures of a circuit and the README's commands
+# of the slowest suites a part (SUITE_IN_SHORT); left out: figures of a circuit and the README's commands
 sanitize: deps
 	@cmake --preset sanitize >/dev/null
 	cmake --build --preset sanitize

@@ -6,6 +6,7 @@
 #include "corvak/host/change.h"
 #include "corvak/host/gains.h"
 #include "corvak/host/measured_step.h"
+#include "corvak/host/self_calibration.h"
 #include "corvak/link/messages.h"
 #include "corvak/sim/wire.h"
 #include "sensorless.h"
@@ -369,6 +370,52 @@ START_TEST(another_protocol_version)
 }
 END_TEST
 
+static int phases;
+
+static void count_phase(void *context, const char *text)
+{
+    (void)context;
+    ck_assert_ptr_nonnull(text);
+    phases++;
+}
+
+static bool after_three(void *context)
+{
+    (void)context;
+    return phases >= 3;
+}
+
+/* Calibrated and adopted; cut short the motor is off. */
+START_TEST(a_controller_calibrates_for_its_host)
+{
+    cvk_self_calibration found;
+    const cvk_self_calibration_calls calls = {.phase = count_phase},
+                                     cut = {.phase = count_phase, .stops = after_three};
+    double direction, offset_rad;
+    cvk_rig_calibration(cvk_sim_controller_inside(controller)->rig, &direction, &offset_rad);
+    phases = 0;
+    ck_assert_int_eq(cvk_self_calibrate(&first, &cut, &found), CVK_OK);
+    ck_assert_int_eq(found.end, CVK_SELF_CALIBRATION_STOPPED);
+    ck_assert_int_eq(now()->bridge_on, 0);
+    phases = 0;
+    ck_assert_int_eq(cvk_self_calibrate(&first, &calls, &found), CVK_OK);
+    ck_assert_msg(found.end == CVK_SELF_CALIBRATED, "%s", found.why);
+    ck_assert_int_ge(phases, 8);
+    ck_assert_int_eq(found.direction, (int)direction);
+    ck_assert_double_lt(fabs(remainder(found.offset_rad - offset_rad, 2.0 * 3.14159265358979)),
+                        found.half_rad);
+    ck_assert_int_eq(now()->bridge_on, 0);
+    ck_assert_int_eq(cvk_self_calibration_adopt(&first, &found), CVK_OK);
+    ck_assert_int_eq(cvk_session_read_values(&first), CVK_OK);
+    ck_assert_double_eq_tol(cvk_session_value(&first, "rotor.offset_rad"), found.offset_rad, 1e-6);
+    cvk_self_calibration_item item[CVK_SELF_CALIBRATION_ITEMS];
+    ck_assert_uint_eq(cvk_self_calibration_items(&found, item), 2);
+    found.halls = true;
+    ck_assert_uint_eq(cvk_self_calibration_items(&found, item), 8);
+    ck_assert_str_eq(item[7].key, "rotor.hall_edge_6_rad");
+}
+END_TEST
+
 static void add(TCase *tests)
 {
     tcase_add_unchecked_fixture(tests, make_bench, NULL);
@@ -382,6 +429,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, measured_steps_are_as_predicted);
     tcase_add_test(tests, a_step_beyond_the_limit_is_refused);
     tcase_add_test(tests, a_step_needs_a_running_motor);
+    tcase_add_test(tests, a_controller_calibrates_for_its_host);
     tcase_add_test(tests, shapes_of_known_curves);
     tcase_add_test(tests, something_else_at_the_other_end);
     tcase_add_test(tests, another_protocol_version);

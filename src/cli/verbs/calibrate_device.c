@@ -1,7 +1,6 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * corvak calibrate DEVICE: the calibration runs on the controller; here it is started, watched and
- * its result kept.
+ * corvak calibrate DEVICE: what a controller finds of its sensor by itself, told and kept.
  */
 #include "base/calibration.h"
 
@@ -9,118 +8,23 @@
 #include "base/open_device.h"
 
 #include "corvak/files/tune_yaml.h"
-#include "corvak/host/calibrated.h"
+#include "corvak/host/self_calibration.h"
 
 #include <math.h>
 #include <string.h>
 
 #define VERB "calibrate"
-#define LEASE_S 1.0
-#define LOOK_S 0.05
-#define LONGEST_S 120.0
-#define STOP_S 5.0
-
-typedef struct found {
-    int direction;
-    double offset_rad, half_rad, lag_rad, alike, share;
-    double before_rad;
-    gboolean before_reversed, halls;
-    double edge_rad[CVK_ROTOR_EDGES];
-} found;
-
-enum { MOST_ADOPTED = 2 + CVK_ROTOR_EDGES };
-typedef struct adoption {
-    char key[32];
-    float value;
-} adoption;
-
-/* Looks until it has ended. Each new phase is told. */
-static int follow(device_session *d, int *phase)
-{
-    cvk_session *s = &d->session;
-    const double until_s = cvk_session_now_s(s) + LONGEST_S;
-    int status = EXIT_DONE, last = CVK_CALIBRATE_IDLE;
-    *phase = CVK_CALIBRATE_IDLE;
-    while (status == EXIT_DONE && *phase < CVK_CALIBRATE_DONE && !interrupted &&
-           cvk_session_now_s(s) < until_s) {
-        status = check_device(VERB, d, cvk_session_wait(s, LOOK_S));
-        if (status != EXIT_DONE) {
-            return status;
-        }
-        const double now = device_signal(d, "calibration");
-        if (!isfinite(now)) {
-            return complain_usage(VERB, "%s has no signal calibration: its program is older",
-                                  s->name);
-        }
-        *phase = (int)now;
-        if (*phase != last && *phase < CVK_CALIBRATE_DONE) {
-            const char *text = cvk_session_state_text(s, "calibration", *phase);
-            g_printerr("%s\n", text != NULL ? text : "a phase that this corvak does not know");
-        }
-        last = *phase;
-        if (s->state.fault != CVK_FAULT_NONE) {
-            const char *text = cvk_session_state_text(s, "fault", s->state.fault);
-            g_printerr("corvak calibrate: the drive stopped: %s\n", text != NULL ? text : "fault");
-            return EXIT_ANSWER_NO;
-        }
-    }
-    return status;
-}
-
-/* The motor stands when this returns. */
-static int stop(device_session *d)
-{
-    cvk_session *s = &d->session;
-    const cvk_request off = {.mode = CVK_MODE_OFF};
-    int status = check_device(VERB, d, cvk_session_request(s, &off));
-    const double until_s = cvk_session_now_s(s) + STOP_S;
-    while (status == EXIT_DONE && s->state.bridge_on && cvk_session_now_s(s) < until_s) {
-        status = check_device(VERB, d, cvk_session_wait(s, LOOK_S));
-    }
-    return status;
-}
-
-/* What was found, as parameters. */
-static unsigned adopted(const found *f, adoption *out)
-{
-    unsigned count = 0;
-    out[count++] = (adoption){"rotor.offset_rad", (float)f->offset_rad};
-    out[count++] = (adoption){"rotor.reversed", f->direction < 0 ? 1.0f : 0.0f};
-    for (unsigned n = 0; f->halls && n < CVK_ROTOR_EDGES; n++) {
-        out[count].value = (float)f->edge_rad[n];
-        g_snprintf(out[count++].key, sizeof out->key, "rotor.hall_edge_%u_rad", n + 1u);
-    }
-    return count;
-}
-
-/* What was found becomes the controller's settings, without anything being switched off. */
-static int keep(device_session *d, const found *f)
-{
-    cvk_session *s = &d->session;
-    adoption all[MOST_ADOPTED];
-    cvk_session_change changes[MOST_ADOPTED];
-    const unsigned count = adopted(f, all);
-    for (unsigned n = 0; n < count; n++) {
-        const int place = cvk_session_parameter_named(s, all[n].key);
-        if (place < 0) {
-            return complain_usage(VERB, "%s has no %s", s->name, all[n].key);
-        }
-        changes[n] = (cvk_session_change){(unsigned)place, all[n].value};
-    }
-    return check_device(VERB, d, cvk_session_adopt(s, changes, count, NULL));
-}
-
-static void print_found(const found *f)
+static void print_found(const cvk_self_calibration *f)
 {
     g_print("wiring        the sensor counts %s the phase order: rotor.reversed: %s (was %s)\n",
             f->direction > 0 ? "with" : "against", f->direction > 0 ? "no" : "yes",
-            f->before_reversed ? "yes" : "no");
+            f->reversed_before ? "yes" : "no");
     char half[24] = "";
-    if (isfinite(f->half_rad)) { /* an older program does not tell */
+    if (isfinite(f->half_rad)) {
         g_snprintf(half, sizeof half, " +- %.2f", f->half_rad * CVK_DEG_PER_RAD);
     }
     g_print("offset        rotor.offset_rad: %.4f (%.2f%s deg electrical; was %.4f)\n",
-            f->offset_rad, f->offset_rad * CVK_DEG_PER_RAD, half, f->before_rad);
+            f->offset_rad, f->offset_rad * CVK_DEG_PER_RAD, half, f->offset_before_rad);
     if (f->halls) {
         g_print("edges         rotor.hall_edge_1_rad to _6_rad:");
         for (int n = 0; n < CVK_ROTOR_EDGES; n++) {
@@ -132,11 +36,11 @@ static void print_found(const found *f)
             f->lag_rad * CVK_DEG_PER_RAD);
     g_print("likeness      %.3f of sensor and current while it was taken round\n", f->alike);
     g_print("torque test   turned both ways, the right way, with %.0f %% of the current limit\n",
-            100.0 * f->share);
+            100.0 * f->torque_share);
     g_print("speed test    reached 10 %% of program.speed_rad_s both ways\n");
 }
 
-static void print_json(const char *name, const found *f, const char *failed)
+static void print_json(const char *name, const cvk_self_calibration *f, const char *failed)
 {
     JsonBuilder *b = json_builder_new();
     json_builder_begin_object(b);
@@ -150,7 +54,7 @@ static void print_json(const char *name, const found *f, const char *failed)
     add_json_measured(b, "electrical_offset_rad", failed == NULL ? &offset : &none);
     add_json_number(b, "lag_rad", f->lag_rad);
     add_json_number(b, "likeness", f->alike);
-    add_json_number(b, "torque_share", f->share);
+    add_json_number(b, "torque_share", f->torque_share);
     add_json_text(b, "missing", failed);
     if (f->halls && failed == NULL) {
         json_builder_set_member_name(b, "hall_edge_rad");
@@ -165,7 +69,8 @@ static void print_json(const char *name, const found *f, const char *failed)
     print_json_document(b);
 }
 
-static int write_tune(const char *path, const char *base, const found *f, const char *name)
+static int write_tune(const char *path, const char *base, const cvk_self_calibration *f,
+                      const char *name)
 {
     cvk_complaint complaint;
     cvk_tune tune;
@@ -175,8 +80,8 @@ static int write_tune(const char *path, const char *base, const found *f, const 
         return complain_file(VERB, &complaint);
     }
     g_snprintf(from, sizeof from, "calibrate on %s: +- %.2g", name, f->half_rad);
-    adoption set[MOST_ADOPTED];
-    const unsigned count = adopted(f, set);
+    cvk_self_calibration_item set[CVK_SELF_CALIBRATION_ITEMS];
+    const unsigned count = cvk_self_calibration_items(f, set);
     for (unsigned n = 0; n < count; n++) {
         const cvk_parameter *row = cvk_parameter_named(set[n].key);
         if (cvk_parameter_set(&tune.settings, row, set[n].value, NULL) == CVK_OK) {
@@ -187,59 +92,37 @@ static int write_tune(const char *path, const char *base, const found *f, const 
                                                                   : complain_file(VERB, &complaint);
 }
 
-static found look_at_found(device_session *d)
+static void tell_phase(void *context, const char *text)
 {
-    const double direction = device_signal(d, "found_direction");
-    found f = {.direction = direction > 0.5 ? 1 : (direction < -0.5 ? -1 : 0),
-               .offset_rad = device_signal(d, "found_offset"),
-               .lag_rad = device_signal(d, "found_lag"),
-               .alike = device_signal(d, "found_alike"),
-               .share = device_signal(d, "found_share"),
-               .half_rad = cvk_found_offset_half_rad(device_signal(d, "found_shift"),
-                                                     device_signal(d, "found_lag")),
-               .before_rad = cvk_session_value(&d->session, "rotor.offset_rad"),
-               .before_reversed = cvk_session_value(&d->session, "rotor.reversed") > 0.5};
-    f.halls = cvk_session_value(&d->session, "rotor.kind") == (double)CVK_ROTOR_HALLS;
-    for (int n = 0; n < CVK_ROTOR_EDGES; n++) {
-        char name[16];
-        g_snprintf(name, sizeof name, "found_edge_%d", n + 1);
-        f.edge_rad[n] = device_signal(d, name);
-        f.halls = f.halls && isfinite(f.edge_rad[n]); /* an older program has none */
-    }
-    return f;
+    (void)context;
+    g_printerr("%s\n", text);
+}
+
+static bool is_interrupted(void *context)
+{
+    (void)context;
+    return interrupted != 0;
 }
 
 static int run(device_session *d, const device_calibration *how)
 {
+    const cvk_self_calibration_calls calls = {NULL, tell_phase, is_interrupted};
     cvk_session *s = &d->session;
-    const cvk_request request = {.mode = CVK_MODE_CALIBRATE};
-    int phase = CVK_CALIBRATE_IDLE;
-    int status = check_device(VERB, d, cvk_session_claim(s, LEASE_S));
-    status = status == EXIT_DONE ? check_device(VERB, d, cvk_session_request(s, &request)) : status;
-    status = status == EXIT_DONE ? follow(d, &phase) : status;
-    if (status == EXIT_BAD_USAGE) {
+    cvk_self_calibration f;
+    int status = check_device(VERB, d, cvk_self_calibrate(s, &calls, &f));
+    if (status != EXIT_DONE) {
         return status;
     }
-    const found f = look_at_found(d);
-    const double reason = device_signal(d, "calibration_reason");
-    const int stopped = stop(d);
-    if (status != EXIT_DONE || stopped != EXIT_DONE) {
-        return status != EXIT_DONE ? status : stopped;
-    }
-    if (phase != CVK_CALIBRATE_DONE) {
-        const char *text = interrupted ? "stopped by you"
-                           : phase != CVK_CALIBRATE_FAILED
-                               ? "it did not end"
-                               : cvk_session_state_text(s, "calibration_reason", (int)reason);
-        text = text != NULL ? text : "a reason that this corvak does not know";
+    if (f.end != CVK_SELF_CALIBRATED) {
         if (how->json) {
-            print_json(s->name, &f, text);
+            print_json(s->name, &f, f.why);
         } else {
-            g_printerr("corvak calibrate: %s\n", text);
+            g_printerr("corvak calibrate: %s%s\n",
+                       f.end == CVK_SELF_CALIBRATION_FAULT ? "the drive stopped: " : "", f.why);
         }
         return EXIT_ANSWER_NO;
     }
-    status = keep(d, &f);
+    status = check_device(VERB, d, cvk_self_calibration_adopt(s, &f));
     if (status != EXIT_DONE) {
         return status;
     }
