@@ -4,7 +4,7 @@
  * current-sample interrupt of the port, once per control period; the duties that it returns must
  * act for exactly one period, beginning one period after the sample.
  *
- * Invariants, asserted by tests/core/test_invariants.c as they stand here:
+ * Invariants, asserted by tests/core/drive/test_invariants.c as they stand here:
  *   1. Every duty is a number in 0 .. 1.
  *   2. With a fault the bridge is off, from the call that sees the fault on.
  *   3. A fault stays, and stays the first one, until cvk_drive_clear_fault(); then the bridge stays
