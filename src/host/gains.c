@@ -20,12 +20,13 @@
 #define SLOWER 0.95 /* a loop that lacks margin, step by step */
 /* Angle. */
 #define VOLTAGE_TO_ANGLE 0.75 /* rad of angle error for a voltage that is off by the back-EMF */
-#define LEAST_RAD (30.0 * CVK_PI_WIDE / 180.0) /* angle error at observer.least_speed_rad_s, rms   \
-                                                */
-#define TAKEOVER 2.2         /* times that speed, below which the vector holds the rotor */
-#define WARMING_SHARE 0.12   /* by which a winding's resistance rises while it runs */
-#define INVERTER_SHARE 0.15  /* of its own voltage, that compensation leaves */
-#define TRACK_ERROR_RAD 0.05 /* lag of the tracking filter at full acceleration */
+#define LEAST_RAD                                                                                  \
+    (30.0 * CVK_PI_WIDE / 180.0) /* angle error at observer.least_speed_rad_s, rms                 \
+                                  */
+#define TAKEOVER 2.2             /* times that speed, below which the vector holds the rotor */
+#define WARMING_SHARE 0.12       /* by which a winding's resistance rises while it runs */
+#define INVERTER_SHARE 0.15      /* of its own voltage, that compensation leaves */
+#define TRACK_ERROR_RAD 0.05     /* lag of the tracking filter at full acceleration */
 #define TRACK_RAD_PER_SAMPLE 0.15
 #define HIDES_SHARE 0.5 /* of the magnets' flux linkage, left at limit.current_a: worth a word */
 #define PATIENCE_S 1.0

@@ -175,7 +175,8 @@ cvk_status cvk_drive_run(cvk_drive *drive, cvk_owner owner, cvk_excitation *exci
                          cvk_refusal *why) CVK_MUST_CHECK;
 
 /* The rotor sensor's offset in the settings holds, until power-off: a calibration has found it, or
- * the owner vouches for it. CVK_NOT_OWNER for anybody else. Task, before a request that needs it. */
+ * the owner vouches for it. CVK_NOT_OWNER for anybody else. Task, before a request that needs it.
+ */
 cvk_status cvk_drive_rotor_aligned(cvk_drive *drive, cvk_owner owner) CVK_MUST_CHECK;
 
 /* Ends a fault, from the next control call on. What was asked for before it is over: a new request

@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * The version of the library, for programs that are built with several. CMakeLists.txt reads it here.
+ * The version of the library, for programs that are built with several. CMakeLists.txt reads it
+ * here.
  */
 #ifndef CORVAK_CORE_VERSION_H
 #define CORVAK_CORE_VERSION_H
