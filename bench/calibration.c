@@ -47,7 +47,7 @@ static void judge(tally *t, const cvk_calibration *c, const sensor_log *l, cvk_r
     }
     if (!cvk_measured_known(offset)) {
         if (talk) {
-            printf("  %s seed %d %s: %s\n", label, seed, cvk_rotor_kind_name(kind), s->why);
+            printf("  %s seed %d %s: %s\n", label, seed, cvk_rotor_kind_name((int)kind), s->why);
         }
         return;
     }
@@ -59,7 +59,7 @@ static void judge(tally *t, const cvk_calibration *c, const sensor_log *l, cvk_r
     t->held += fabs(error) <= half;
     if (talk && (fabs(error) > half || fabs(error) > 1.0 / DEGREES)) {
         printf("  %s seed %d %s: %+.2f +- %.2f deg, latency %.1f us, lag %.1f, by %d\n", label,
-               seed, cvk_rotor_kind_name(kind), error * DEGREES, half * DEGREES,
+               seed, cvk_rotor_kind_name((int)kind), error * DEGREES, half * DEGREES,
                1e6 * s->latency_s.value, s->lag_rad.value * DEGREES, (int)s->reference);
     }
 }

@@ -62,7 +62,7 @@ static void draw_error(page *p, const cvk_sensor_calibration *s, cvk_rotor_kind 
             "plot $error%d using 1:2 with lines lw 1.5 lc rgb '" ORANGE
             "' title 'offset alone', '' using 1:3 with lines lw 2 lc rgb '" BLUE
             "' title 'all taken off'\nset xtics auto\nset offsets\n",
-            cvk_rotor_kind_name(kind), s->electrical_offset_rad.value * CVK_DEG_PER_RAD,
+            cvk_rotor_kind_name((int)kind), s->electrical_offset_rad.value * CVK_DEG_PER_RAD,
             0.5 * (s->electrical_offset_rad.high - s->electrical_offset_rad.low) * CVK_DEG_PER_RAD,
             turns[kind], panel);
 }

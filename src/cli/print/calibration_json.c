@@ -65,7 +65,7 @@ static void add_encoder(JsonBuilder *b, const cvk_encoder_calibration *e)
 static void add_sensor(JsonBuilder *b, const cvk_sensor_calibration *s, cvk_rotor_kind kind)
 {
     static const char *const references[] = {NULL, "back_emf", "current_vector", "sensor"};
-    json_builder_set_member_name(b, cvk_rotor_kind_name(kind));
+    json_builder_set_member_name(b, cvk_rotor_kind_name((int)kind));
     json_builder_begin_object(b);
     add_json_measured(b, "electrical_offset_rad", &s->electrical_offset_rad);
     json_builder_set_member_name(b, "direction");
@@ -129,7 +129,8 @@ void print_calibration_json(const cvk_calibration *c, const char *log)
         json_builder_end_object(b);
     }
     add_channels(b, &c->channels);
-    add_json_text(b, "use", c->best != CVK_ROTOR_ANGLE_KINDS ? cvk_rotor_kind_name(c->best) : NULL);
+    add_json_text(b, "use",
+                  c->best != CVK_ROTOR_ANGLE_KINDS ? cvk_rotor_kind_name((int)c->best) : NULL);
     add_json_text(b, "why", c->why_best);
     add_json_findings(b, &c->log);
     json_builder_end_object(b);

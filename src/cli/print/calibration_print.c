@@ -65,7 +65,7 @@ static void print_harmonics(const cvk_sensor_calibration *s)
 
 static void print_sensor(const cvk_sensor_calibration *s, cvk_rotor_kind kind)
 {
-    g_print("\n%s\n", cvk_rotor_kind_name(kind));
+    g_print("\n%s\n", cvk_rotor_kind_name((int)kind));
     if (s->hall.bad_codes > 0 && kind == CVK_ROTOR_HALLS) {
         g_print("  bad codes              %zu rows with code 0 or 7\n", s->hall.bad_codes);
     }

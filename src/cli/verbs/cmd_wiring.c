@@ -49,7 +49,8 @@ static void print_json(const cvk_calibration *c)
     add_direction(b, "sensor_direction", w->sensor_direction);
     add_json_number(b, "probability", w->probability);
     add_json_text(b, "undecided", decided ? NULL : w->undecided);
-    add_json_text(b, "sensor", w->by != CVK_ROTOR_ANGLE_KINDS ? cvk_rotor_kind_name(w->by) : NULL);
+    add_json_text(b, "sensor",
+                  w->by != CVK_ROTOR_ANGLE_KINDS ? cvk_rotor_kind_name((int)w->by) : NULL);
     add_json_text(b, "cure", decided ? w->cure : NULL);
     add_sensors(b, c);
     json_builder_end_object(b);
@@ -84,7 +85,7 @@ static void print_answer(const cvk_calibration *c, const char *log)
     if (w->undecided[0] != '\0') {
         g_print("cannot decide from this log: %s\n", w->undecided);
     } else {
-        g_print("sensor            %s\n", cvk_rotor_kind_name(w->by));
+        g_print("sensor            %s\n", cvk_rotor_kind_name((int)w->by));
         g_print("sensor direction  %s\n", w->sensor_direction > 0 ? "1, with the phase order"
                                                                   : "-1, against the phase order");
         g_print("phases            %s%s\n", w->phases[0] != '\0' ? w->phases : "open: ",

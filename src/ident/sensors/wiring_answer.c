@@ -177,7 +177,8 @@ void cvk_answer_wiring(cvk_calibration *c)
     w->sensor_direction = by->direction;
     w->probability = by->direction_probability;
     if (by->direction == 0) {
-        snprintf(w->undecided, sizeof w->undecided, "%s: %s", cvk_rotor_kind_name(w->by), by->why);
+        snprintf(w->undecided, sizeof w->undecided, "%s: %s", cvk_rotor_kind_name((int)w->by),
+                 by->why);
         return;
     }
     if (!cvk_measured_known(&by->electrical_offset_rad)) {
@@ -229,13 +230,13 @@ void cvk_choose_sensor(cvk_calibration *c)
         snprintf(c->why_best, sizeof c->why_best, "no sensor could be calibrated");
     } else if (second == CVK_ROTOR_ANGLE_KINDS) {
         snprintf(c->why_best, sizeof c->why_best, "%s, the only one calibrated",
-                 cvk_rotor_kind_name(c->best));
+                 cvk_rotor_kind_name((int)c->best));
     } else {
         snprintf(c->why_best, sizeof c->why_best,
                  "%s: a reading of it is %.2g degrees electrical wrong (steps, noise and offset "
                  "together), of the second best (%s) %.2g%s",
-                 cvk_rotor_kind_name(c->best), least / CVK_RAD_PER_DEG, cvk_rotor_kind_name(second),
-                 next / CVK_RAD_PER_DEG,
+                 cvk_rotor_kind_name((int)c->best), least / CVK_RAD_PER_DEG,
+                 cvk_rotor_kind_name(second), next / CVK_RAD_PER_DEG,
                  c->best == CVK_ROTOR_ENCODER ? "; it must find its index after each power-up"
                                               : "");
     }

@@ -187,11 +187,6 @@ static const struct {
                {infinite, "have an empty or non-numeric cell"},
                {backwards, "time never goes forward"}};
 enum { DAMAGES = sizeof damages / sizeof damages[0] };
-#ifdef __SANITIZE_ADDRESS__
-enum { RUNS = DAMAGES / 3 }; /* ten times slower then */
-#else
-enum { RUNS = DAMAGES };
-#endif
 
 /* A warning or an error, or the reason for a missing resistance, says so. */
 static bool told(const cvk_estimate *e, const char *words)
@@ -338,7 +333,7 @@ END_TEST
 static void add(TCase *tests)
 {
     tcase_add_loop_test(tests, a_damaged_standstill_log_does_not_deceive, 0, DAMAGES);
-    tcase_add_loop_test(tests, a_damaged_run_does_not_deceive, 0, RUNS);
+    tcase_add_loop_test(tests, a_damaged_run_does_not_deceive, 0, DAMAGES);
     tcase_add_loop_test(tests, a_held_rotor_in_a_turning_field_shows_no_flux, 0, 4);
     tcase_add_test(tests, damage_is_counted);
 }
