@@ -50,7 +50,7 @@ static const cvk_angle *seen_by(const cvk_moment *now, int kind)
 static double consensus(const cvk_moment *now, unsigned which)
 {
     double complex sum = 0.0;
-    for (int kind = 0; kind < CVK_REPLAY_OBSERVERS; kind++) {
+    for (int kind = 0; kind < CVK_OBSERVER_KINDS; kind++) {
         const cvk_angle *a = seen_by(now, kind);
         sum +=
             (which >> kind & 1u) != 0 ? (double)a->quality * cexp(I * (double)a->angle_rad) : 0.0;
@@ -139,7 +139,7 @@ static double speed_of(const cvk_replay *out, const cvk_replay_rows *rows, size_
 
 /* ---- the trace ------------------------------------------------------------------------------- */
 
-#define TRACE_ARRAYS (3 + 3 * CVK_REPLAY_OBSERVERS)
+#define TRACE_ARRAYS (3 + 3 * CVK_OBSERVER_KINDS)
 
 static cvk_status trace_new(cvk_replay_trace *t, size_t points)
 {
@@ -152,7 +152,7 @@ static cvk_status trace_new(cvk_replay_trace *t, size_t points)
     for (size_t a = 0; a < 3; a++, at += points) {
         *first[a] = at;
     }
-    for (int kind = 0; kind < CVK_REPLAY_OBSERVERS; kind++) {
+    for (int kind = 0; kind < CVK_OBSERVER_KINDS; kind++) {
         double **const own[] = {&t->angle_rad[kind], &t->seen_rad_s[kind], &t->quality[kind]};
         for (size_t a = 0; a < 3; a++, at += points) {
             *own[a] = at;
@@ -174,7 +174,7 @@ static void trace_row(cvk_replay_trace *t, double time_s, double reference_rad, 
     t->time_s[n] = time_s;
     t->reference_rad[n] = reference_rad;
     t->speed_rad_s[n] = speed_rad_s;
-    for (int kind = 0; kind < CVK_REPLAY_OBSERVERS; kind++) {
+    for (int kind = 0; kind < CVK_OBSERVER_KINDS; kind++) {
         const cvk_angle *a = seen_by(now, kind);
         t->angle_rad[kind][n] = (double)a->angle_rad;
         t->seen_rad_s[kind][n] = (double)a->speed_rad_s;
@@ -190,7 +190,7 @@ static cvk_status prepare(run *r, const cvk_replay_rows *rows, const cvk_setting
     cvk_settings s = *settings;
     const bool one = (which & (which - 1u)) == 0;
     s.observer.all = one ? 0 : 1;
-    for (int kind = 0; one && kind < CVK_REPLAY_OBSERVERS; kind++) {
+    for (int kind = 0; one && kind < CVK_OBSERVER_KINDS; kind++) {
         s.observer.kind = (which >> kind & 1u) != 0 ? kind : s.observer.kind;
     }
     r->rows = rows;
@@ -204,7 +204,7 @@ static void fit_reference(run r, cvk_replay *out)
     alignment a = {0};
     for (size_t k = 0; k < r.rows->rows; k++) {
         const cvk_moment *now = step(&r, k);
-        for (int kind = 0; kind < CVK_REPLAY_OBSERVERS; kind++) {
+        for (int kind = 0; kind < CVK_OBSERVER_KINDS; kind++) {
             const cvk_angle *seen = seen_by(now, kind);
             if ((r.which >> kind & 1u) != 0 && (double)seen->quality > SURE) {
                 align(&a, (double)seen->angle_rad, r.rows->angle_rad[k], (double)seen->quality);
@@ -237,7 +237,7 @@ static void judge_rows(run *r, const cvk_settings *settings, size_t points, cvk_
         before = reference;
         const bool judged =
             turned > 2.0 * CVK_PI_WIDE * SETTLE_TURNS && isfinite(reference) && fabs(speed) > least;
-        for (int kind = 0; kind < CVK_REPLAY_OBSERVERS && judged; kind++) {
+        for (int kind = 0; kind < CVK_OBSERVER_KINDS && judged; kind++) {
             if ((r->which >> kind & 1u) != 0) {
                 judge(&j[kind], seen_by(now, kind), reference, speed);
             }
@@ -255,7 +255,7 @@ cvk_status cvk_replay_run(const cvk_replay_rows *rows, const cvk_settings *setti
         return CVK_NULL_ARGUMENT;
     }
     run r;
-    judgement *j = calloc(CVK_REPLAY_OBSERVERS, sizeof *j);
+    judgement *j = calloc(CVK_OBSERVER_KINDS, sizeof *j);
     cvk_status status = j == NULL ? CVK_NO_MEMORY : prepare(&r, rows, settings, which, why);
     *out = (cvk_replay){.reference = rows->angle == CVK_ANGLE_ELECTRICAL   ? CVK_REPLAY_COLUMN
                                      : rows->angle == CVK_ANGLE_MECHANICAL ? CVK_REPLAY_FITTED
@@ -270,7 +270,7 @@ cvk_status cvk_replay_run(const cvk_replay_rows *rows, const cvk_settings *setti
         }
         judge_rows(&r, settings, points, out, trace, j);
         bool any = false;
-        for (int kind = 0; kind < CVK_REPLAY_OBSERVERS; kind++) {
+        for (int kind = 0; kind < CVK_OBSERVER_KINDS; kind++) {
             if ((which >> kind & 1u) != 0) {
                 conclude(&j[kind], rows->period_s, &out->result[kind]);
                 any = any || j[kind].rows > 0.0;
@@ -340,7 +340,7 @@ static double worst_error(search *s, const cvk_settings *settings)
         if (cvk_replay_run(s->rows, &at, s->which, 0, &replay, NULL, NULL) != CVK_OK) {
             return INFINITY;
         }
-        for (int kind = 0; kind < CVK_REPLAY_OBSERVERS; kind++) {
+        for (int kind = 0; kind < CVK_OBSERVER_KINDS; kind++) {
             const cvk_replay_result *r = &replay.result[kind];
             worst = r->ran ? fmax(worst, hypot(r->error_rms_rad, s->per_rad_s * r->speed_rms_rad_s))
                            : worst;
@@ -381,7 +381,7 @@ cvk_status cvk_replay_search(const cvk_replay_rows *rows, const cvk_settings *se
                              cvk_search_progress progress, void *context, cvk_search *out,
                              cvk_refusal *why)
 {
-    if (rows == NULL || settings == NULL || out == NULL || (int)kind >= CVK_REPLAY_OBSERVERS) {
+    if (rows == NULL || settings == NULL || out == NULL || (int)kind >= CVK_OBSERVER_KINDS) {
         return CVK_NULL_ARGUMENT;
     }
     *out = (cvk_search){.best = *settings,

@@ -14,16 +14,6 @@
 #define LONGEST_S 120.0
 #define STOP_S 5.0
 
-/* One signal now; NaN when it cannot be had. */
-static double signal_of(cvk_session *s, const char *name)
-{
-    const int place = cvk_session_signal_named(s, name);
-    const unsigned signal = (unsigned)place;
-    float value = NAN;
-    return place >= 0 && cvk_session_look(s, &signal, 1, &value) == CVK_OK ? (double)value
-                                                                           : (double)NAN;
-}
-
 static const char *text_of(const cvk_session *s, const char *signal, int value, const char *other)
 {
     const char *text = cvk_session_state_text(s, signal, value);
@@ -47,7 +37,7 @@ static cvk_status follow(cvk_session *s, const cvk_self_calibration_calls *calls
         if (status != CVK_OK) {
             return status;
         }
-        const double phase = signal_of(s, "calibration");
+        const double phase = cvk_session_signal_now(s, "calibration");
         if (s->state.fault != CVK_FAULT_NONE) {
             end(out, CVK_SELF_CALIBRATION_FAULT, text_of(s, "fault", s->state.fault, "a fault"));
             return CVK_OK;
@@ -58,7 +48,8 @@ static cvk_status follow(cvk_session *s, const cvk_self_calibration_calls *calls
         }
         if (phase == (double)CVK_CALIBRATE_FAILED) {
             end(out, CVK_SELF_CALIBRATION_FAILED,
-                text_of(s, "calibration_reason", (int)signal_of(s, "calibration_reason"),
+                text_of(s, "calibration_reason",
+                        (int)cvk_session_signal_now(s, "calibration_reason"),
                         "a reason that this corvak does not know"));
             return CVK_OK;
         }
@@ -90,20 +81,21 @@ static cvk_status stop(cvk_session *s)
 
 static void look(cvk_session *s, cvk_self_calibration *out)
 {
-    const double direction = signal_of(s, "found_direction");
+    const double direction = cvk_session_signal_now(s, "found_direction");
     out->direction = direction > 0.5 ? 1 : (direction < -0.5 ? -1 : 0);
-    out->offset_rad = signal_of(s, "found_offset");
-    out->lag_rad = signal_of(s, "found_lag");
-    out->half_rad = cvk_found_offset_half_rad(signal_of(s, "found_shift"), out->lag_rad);
-    out->alike = signal_of(s, "found_alike");
-    out->torque_share = signal_of(s, "found_share");
+    out->offset_rad = cvk_session_signal_now(s, "found_offset");
+    out->lag_rad = cvk_session_signal_now(s, "found_lag");
+    out->half_rad =
+        cvk_found_offset_half_rad(cvk_session_signal_now(s, "found_shift"), out->lag_rad);
+    out->alike = cvk_session_signal_now(s, "found_alike");
+    out->torque_share = cvk_session_signal_now(s, "found_share");
     out->offset_before_rad = cvk_session_value(s, "rotor.offset_rad");
     out->reversed_before = cvk_session_value(s, "rotor.reversed") > 0.5;
     out->halls = cvk_session_value(s, "rotor.kind") == (double)CVK_ROTOR_HALLS;
     for (int n = 0; n < CVK_ROTOR_EDGES; n++) {
         char name[16];
         snprintf(name, sizeof name, "found_edge_%d", n + 1);
-        out->edge_rad[n] = signal_of(s, name);
+        out->edge_rad[n] = cvk_session_signal_now(s, name);
     }
 }
 

@@ -688,6 +688,15 @@ cvk_status cvk_session_look(cvk_session *s, const unsigned *signal, unsigned cou
     return status;
 }
 
+double cvk_session_signal_now(cvk_session *s, const char *name)
+{
+    const int place = cvk_session_signal_named(s, name);
+    const unsigned signal = (unsigned)place;
+    float value = NAN;
+    return place >= 0 && cvk_session_look(s, &signal, 1, &value) == CVK_OK ? (double)value
+                                                                           : (double)NAN;
+}
+
 cvk_status cvk_session_stream(cvk_session *s, const unsigned *signal, unsigned count,
                               unsigned decimation)
 {

@@ -328,12 +328,11 @@ static double brief_flux_step(cvk_rig *rig, const cvk_terminals *at, double h, d
     }
     const double decay = 0.5 * h * d->weaken * d->resistance_ohm * 0.5 * (d->inv_ld + d->inv_lq);
     cvk_vec slope = (1.0 - decay) * a.slope;
-    cvk_set_flux(rig, psi + h * slope);
     if (h > TINY_SHARE * d->period_s) {
         cvk_set_flux(rig, psi + h * a.slope);
         slope = 0.5 * (a.slope + evaluate_now(rig, at).slope);
-        cvk_set_flux(rig, psi + h * slope);
     }
+    cvk_set_flux(rig, psi + h * slope);
     if (rig->meter.on) {
         const node b = evaluate_now(rig, at);
         meter_losses(rig, at, &a, 0.5 * h);

@@ -48,7 +48,7 @@ START_TEST(observers_are_near_the_sensor)
     read_rows(bench.motor.pole_pairs);
     ck_assert_int_eq(cvk_replay_run(&rows, &bench.tune, 7u, 500, &replay, &trace, NULL), CVK_OK);
     ck_assert_int_eq(replay.reference, CVK_REPLAY_FITTED);
-    for (int kind = 0; kind < CVK_REPLAY_OBSERVERS; kind++) {
+    for (int kind = 0; kind < CVK_OBSERVER_KINDS; kind++) {
         const cvk_replay_result *r = &replay.result[kind];
         ck_assert_msg(r->error_95_rad < (kind == CVK_OBSERVER_FLUX ? 25.0 : 12.0) / DEGREES,
                       "observer %d: %.1f deg", kind, DEGREES * r->error_95_rad);

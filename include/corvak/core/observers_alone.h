@@ -35,18 +35,18 @@ typedef struct cvk_observers_alone_row {
 
 /* Observers that know nothing yet. `settings` is checked; its flux linkage and inductances must be
  * known (CVK_CONTRADICTION names the first that is not). `period_s`: 5e-6 .. 1e-3. */
-cvk_status cvk_observers_alone_init(cvk_observers_alone *observing, float period_s,
+cvk_status cvk_observers_alone_init(cvk_observers_alone *alone, float period_s,
                                     const cvk_settings *settings, cvk_refusal *why) CVK_MUST_CHECK;
 
 /* What is known of the rotor: every observer goes on from this electrical angle and speed. Call it
  * before the first step, with the current at that instant. */
-void cvk_observers_alone_seed(cvk_observers_alone *observing, cvk_ab current_a, float angle_rad,
+void cvk_observers_alone_seed(cvk_observers_alone *alone, cvk_ab current_a, float angle_rad,
                               float speed_rad_s);
 
 /* One period. The moment shows angle, speed, quality and reason of CVK_ANGLE_FLUX and the others,
  * and the adapted resistance and flux linkage. A row that is no number makes the observers begin
  * anew. */
-const cvk_moment *cvk_observers_alone_step(cvk_observers_alone *observing,
+const cvk_moment *cvk_observers_alone_step(cvk_observers_alone *alone,
                                            const cvk_observers_alone_row *row);
 
 #ifdef __cplusplus

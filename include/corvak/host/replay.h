@@ -15,8 +15,6 @@
 extern "C" {
 #endif
 
-#define CVK_REPLAY_OBSERVERS CVK_OBSERVER_KINDS
-
 /* What the angle is compared with. */
 typedef enum cvk_replay_reference {
     CVK_REPLAY_COLUMN = 0, /* the log's angle as it is */
@@ -39,8 +37,8 @@ typedef struct cvk_replay_result {
 typedef struct cvk_replay_trace {
     size_t points;
     double *time_s, *reference_rad, *speed_rad_s; /* speed: of the reference */
-    double *angle_rad[CVK_REPLAY_OBSERVERS], *seen_rad_s[CVK_REPLAY_OBSERVERS],
-        *quality[CVK_REPLAY_OBSERVERS];
+    double *angle_rad[CVK_OBSERVER_KINDS], *seen_rad_s[CVK_OBSERVER_KINDS],
+        *quality[CVK_OBSERVER_KINDS];
     double *storage;
 } cvk_replay_trace;
 
@@ -48,7 +46,7 @@ typedef struct cvk_replay {
     cvk_replay_reference reference;
     double offset_rad; /* fitted: electrical angle at the log's angle zero */
     int direction;     /* fitted: 1 or -1 */
-    cvk_replay_result result[CVK_REPLAY_OBSERVERS];
+    cvk_replay_result result[CVK_OBSERVER_KINDS];
 } cvk_replay;
 
 /* Runs the observers whose bit (1 << kind) is set in `which` over the rows. `trace` may be null;

@@ -131,6 +131,9 @@ cvk_status cvk_session_call_good(cvk_session *session) CVK_MUST_CHECK;
 cvk_status cvk_session_look(cvk_session *session, const unsigned *signal, unsigned count,
                             float *values) CVK_MUST_CHECK;
 
+/* One signal now, by its name; NaN when there is none, or it cannot be had. */
+double cvk_session_signal_now(cvk_session *session, const char *name);
+
 /* Each `decimation`-th control period of these signals, to `calls.samples`; none ends it. */
 cvk_status cvk_session_stream(cvk_session *session, const unsigned *signal, unsigned count,
                               unsigned decimation) CVK_MUST_CHECK;

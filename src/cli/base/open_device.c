@@ -6,7 +6,6 @@
 
 #include "corvak/sim/wire.h"
 
-#include <math.h>
 
 #define SEED 1u
 #define LEASE_S 0.5
@@ -95,16 +94,6 @@ int check_device(const char *verb, const device_session *device, cvk_status stat
     return complain_usage(verb, "%s",
                           device->session.text[0] != '\0' ? device->session.text
                                                           : cvk_status_text(status));
-}
-
-double device_signal(device_session *device, const char *name)
-{
-    const int place = cvk_session_signal_named(&device->session, name);
-    const unsigned signal = (unsigned)place;
-    float value = NAN;
-    return place >= 0 && cvk_session_look(&device->session, &signal, 1, &value) == CVK_OK
-               ? (double)value
-               : (double)NAN;
 }
 
 static void on_interrupt(int number)

@@ -37,9 +37,6 @@ int open_motor(const char *verb, const char *address, device_session *session, c
 /* EXIT_DONE, or bad usage with what the session says printed. */
 int check_device(const char *verb, const device_session *device, cvk_status status);
 
-/* One signal now; NaN when it cannot be had. */
-double device_signal(device_session *device, const char *name);
-
 /* Set by Ctrl-C once catch_interrupt() has been called; who has acted on it may set it back. */
 extern volatile sig_atomic_t interrupted;
 void catch_interrupt(void);

@@ -29,7 +29,7 @@ static void put_trace(FILE *g, const cvk_replay_trace *t, double speed_unit)
     fprintf(g, "$trace << EOD\n");
     for (size_t n = 0; n < t->points; n++) {
         fprintf(g, "%.9g %g", t->time_s[n], speed_unit * t->speed_rad_s[n]);
-        for (int kind = 0; kind < CVK_REPLAY_OBSERVERS; kind++) {
+        for (int kind = 0; kind < CVK_OBSERVER_KINDS; kind++) {
             const double off =
                 CVK_DEG_PER_RAD *
                 remainder(t->angle_rad[kind][n] - t->reference_rad[n], CVK_TWO_PI_WIDE);
@@ -46,7 +46,7 @@ static void put_curves(FILE *g, const cvk_replay *r, int at, const char *first)
 {
     fprintf(g, "plot %s", first);
     const char *comma = first[0] != '\0' ? ", " : "";
-    for (int kind = 0; kind < CVK_REPLAY_OBSERVERS; kind++) {
+    for (int kind = 0; kind < CVK_OBSERVER_KINDS; kind++) {
         if (r->result[kind].ran) {
             fprintf(g, "%s$trace using 1:%d with lines lw 1.2 lc rgb '%s' title '%s'", comma,
                     3 + 3 * kind + at, colours[(size_t)kind % (sizeof colours / sizeof colours[0])],

@@ -73,6 +73,8 @@ int tune_line(tuner *t, const char *line);
 
 /* ---- tune_script.c ------------------------------------------------------------------------- */
 
+#define TUNE_LEASE_S 0.5 /* unless told otherwise */
+
 /* A tuner of this device, not yet connected. Its address must outlive it. */
 tuner *tune_new(const char *address, gboolean json);
 void tune_free(tuner *t);

@@ -15,7 +15,6 @@
 #include <string.h>
 #include <unistd.h>
 
-#define LEASE_S 0.5 /* unless told otherwise */
 #define LINE_BYTES 65536
 
 /* What has been read of a file or a pipe, and not yet been run. */
@@ -155,7 +154,7 @@ tuner *tune_new(const char *address, gboolean json)
     t->trial_ended = tune_trial_ended;
     t->undo = g_array_new(FALSE, TRUE, sizeof(wanted_before));
     t->changes = g_array_new(FALSE, TRUE, sizeof(made_change));
-    t->lease_s = LEASE_S;
+    t->lease_s = TUNE_LEASE_S;
     t->inertia_kg_m2 = NAN;
     t->json = json;
     t->address = address;

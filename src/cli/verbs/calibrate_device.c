@@ -11,7 +11,6 @@
 #include "corvak/host/self_calibration.h"
 
 #include <math.h>
-#include <string.h>
 
 #define VERB "calibrate"
 static void print_found(const cvk_self_calibration *f)

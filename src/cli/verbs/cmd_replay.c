@@ -16,7 +16,7 @@
 #include <math.h>
 #include <string.h>
 
-#define ALL ((1u << CVK_REPLAY_OBSERVERS) - 1u) /* observers */
+#define ALL ((1u << CVK_OBSERVER_KINDS) - 1u) /* observers */
 #define VERB "replay"
 #define POINTS 3000
 
@@ -173,7 +173,7 @@ static void print_results(const job *j)
             j->set.log[0]->name, j->rows.rows, digits(1e-3 / j->rows.period_s, 4),
             reference_text(r), "observer", "rms error", "95 %", "mean", "speed, rms", "within 30",
             "quality");
-    for (int kind = 0; kind < CVK_REPLAY_OBSERVERS; kind++) {
+    for (int kind = 0; kind < CVK_OBSERVER_KINDS; kind++) {
         const cvk_replay_result *x = &r->result[kind];
         if (x->ran) {
             g_print("%-8s %8.2f deg %5.1f deg %5.1f deg %8s rad/s %7.1f %% %7.1f %%\n",
@@ -253,7 +253,7 @@ static void print_json(const job *j)
     add_json_text(b, "reference", references[j->replay.reference]);
     json_builder_set_member_name(b, "observers");
     json_builder_begin_object(b);
-    for (int kind = 0; kind < CVK_REPLAY_OBSERVERS; kind++) {
+    for (int kind = 0; kind < CVK_OBSERVER_KINDS; kind++) {
         if (j->replay.result[kind].ran) {
             json_builder_set_member_name(b, observer_name(kind));
             add_result(b, &j->replay.result[kind]);
@@ -351,7 +351,7 @@ static int choose_observers(job *j)
     const char *name = j->given->observer;
     j->which = ALL;
     j->searched = -1;
-    for (int kind = 0; kind < CVK_REPLAY_OBSERVERS && name != NULL; kind++) {
+    for (int kind = 0; kind < CVK_OBSERVER_KINDS && name != NULL; kind++) {
         if (strcmp(observer_name(kind), name) == 0) {
             j->which = j->given->search ? ALL : 1u << kind;
             j->searched = kind;

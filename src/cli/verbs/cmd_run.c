@@ -438,7 +438,7 @@ static int prepare_distant(job *j, const char *address, const char *scenario_pat
         g_strlcpy(j->rig.name, s->name, sizeof j->rig.name);
         j->rig.motor.pole_pairs = j->device.pole_pairs;
         j->rig.motor.flux_linkage_wb = fmax(cvk_session_value(s, "motor.flux_linkage_wb"), 1e-6);
-        j->rig.supply.bus_v = device_signal(&j->session, "vdc");
+        j->rig.supply.bus_v = cvk_session_signal_now(&j->session.session, "vdc");
         j->rig.tune.limit.current_a = (float)cvk_session_value(s, "limit.current_a");
         note_what_is_left_out(j);
         status = make_plan(j);

@@ -29,7 +29,7 @@ static int session(tuner *t, const char *script, char *tune)
 int cmd_tune(int argc, char **argv)
 {
     char *script = NULL, *card = NULL, *history = NULL, *tune = NULL;
-    double lease_s = 0.5;
+    double lease_s = TUNE_LEASE_S;
     gboolean json = FALSE;
     const GOptionEntry entries[] = {
         {"script", 'x', 0, G_OPTION_ARG_FILENAME, &script,

@@ -329,7 +329,7 @@ static int prepare_device(job *j, const char *address)
         j->walks = WALKS / 2;
         j->pole_pairs = device.pole_pairs;
         j->settings = *device.settings(device.context);
-        choose_speeds(j, device_signal(&j->session, "vdc"));
+        choose_speeds(j, cvk_session_signal_now(&j->session.session, "vdc"));
         cvk_device_close(&device);
     }
     return status;

@@ -5,10 +5,10 @@
  */
 #include "measure.h"
 
+#include "base/open_device.h"
 #include "tune/tune.h"
 
 #include <math.h>
-#include <string.h>
 
 #define VERB "measure steps"
 #define STEP_SHARE 0.2 /* of the speed, when none is given */
@@ -18,14 +18,6 @@ typedef struct arguments {
     double rpm, step_rpm, current_a;
     gboolean json;
 } arguments;
-
-/* A rig file is a simulated device. */
-static char *address_of(const char *name)
-{
-    return g_str_has_suffix(name, ".yaml") && strchr(name, ':') == NULL
-               ? g_strconcat("sim:", name, NULL)
-               : g_strdup(name);
-}
 
 /* What a user would type. */
 static char *script_of(const arguments *a)
@@ -45,7 +37,9 @@ static char *script_of(const arguments *a)
 
 static int measure(const arguments *a, const char *name)
 {
-    char *address = address_of(name), *script = script_of(a);
+    /* a rig file is a simulated device */
+    char *address = names_device(name) ? g_strdup(name) : g_strconcat("sim:", name, NULL);
+    char *script = script_of(a);
     tuner *t = tune_new(address, a->json);
     FILE *in = tmpfile();
     int status = tune_read_inertia(t, a->card);

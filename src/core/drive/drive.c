@@ -10,7 +10,6 @@
 #include "control/modulate.h"
 #include "control/protect.h"
 
-#include <stdatomic.h>
 #include <stddef.h>
 
 #if defined(__GNUC__)

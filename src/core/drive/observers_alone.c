@@ -15,25 +15,25 @@
 #define MOST_A 1e4f
 #define MOST_V 1e3f
 
-typedef struct observing_state {
+typedef struct alone_state {
     cvk_setup setup;
     cvk_angles angles;
     cvk_moment now;
-} observing_state;
+} alone_state;
 
-_Static_assert(sizeof(observing_state) <= sizeof(cvk_observers_alone),
+_Static_assert(sizeof(alone_state) <= sizeof(cvk_observers_alone),
                "A cvk_observers_alone is too small for what is kept inside it: raise "
                "CVK_OBSERVERS_ALONE_BYTES in corvak/core/observers_alone.h.");
 
-static observing_state *state_of(cvk_observers_alone *observing)
+static alone_state *state_of(cvk_observers_alone *alone)
 {
-    return (observing_state *)(void *)&observing->inside;
+    return (alone_state *)(void *)&alone->inside;
 }
 
-cvk_status cvk_observers_alone_init(cvk_observers_alone *observing, float period_s,
+cvk_status cvk_observers_alone_init(cvk_observers_alone *alone, float period_s,
                                     const cvk_settings *settings, cvk_refusal *why)
 {
-    if (observing == NULL || settings == NULL) {
+    if (alone == NULL || settings == NULL) {
         return CVK_NULL_ARGUMENT;
     }
     cvk_hardware hardware = cvk_hardware_default();
@@ -43,8 +43,8 @@ cvk_status cvk_observers_alone_init(cvk_observers_alone *observing, float period
     const float fastest_hz = 0.06f / period_s; /* the current loop does not matter here */
     s.current.bandwidth_hz =
         s.current.bandwidth_hz < fastest_hz ? s.current.bandwidth_hz : fastest_hz;
-    observing_state *o = state_of(observing);
-    *o = (observing_state){.now = {.tick = 0}};
+    alone_state *o = state_of(alone);
+    *o = (alone_state){.now = {.tick = 0}};
     cvk_status status = cvk_check_range("period_s", period_s, 5e-6f, 1e-3f, why);
     if (status == CVK_OK) {
         status = cvk_setup_prepare(&o->setup, &hardware, &s, why);
@@ -52,19 +52,19 @@ cvk_status cvk_observers_alone_init(cvk_observers_alone *observing, float period
     return status == CVK_OK ? cvk_setup_allows(&o->setup, CVK_MODE_CURRENT, true, why) : status;
 }
 
-void cvk_observers_alone_seed(cvk_observers_alone *observing, cvk_ab current_a, float angle_rad,
+void cvk_observers_alone_seed(cvk_observers_alone *alone, cvk_ab current_a, float angle_rad,
                               float speed_rad_s)
 {
-    observing_state *o = state_of(observing);
+    alone_state *o = state_of(alone);
     o->now.current_ab_a = current_a;
     cvk_observers_seed(&o->angles, &o->setup, &o->now, cvk_wrap_angle(angle_rad), speed_rad_s,
                        0.01f);
 }
 
-const cvk_moment *cvk_observers_alone_step(cvk_observers_alone *observing,
+const cvk_moment *cvk_observers_alone_step(cvk_observers_alone *alone,
                                            const cvk_observers_alone_row *row)
 {
-    observing_state *o = state_of(observing);
+    alone_state *o = state_of(alone);
     cvk_moment *now = &o->now;
     const cvk_ab before = now->current_ab_a, i = row->current_a;
     const cvk_ab v = row->acted_v;

@@ -224,10 +224,7 @@ static void free_resistance(const cvk_belief *known, cvk_belief *learnt)
     if (fabs(apart) < SURELY_WARMER * deviation) {
         return;
     }
-    for (int c = 0; c < CVK_B_COUNT; c++) {
-        learnt->cov[r * CVK_B_COUNT + c] = learnt->cov[c * CVK_B_COUNT + r] = 0.0;
-    }
-    learnt->cov[r * (CVK_B_COUNT + 1)] = apart * apart;
+    cvk_belief_isolate(learnt, r, apart * apart);
 }
 
 /* A fit holds the prior on saturation already, which must not pull a second time. */

@@ -72,10 +72,7 @@ static cvk_belief news_of(const cvk_belief *before, const cvk_belief *after,
         if (!cvk_belief_knows(before, k, KNOWN_BEFORE)) {
             continue;
         }
-        for (int c = 0; c < CVK_B_COUNT; c++) {
-            learnt.cov[k * CVK_B_COUNT + c] = learnt.cov[c * CVK_B_COUNT + k] = 0.0;
-        }
-        learnt.cov[k * (CVK_B_COUNT + 1)] = start->cov[k * (CVK_B_COUNT + 1)];
+        cvk_belief_isolate(&learnt, k, start->cov[k * (CVK_B_COUNT + 1)]);
         learnt.from[k][0] = '\0';
     }
     return learnt;
@@ -300,20 +297,18 @@ static bool set_flux_aside(const cvk_path_beliefs *known, cvk_path path, cvk_bel
                            cvk_belief *aside)
 {
     const cvk_belief *start = &known->start[path];
-    if (belief->from[CVK_B_FLUX][0] == '\0') {
+    const int flux = CVK_B_FLUX, variance = flux * (CVK_B_COUNT + 1);
+    if (belief->from[flux][0] == '\0') {
         return false;
     }
     *aside = *start;
-    aside->mean[CVK_B_FLUX] = belief->mean[CVK_B_FLUX];
-    aside->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)] = belief->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)];
+    aside->mean[flux] = belief->mean[flux];
+    aside->cov[variance] = belief->cov[variance];
     aside->dof = belief->dof;
-    memcpy(aside->from[CVK_B_FLUX], belief->from[CVK_B_FLUX], sizeof aside->from[0]);
-    for (int k = 0; k < CVK_B_COUNT; k++) {
-        belief->cov[CVK_B_FLUX * CVK_B_COUNT + k] = belief->cov[k * CVK_B_COUNT + CVK_B_FLUX] = 0.0;
-    }
-    belief->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)] = start->cov[CVK_B_FLUX * (CVK_B_COUNT + 1)];
-    belief->mean[CVK_B_FLUX] = start->mean[CVK_B_FLUX];
-    belief->from[CVK_B_FLUX][0] = '\0';
+    memcpy(aside->from[flux], belief->from[flux], sizeof aside->from[0]);
+    cvk_belief_isolate(belief, flux, start->cov[variance]);
+    belief->mean[flux] = start->mean[flux];
+    belief->from[flux][0] = '\0';
     return true;
 }
 

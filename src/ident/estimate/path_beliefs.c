@@ -115,13 +115,10 @@ static void lend_resistance(const cvk_path_beliefs *k, cvk_path from, cvk_path t
     const int switches = (to == CVK_PATH_COMMANDED) - (from == CVK_PATH_COMMANDED);
     const double one = k->switch_ohm > 0.0 ? k->switch_ohm : SWITCH_SHARE * r;
     const double spread = k->switch_ohm > 0.0 ? STATED_SPREAD * one : SWITCH_SPREAD * r;
-    for (int c = 0; c < N; c++) {
-        belief->cov[CVK_B_RESISTANCE * N + c] = belief->cov[c * N + CVK_B_RESISTANCE] = 0.0;
-    }
     belief->mean[CVK_B_RESISTANCE] = r + switches * one;
-    belief->cov[CVK_B_RESISTANCE * (N + 1)] = lender->cov[CVK_B_RESISTANCE * (N + 1)] +
-                                              pow(switches * spread, 2.0) +
-                                              pow(WARMTH_SPREAD * r, 2.0);
+    cvk_belief_isolate(belief, CVK_B_RESISTANCE,
+                       lender->cov[CVK_B_RESISTANCE * (N + 1)] + pow(switches * spread, 2.0) +
+                           pow(WARMTH_SPREAD * r, 2.0));
 }
 
 void cvk_path_beliefs_join(cvk_path_beliefs *knowledge)

@@ -94,6 +94,14 @@ bool cvk_belief_merge(cvk_belief *belief, const cvk_belief *learnt)
     return true;
 }
 
+void cvk_belief_isolate(cvk_belief *belief, int parameter, double variance)
+{
+    for (int k = 0; k < N; k++) {
+        belief->cov[parameter * N + k] = belief->cov[k * N + parameter] = 0.0;
+    }
+    belief->cov[parameter * (N + 1)] = variance;
+}
+
 void cvk_belief_doubt(cvk_belief *belief, int parameter, double variance)
 {
     const double grow = sqrt(variance / belief->cov[parameter * (CVK_B_COUNT + 1)]);

@@ -50,6 +50,9 @@ double cvk_belief_deviation(const cvk_belief *belief, int parameter);
 /* Raises a parameter's variance to at least `variance`; correlations stay. */
 void cvk_belief_doubt(cvk_belief *belief, int parameter, double variance);
 
+/* Cuts a parameter's correlations with the others; its variance becomes `variance`. */
+void cvk_belief_isolate(cvk_belief *belief, int parameter, double variance);
+
 /* Notes that log `log` told something of a parameter by `method`. */
 void cvk_belief_note(cvk_belief *belief, int parameter, const char *log, const char *method);
 

@@ -285,11 +285,8 @@ static void set_unknown(cvk_belief *belief, int parameter, double largest)
     if (!isfinite(largest) || cvk_belief_knows(belief, parameter, 0.5)) {
         return;
     }
-    for (int k = 0; k < N; k++) {
-        belief->cov[parameter * N + k] = belief->cov[k * N + parameter] = 0.0;
-    }
     belief->mean[parameter] = DROP_MEAN * largest;
-    belief->cov[parameter * (N + 1)] = DROP_SPREAD * DROP_SPREAD * largest * largest;
+    cvk_belief_isolate(belief, parameter, DROP_SPREAD * DROP_SPREAD * largest * largest);
 }
 
 /* Without a standstill log, R and L are bounded by what the motor does: it turns, so most of the
