@@ -1,13 +1,12 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * Runs the bench through the device of the simulated rig and keeps what was asked and read.
+ * Runs the bench on the simulated rig and keeps what was asked and read.
  */
 #include "recorded_run.h"
 
 #include "sensorless.h"
 
 #include "corvak/core/svm.h"
-#include "corvak/sim/device.h"
 
 #include <stddef.h>
 #include <string.h>
@@ -32,25 +31,16 @@ const char *const recorded_features[] = {
     "flux",      "emf",           "kalman",    "absolute", "encoder",  "sincos", "halls",
     "injection", "least_current", "weakening", "sine",     "six_step", NULL};
 
-static replay_row *kept;
-static uint32_t count, room;
-static cvk_request asked;
+typedef struct keeper {
+    replay_row *rows;
+    uint32_t count, room;
+} keeper;
 
-static bool keep(void *context, const cvk_device_row *row, const cvk_device_truth *truth)
+static bool keep(void *context, const cvk_request *asked, const cvk_sim_row *row)
 {
-    (void)context;
-    (void)truth;
-    kept[count++] = (replay_row){asked, row->now->readings};
-    return count < room;
-}
-
-/* What the run asks for is seen before it gets to the drive. */
-static cvk_status (*request_before)(void *context, const cvk_request *request, cvk_refusal *why);
-
-static cvk_status note_request(void *context, const cvk_request *request, cvk_refusal *why)
-{
-    asked = *request;
-    return request_before(context, request, why);
+    keeper *k = context;
+    k->rows[k->count++] = (replay_row){*asked, row->now->readings};
+    return k->count < k->room;
 }
 
 static int feature_named(const char *name)
@@ -106,21 +96,16 @@ bool record_run(const char *feature, bool plain, replay_head *head, replay_row *
     plan.item[1].request = (cvk_request){.mode = CVK_MODE_TORQUE, .torque_nm = 0.1f};
     plan.count = 2;
     plan.length_s = 2.9;
-    cvk_device device;
-    cvk_run run;
-    if (cvk_sim_device_open(&device, &bench, 3, NULL) != CVK_OK) {
+    cvk_sim sim;
+    keeper kept = {.rows = rows, .room = most};
+    if (cvk_sim_init(&sim, &bench, 3, NULL) != CVK_OK) {
         return false;
     }
-    kept = rows;
-    count = 0;
-    room = most;
-    request_before = device.request;
-    device.request = note_request;
     *head = (replay_head){.magic = REPLAY_MAGIC,
-                          .hardware = device.hardware,
-                          .settings = *device.settings(device.context)};
-    const cvk_status status = cvk_run_device(&device, &plan, keep, NULL, &run, NULL);
-    head->rows = count;
-    cvk_device_close(&device);
-    return status == CVK_OK && count < most;
+                          .hardware = cvk_sim_hardware(&bench),
+                          .settings = *cvk_drive_settings(&sim.drive)};
+    const cvk_fault fault = follow_plan(&sim, &plan, keep, &kept);
+    head->rows = kept.count;
+    cvk_sim_close(&sim);
+    return fault == CVK_FAULT_NONE && kept.count < most;
 }

@@ -9,7 +9,6 @@
 #include "corvak/ident/estimate.h"
 #include "draw.h"
 #include "math/parallel.h"
-#include "corvak/sim/device.h"
 #include "random_start.h"
 #include "recording.h"
 
@@ -115,13 +114,13 @@ static void read_log(const cvk_log *log, reading of[KEYS], char said[160])
 /* False when the drive stopped itself. */
 static bool record_standstill(recording *out, const cvk_rig_config *bench, uint64_t seed)
 {
-    cvk_refusal why = {0};
-    cvk_device device;
-    if (cvk_sim_device_open(&device, bench, seed, &why) != CVK_OK) {
-        return false;
-    }
-    const bool fine = cvk_record(out, &device, "standstill", false, &why) == CVK_OK;
-    cvk_device_close(&device);
+    cvk_excitation program;
+    cvk_sim sim;
+    const bool fine =
+        cvk_sim_init(&sim, bench, seed, NULL) == CVK_OK &&
+        cvk_sim_start(&sim, cvk_program_named("standstill"), &program, NULL) == CVK_OK &&
+        cvk_sim_record(out, &sim, false) == CVK_OK;
+    cvk_sim_close(&sim);
     return fine;
 }
 

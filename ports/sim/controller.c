@@ -41,6 +41,8 @@ struct cvk_sim_controller {
     int last;         /* link that came last */
     double polled_s, supervised_s;
     connection connection[CVK_SIM_LINKS];
+    cvk_bench_truth truth[CVK_SIM_REMEMBERED]; /* by tick */
+    uint32_t tick;                             /* of the last */
 };
 
 /* ---- bytes ---------------------------------------------------------------------------------- */
@@ -130,6 +132,30 @@ cvk_sim *cvk_sim_controller_inside(cvk_sim_controller *c)
     return &c->sim;
 }
 
+static void remember(cvk_sim_controller *c)
+{
+    c->tick = cvk_drive_now(&c->sim.drive)->tick;
+    c->truth[c->tick % CVK_SIM_REMEMBERED] = c->sim.truth;
+}
+
+bool cvk_sim_controller_truth(const cvk_sim_controller *c, uint32_t tick, cvk_bench_truth *truth)
+{
+    *truth = c->truth[tick % CVK_SIM_REMEMBERED];
+    return c->tick - tick < CVK_SIM_REMEMBERED;
+}
+
+bool cvk_sim_controller_has_rows(const cvk_sim_controller *c, int link)
+{
+    const cvk_link *l = &c->connection[link].link;
+    return l->stream_on && l->rows_in != l->rows_out;
+}
+
+bool cvk_sim_controller_take_rows(cvk_sim_controller *c, int link, float *value, unsigned room,
+                                  cvk_link_rows *rows)
+{
+    return cvk_link_take_rows(&c->connection[link].link, value, room, rows);
+}
+
 static void serve(connection *link)
 {
     for (int n = 0; n < POLLS_MOST && cvk_link_poll(&link->link); n++) {
@@ -159,6 +185,7 @@ void cvk_sim_controller_run(cvk_sim_controller *c, double until_s)
     double time_s = cvk_sim_controller_time_s(c);
     while (time_s < until_s) {
         cvk_sim_step(&c->sim);
+        remember(c);
         time_s = cvk_sim_controller_time_s(c);
         const bool poll = time_s - c->polled_s >= POLL_S;
         c->polled_s = poll ? time_s : c->polled_s;
@@ -180,7 +207,7 @@ void cvk_sim_controller_run(cvk_sim_controller *c, double until_s)
 
 /* ---- links ---------------------------------------------------------------------------------- */
 
-int cvk_sim_controller_connect(cvk_sim_controller *c)
+int cvk_sim_controller_connect(cvk_sim_controller *c, bool rows_apart)
 {
     int n = 0;
     while (n < CVK_SIM_LINKS && c->connection[n].open) {
@@ -195,7 +222,8 @@ int cvk_sim_controller_connect(cvk_sim_controller *c)
                                     .version = "simulated",
                                     .lock = c->lock,
                                     .store = link->store,
-                                    .store_words = STORE_WORDS};
+                                    .store_words = STORE_WORDS,
+                                    .rows_apart = rows_apart};
     link->controller = c;
     link->in = (queue){link->in_bytes, sizeof link->in_bytes, 0, 0};
     link->out = (queue){link->out_bytes, sizeof link->out_bytes, 0, 0};

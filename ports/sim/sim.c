@@ -195,15 +195,26 @@ static cvk_readings readings_of(const cvk_rig_sample *sample)
     return out;
 }
 
+static cvk_bench_truth truth_of(const cvk_rig *rig, const cvk_rig_sample *sample)
+{
+    const cvk_rig_state *state = cvk_rig_state_of(rig);
+    cvk_bench_truth truth = {.angle_e_rad = cvk_rig_electrical_angle(rig),
+                             .speed_mech_rad_s = state->speed_mech_rad_s,
+                             .winding_degc = state->winding_degc,
+                             .pulse_s = sample->pulse_s,
+                             .pedal_v = sample->pedal_v,
+                             .digital = sample->digital};
+    cvk_rig_true_current(rig, truth.current_a);
+    return truth;
+}
+
 cvk_sim_row cvk_sim_step(cvk_sim *sim)
 {
     cvk_sim_row row = {.time_s = cvk_rig_time_s(sim->rig), .sample = cvk_rig_read(sim->rig)};
     cvk_readings readings = readings_of(&row.sample);
     readings.stage_tripped = stage_tripped(sim->rig);
     sim->sample = row.sample;
-    sim->true_angle_e_rad = cvk_rig_electrical_angle(sim->rig);
-    sim->true_speed_mech_rad_s = cvk_rig_state_of(sim->rig)->speed_mech_rad_s;
-    sim->true_winding_degc = cvk_rig_state_of(sim->rig)->winding_degc;
+    sim->truth = truth_of(sim->rig, &row.sample);
     if (cvk_drive_refresh(&sim->drive, CVK_SIM_OWNER) != CVK_OK) {
         /* it was released, or handed over: then it is somebody else's to refresh */
     }
@@ -242,6 +253,7 @@ cvk_status cvk_sim_start(cvk_sim *sim, const cvk_program *program, cvk_excitatio
     }
     if (status == CVK_OK) {
         cvk_rig_hold_shaft(sim->rig, program->shaft_held);
+        sim->started = program;
         sim->program = excitation;
     }
     return status;

@@ -28,7 +28,7 @@ typedef struct walk {
     unsigned long rows;
 } walk;
 
-static bool on_row(void *context, const cvk_device_row *row, const cvk_device_truth *truth)
+static bool on_row(void *context, const cvk_device_row *row, const cvk_bench_truth *truth)
 {
     walk *w = context;
     (void)truth;
@@ -38,12 +38,13 @@ static bool on_row(void *context, const cvk_device_row *row, const cvk_device_tr
 
 static void make_plan(cvk_run_plan *plan, const cvk_device *device, const cvk_ladder_options *o)
 {
-    const cvk_settings *s = device->settings(device->context);
-    const double start_s =
-        (double)(s->start.align_s + s->start.speed_rad_s / s->start.acceleration_rad_s2);
-    const double a = fmax(1.0, (double)s->speed.acceleration_rad_s2);
+    const cvk_session *s = &device->session;
+    const double start_s = cvk_session_value(s, "start.align_s") +
+                           cvk_session_value(s, "start.speed_rad_s") /
+                               cvk_session_value(s, "start.acceleration_rad_s2");
+    const double a = fmax(1.0, cvk_session_value(s, "speed.acceleration_rad_s2"));
     double at_s = 0.5, speed = 0.5 * o->rated_rad_s;
-    *plan = (cvk_run_plan){.rated_rad_s = o->rated_rad_s};
+    *plan = (cvk_run_plan){.rated_rad_s = o->rated_rad_s, .spacing_s = o->spacing_s};
     for (int n = 0; n < RUNGS; n++) {
         const double hold_s = fmin(fmax(SHORTEST_S, TURNS * CVK_TWO_PI_WIDE / speed), LONGEST_S);
         plan->item[plan->count++] =
@@ -64,7 +65,7 @@ static bool is_usable(const cvk_run_result *r, const cvk_ladder_options *o)
 
 cvk_status cvk_ladder_walk(cvk_device *device, const cvk_ladder_options *options,
                            bool (*progress)(void *context, double share), void *context,
-                           cvk_ladder *out, cvk_refusal *why)
+                           cvk_ladder *out)
 {
     cvk_run_plan *plan = malloc(sizeof *plan);
     cvk_run *run = malloc(sizeof *run);
@@ -73,14 +74,14 @@ cvk_status cvk_ladder_walk(cvk_device *device, const cvk_ladder_options *options
     if (status == CVK_OK) {
         make_plan(plan, device, options);
         walk w = {.plan = plan, .progress = progress, .context = context};
-        status = cvk_run_device(device, plan, on_row, &w, run, why);
+        status = cvk_run_device(device, plan, on_row, &w, run);
         out->fault = run->fault;
         status = status == CVK_STOPPED ? CVK_OK : status;
     }
     bool usable = status == CVK_OK;
     for (size_t n = 0; usable && n < run->count && n < RUNGS; n++) {
         const bool ended = run->fault != CVK_FAULT_NONE && n + 1 == run->count;
-        const bool seen = device->truth != NULL || run->result[n].by_vector < 0.5;
+        const bool seen = device->bench.truth != NULL || run->result[n].by_vector < 0.5;
         usable = !ended && seen && is_usable(&run->result[n], options);
         out->rung[out->count++] = (cvk_rung){run->result[n], seen, usable};
         out->farthest_rad_s = usable ? run->result[n].wanted_rad_s : out->farthest_rad_s;

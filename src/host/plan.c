@@ -4,7 +4,6 @@
  * itself on a simulated one.
  */
 #include "corvak/host/plan.h"
-#include "corvak/host/recorder.h"
 
 #include <math.h>
 #include <stdlib.h>
@@ -14,7 +13,6 @@
 #define SMALLEST_WIDTH 1e-4 /* sharper than any gain can be: no reason for another recording */
 #define LEAST_GAIN 0.05     /* of a recording that is worth while */
 #define EQUAL_MERIT 0.1     /* apart: then the shorter recording is taken */
-#define SEED 20261u
 
 static const cvk_card_key keys[CVK_PLAN_KEYS] = {CVK_CARD_RESISTANCE,   CVK_CARD_INDUCTANCE_D,
                                                  CVK_CARD_INDUCTANCE_Q, CVK_CARD_FLUX_LINKAGE,
@@ -73,8 +71,7 @@ static double merit_of(const cvk_plan_widths *before, const cvk_plan_option *opt
 
 /* What is tried, and against what. */
 typedef struct trial {
-    cvk_plan_open open;
-    void *context;
+    const cvk_plan_bench *bench;
     const cvk_settings *settings;
     const cvk_log *const *logs;
     size_t count;
@@ -103,24 +100,21 @@ static void judge(const trial *t, const cvk_log *recorded, cvk_plan_option *opti
 static cvk_status try_option(const trial *t, cvk_plan_option *option)
 {
     cvk_settings settings = *t->settings;
-    cvk_recording recording = {.storage = NULL};
-    cvk_device device;
+    cvk_log log;
+    const cvk_plan_bench *bench = t->bench;
     settings.program.hold_s = (float)option->plateau_s;
     if (option->length_s > 0.0) { /* known to be too long */
         return CVK_OK;
     }
-    cvk_status status = t->open(t->context, &settings, SEED, &device, NULL);
-    if (status == CVK_OK) {
-        status = cvk_record(&recording, &device, option->excitation, t->limits->rotor_sensor, NULL);
-        option->length_s = (double)recording.log.rows * (double)device.hardware.period_s;
-    }
-    option->possible = status == CVK_OK && recording.log.rows > 0 &&
+    const cvk_status status =
+        bench->record(bench->context, &settings, option->excitation, t->limits->rotor_sensor, &log);
+    option->length_s = (double)log.rows * bench->period_s;
+    option->possible = status == CVK_OK && log.rows > 0 &&
                        (t->limits->time_s <= 0.0 || option->length_s <= t->limits->time_s);
     if (option->possible) {
-        judge(t, &recording.log, option);
+        judge(t, &log, option);
     }
-    cvk_recording_free(&recording);
-    cvk_device_close(&device);
+    bench->drop(bench->context);
     return status == CVK_NO_MEMORY ? status : CVK_OK;
 }
 
@@ -163,11 +157,11 @@ static cvk_settings limited(const cvk_settings *settings, const cvk_plan_limits 
     return s;
 }
 
-cvk_status cvk_plan_next(cvk_plan_open open, void *context, const cvk_settings *settings,
+cvk_status cvk_plan_next(const cvk_plan_bench *bench, const cvk_settings *settings,
                          const cvk_log *const *logs, size_t count, const cvk_plan_limits *limits,
                          void (*progress)(double share), cvk_plan *out)
 {
-    if (open == NULL || settings == NULL || (logs == NULL && count > 0) || limits == NULL ||
+    if (bench == NULL || settings == NULL || (logs == NULL && count > 0) || limits == NULL ||
         out == NULL) {
         return CVK_NULL_ARGUMENT;
     }
@@ -188,7 +182,7 @@ cvk_status cvk_plan_next(cvk_plan_open open, void *context, const cvk_settings *
     if (status == CVK_OK) {
         out->before = widths_of(&estimate->card);
     }
-    const trial t = {open, context, &allowed, logs, count, limits, &out->before, estimate};
+    const trial t = {bench, &allowed, logs, count, limits, &out->before, estimate};
     const size_t total = sizeof candidates / sizeof candidates[0];
     for (size_t n = 0; n < total && status == CVK_OK; n++) {
         cvk_plan_option *option = &out->option[out->options++];

@@ -7,7 +7,9 @@
 #include "corvak/core/units.h"
 
 #include <math.h>
+#include <string.h>
 
+#define LEASE_S 0.5
 #define REACHED_SHARE 0.03
 #define SLOW_RAD_S 2.0 /* added to that share: electrical */
 #define LAST_SHARE 0.2
@@ -19,6 +21,13 @@
 typedef struct measure {
     double rows, sum, square, worst;
 } measure;
+
+/* A row as numbers. */
+typedef struct seen {
+    double time_s, phase_a[3], d_a, q_a, angle_rad, speed_rad_s, quality, counted_mech_rad;
+    int source, start_phase;
+    bool bridge_on;
+} seen;
 
 typedef struct judge {
     cvk_run *out;
@@ -32,6 +41,7 @@ typedef struct judge {
     measure measure[CVK_RUN_MOST];
     double turned_rad, before_rad; /* the rotor's electrical angle, true when it is known */
     bool placed;                   /* the drive has counted as the rotor has turned */
+    double pole_pairs;
 } judge;
 
 static double end_of(const cvk_run_plan *plan, size_t n)
@@ -77,24 +87,23 @@ static void judge_arrival(judge *j, bool there, double since_s)
     j->arrived = j->arrived || since_s - j->arrival_s > HELD_S;
 }
 
-static void judge_request(judge *j, double time_s, const shown *now, const cvk_moment *moment,
-                          double pole_pairs)
+static void judge_request(judge *j, const shown *now, const seen *row)
 {
     cvk_run_result *r = &j->out->result[j->now];
-    const double end_s = end_of(j->plan, j->now), speed_e = now->speed_rad_s * pole_pairs;
+    const double end_s = end_of(j->plan, j->now), speed_e = now->speed_rad_s * j->pole_pairs;
     const bool there =
         r->mode == CVK_MODE_POSITION ? fabs(now->position_rad - r->wanted_mech_rad) < NEAR_MECH_RAD
         : r->mode == CVK_MODE_SPEED
             ? fabs(speed_e - r->wanted_rad_s) < REACHED_SHARE * fabs(r->wanted_rad_s) + SLOW_RAD_S
-            : moment->bridge_on == 0;
-    judge_arrival(j, there, time_s - r->from_s);
-    if (time_s > end_s - LAST_SHARE * (end_s - r->from_s)) {
+            : !row->bridge_on;
+    judge_arrival(j, there, row->time_s - r->from_s);
+    if (row->time_s > end_s - LAST_SHARE * (end_s - r->from_s)) {
         j->sum += speed_e;
         j->square += speed_e * speed_e;
         j->rows += 1.0;
-        j->current_a += hypot((double)moment->current_a.d, (double)moment->current_a.q);
-        j->quality += (double)moment->angle.quality;
-        j->by_vector += moment->angle_source == CVK_ANGLE_IMPOSED;
+        j->current_a += hypot(row->d_a, row->q_a);
+        j->quality += row->quality;
+        j->by_vector += row->source == CVK_ANGLE_IMPOSED;
         j->off_square += isfinite(now->off_rad) ? now->off_rad * now->off_rad : 0.0;
         j->off_rows += isfinite(now->off_rad);
     }
@@ -138,9 +147,9 @@ static void conclude(judge *j)
     }
 }
 
-static void judge_angle(judge *j, const cvk_moment *now, double off_rad, double speed_rad_s)
+static void judge_angle(judge *j, const seen *now, double off_rad, double speed_rad_s)
 {
-    const bool judged = now->angle_source != CVK_ANGLE_IMPOSED && now->bridge_on != 0 &&
+    const bool judged = now->source != CVK_ANGLE_IMPOSED && now->bridge_on &&
                         fabs(speed_rad_s) > JUDGED_SHARE * j->plan->rated_rad_s;
     if (judged) {
         j->angle_square += off_rad * off_rad;
@@ -151,51 +160,65 @@ static void judge_angle(judge *j, const cvk_moment *now, double off_rad, double 
 
 /* Where the shaft truly is, in the drive's own count: they agree once, when the drive first knows
  * its angle, to the nearest electrical turn. */
-static double true_position(judge *j, const cvk_moment *now, const cvk_device_truth *truth,
-                            double pole_pairs)
+static double true_position(judge *j, const seen *now, const cvk_bench_truth *truth)
 {
-    const double counted = CVK_TWO_PI_WIDE * now->position_turns + (double)now->position_mech_rad;
     j->turned_rad +=
         isnan(j->before_rad) ? 0.0 : remainder(truth->angle_e_rad - j->before_rad, CVK_TWO_PI_WIDE);
     j->before_rad = truth->angle_e_rad;
     /* while an injection seeks, which end is north is open: half a turn may come */
-    const bool knows = now->bridge_on != 0 &&
-                       (now->angle_source == CVK_ANGLE_ROTOR ||
-                        now->start_phase == CVK_START_TURN || now->start_phase >= CVK_START_RUN);
+    const bool knows =
+        now->bridge_on && (now->source == CVK_ANGLE_ROTOR || now->start_phase == CVK_START_TURN ||
+                           now->start_phase >= CVK_START_RUN);
     if (!j->placed) {
-        const double off = pole_pairs * counted - truth->angle_e_rad;
+        const double off = j->pole_pairs * now->counted_mech_rad - truth->angle_e_rad;
         j->turned_rad = truth->angle_e_rad + CVK_TWO_PI_WIDE * round(off / CVK_TWO_PI_WIDE);
         j->placed = knows;
     }
-    return j->turned_rad / pole_pairs;
+    return j->turned_rad / j->pole_pairs;
 }
 
-static void judge_row(judge *j, const cvk_device *device, const cvk_device_row *row,
-                      const cvk_device_truth *truth)
+static seen seen_in(const cvk_device_row *row)
 {
-    const cvk_moment *now = row->now;
-    const cvk_abc i = now->phase_a;
-    const double p = device->pole_pairs > 0.0 ? device->pole_pairs : 1.0;
-    shown s = {.largest_a = (double)fmaxf(fabsf(i.a), fmaxf(fabsf(i.b), fabsf(i.c))),
-               .speed_rad_s = (double)now->angle.speed_rad_s / p,
-               .position_rad =
-                   CVK_TWO_PI_WIDE * now->position_turns + (double)now->position_mech_rad,
+    const float *v = row->value;
+    return (seen){.time_s = row->time_s,
+                  .phase_a = {(double)v[CVK_RUN_ROW_IA], (double)v[CVK_RUN_ROW_IB],
+                              (double)v[CVK_RUN_ROW_IC]},
+                  .d_a = (double)v[CVK_RUN_ROW_ID],
+                  .q_a = (double)v[CVK_RUN_ROW_IQ],
+                  .angle_rad = (double)v[CVK_RUN_ROW_THETA],
+                  .speed_rad_s = (double)v[CVK_RUN_ROW_SPEED],
+                  .quality = (double)v[CVK_RUN_ROW_QUALITY],
+                  .counted_mech_rad = CVK_TWO_PI_WIDE * (double)v[CVK_RUN_ROW_TURNS] +
+                                      (double)v[CVK_RUN_ROW_POSITION],
+                  .source = (int)v[CVK_RUN_ROW_SOURCE],
+                  .start_phase = (int)v[CVK_RUN_ROW_START_PHASE],
+                  .bridge_on = v[CVK_RUN_ROW_BRIDGE_ON] > 0.5f};
+}
+
+static void judge_row(judge *j, const cvk_device_row *row, const cvk_bench_truth *truth)
+{
+    const seen now = seen_in(row);
+    const double *i = now.phase_a;
+    shown s = {.largest_a = fmax(fabs(i[0]), fmax(fabs(i[1]), fabs(i[2]))),
+               .speed_rad_s = now.speed_rad_s / j->pole_pairs,
+               .position_rad = now.counted_mech_rad,
                .off_rad = NAN};
     if (truth != NULL) {
         s.speed_rad_s = truth->speed_mech_rad_s;
-        s.position_rad = true_position(j, now, truth, p);
-        s.off_rad =
-            now->bridge_on != 0 && now->angle_source != CVK_ANGLE_IMPOSED
-                ? remainder((double)now->angle.angle_rad - truth->angle_e_rad, CVK_TWO_PI_WIDE)
-                : NAN;
-        judge_angle(j, now, s.off_rad, p * s.speed_rad_s);
+        s.position_rad = true_position(j, &now, truth);
+        s.off_rad = now.bridge_on && now.source != CVK_ANGLE_IMPOSED
+                        ? remainder(now.angle_rad - truth->angle_e_rad, CVK_TWO_PI_WIDE)
+                        : NAN;
+        judge_angle(j, &now, s.off_rad, j->pole_pairs * s.speed_rad_s);
     }
-    j->out->start_attempts = now->start_attempt;
-    j->out->start_reason = (cvk_start_reason)now->start_reason;
+    j->out->rows++;
+    j->out->missing += row->missing;
+    j->out->start_attempts = (int32_t)row->value[CVK_RUN_ROW_START_ATTEMPT];
+    j->out->start_reason = (cvk_start_reason)row->value[CVK_RUN_ROW_START_REASON];
     j->out->largest_current_a = fmax(j->out->largest_current_a, s.largest_a);
-    judge_criteria(j, row->time_s, &s);
+    judge_criteria(j, now.time_s, &s);
     if (j->now < j->plan->count && cvk_run_has_goal(j->out->result[j->now].mode)) {
-        judge_request(j, row->time_s, &s, now, p);
+        judge_request(j, &s, &now);
     }
 }
 
@@ -227,8 +250,7 @@ static size_t ruling(const cvk_run_plan *plan, double time_s)
     return n;
 }
 
-static cvk_status next_request(judge *j, cvk_device *device, double time_s, bool rested,
-                               cvk_refusal *why)
+static cvk_status next_request(judge *j, cvk_device *device, double time_s, bool rested)
 {
     const size_t n = ruling(j->plan, time_s);
     if (n == j->now || !rested) {
@@ -237,52 +259,97 @@ static cvk_status next_request(judge *j, cvk_device *device, double time_s, bool
     finish_request(j);
     j->now = n;
     j->out->count = n + 1;
-    j->out->result[n] = (cvk_run_result){
-        .from_s = j->plan->item[n].from_s,
-        .mode = j->plan->item[n].request.mode,
-        .wanted_rad_s = (double)j->plan->item[n].request.speed_rad_s,
-        .wanted_mech_rad = CVK_TWO_PI_WIDE * j->plan->item[n].request.position_turns +
-                           (double)j->plan->item[n].request.position_mech_rad,
-        .reached_s = NAN,
-        .mean_rad_s = NAN,
-        .ripple_rad_s = NAN};
-    return device->request(device->context, &j->plan->item[n].request, why);
+    const cvk_request *request = &j->plan->item[n].request;
+    j->out->result[n] =
+        (cvk_run_result){.from_s = j->plan->item[n].from_s,
+                         .mode = request->mode,
+                         .wanted_rad_s = (double)request->speed_rad_s,
+                         .wanted_mech_rad = CVK_TWO_PI_WIDE * request->position_turns +
+                                            (double)request->position_mech_rad,
+                         .reached_s = NAN,
+                         .mean_rad_s = NAN,
+                         .ripple_rad_s = NAN};
+    return cvk_session_request(&device->session, request);
+}
+
+#define NAME(NAME, name) name,
+static const char *const looked_at[] = {CVK_RUN_SIGNALS(NAME)};
+#undef NAME
+
+int cvk_run_place(const cvk_run_plan *plan, const char *signal)
+{
+    for (int n = 0; n < CVK_RUN_ROW_SIGNALS + (int)plan->more_count; n++) {
+        const char *name =
+            n < CVK_RUN_ROW_SIGNALS ? looked_at[n] : plan->more[n - CVK_RUN_ROW_SIGNALS];
+        if (strcmp(name, signal) == 0) {
+            return n;
+        }
+    }
+    return -1;
+}
+
+/* At rest, commanded from here, and its rows begun. */
+static cvk_status begin(cvk_device *device, const cvk_run_plan *plan)
+{
+    const cvk_request rest = {.mode = CVK_MODE_REST};
+    const char *signal[CVK_LINK_STREAM_SIGNALS];
+    memcpy(signal, looked_at, sizeof looked_at);
+    for (unsigned n = 0; n < plan->more_count; n++) {
+        signal[CVK_RUN_ROW_SIGNALS + n] = plan->more[n];
+    }
+    cvk_status status =
+        device->session.owner ? CVK_OK : cvk_session_claim(&device->session, LEASE_S);
+    if (status == CVK_OK) {
+        status = cvk_device_begin(device, signal, CVK_RUN_ROW_SIGNALS + plan->more_count,
+                                  plan->spacing_s);
+    }
+    return status == CVK_OK ? cvk_session_request(&device->session, &rest) : status;
+}
+
+static void finish(judge *j, double spacing_s)
+{
+    finish_request(j);
+    conclude(j);
+    j->out->angle_s = j->angle_rows * spacing_s;
+    if (j->angle_rows > 0.0) {
+        j->out->angle_rms_rad = sqrt(j->angle_square / j->angle_rows);
+    }
 }
 
 cvk_status cvk_run_device(cvk_device *device, const cvk_run_plan *plan, cvk_run_row on_row,
-                          void *context, cvk_run *out, cvk_refusal *why)
+                          void *context, cvk_run *out)
 {
-    const cvk_request rest = {.mode = CVK_MODE_REST};
-    judge j = {.out = out, .plan = plan, .now = plan->count, .arrival_s = NAN, .before_rad = NAN};
+    const double pole_pairs = cvk_session_value(&device->session, "motor.pole_pairs");
+    const cvk_bench *bench = &device->bench;
+    judge j = {.out = out,
+               .plan = plan,
+               .now = plan->count,
+               .arrival_s = NAN,
+               .before_rad = NAN,
+               .pole_pairs = pole_pairs > 0.0 ? pole_pairs : 1.0};
     cvk_device_row row = {.time_s = 0.0};
     bool go_on = true, rested = false;
     *out = (cvk_run){.angle_rms_rad = NAN, .angle_worst_rad = 0.0};
-    cvk_status status = device->request(device->context, &rest, why);
+    cvk_status status = begin(device, plan);
     while (status == CVK_OK && go_on && row.time_s < plan->length_s) {
-        cvk_device_truth truth;
-        if (device->truth != NULL) { /* at the sample, so before the step */
-            device->truth(device->context, &truth);
-        }
-        status = device->step(device->context, &row);
+        cvk_bench_truth truth;
+        status = cvk_device_next(device, &row);
         if (status != CVK_OK) {
             break;
         }
-        judge_row(&j, device, &row, device->truth != NULL ? &truth : NULL);
-        go_on = on_row == NULL || on_row(context, &row, device->truth != NULL ? &truth : NULL);
-        rested = rested || row.now->rest_done != 0;
-        if (row.now->fault != CVK_FAULT_NONE) {
-            out->fault = (cvk_fault)row.now->fault;
+        const bool known = bench->truth != NULL && bench->truth(bench->context, row.tick, &truth);
+        judge_row(&j, &row, known ? &truth : NULL);
+        go_on = on_row == NULL || on_row(context, &row, known ? &truth : NULL);
+        rested = rested || row.value[CVK_RUN_ROW_REST_DONE] > 0.5f;
+        if (row.value[CVK_RUN_ROW_FAULT] > 0.5f) {
+            out->fault = (cvk_fault)row.value[CVK_RUN_ROW_FAULT];
             out->fault_s = row.time_s;
             status = CVK_STOPPED;
         } else {
-            status = next_request(&j, device, row.time_s, rested, why);
+            status = next_request(&j, device, row.time_s, rested);
         }
     }
-    finish_request(&j);
-    conclude(&j);
-    out->angle_s = j.angle_rows * (double)device->hardware.period_s;
-    if (j.angle_rows > 0.0) {
-        out->angle_rms_rad = sqrt(j.angle_square / j.angle_rows);
-    }
+    finish(&j, cvk_device_spacing_s(device));
+    cvk_device_end(device);
     return status;
 }

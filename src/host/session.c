@@ -21,6 +21,7 @@
 #define ESCAPED 1.03       /* bytes on the wire for one of a message, on average */
 #define MESSAGE_BYTES 4.0  /* beside its values, for each row, when many go together */
 #define STREAM_SHARE 0.7   /* of what the wire carries */
+#define ROWS_ROOM 512u     /* values of rows that are taken at a time */
 
 struct cvk_session_inside {
     cvk_wire wire;
@@ -38,6 +39,7 @@ struct cvk_session_inside {
     uint32_t decimation;
     unsigned columns;
     uint32_t messages; /* that were read as such */
+    bool state_came;
 };
 
 #if defined(__GNUC__)
@@ -79,6 +81,7 @@ static bool alike(const cvk_session_state *a, const cvk_session_state *b)
 static void take_state(cvk_session *s, const corvak_State *m)
 {
     const cvk_session_state before = s->state;
+    s->inside->state_came = true;
     s->state = (cvk_session_state){.tick = m->tick,
                                    .mode = (int32_t)m->mode,
                                    .start_phase = (int32_t)m->start_phase,
@@ -106,6 +109,21 @@ static void take_samples(cvk_session *s, const corvak_Samples *m)
                                          m->lost,     (unsigned)(m->value_count / in->columns),
                                          in->columns, m->value};
     s->calls.samples(s->calls.context, &samples);
+}
+
+/* The same from a controller in this process. */
+static void take_rows(cvk_session *s)
+{
+    const cvk_wire *wire = &s->inside->wire;
+    float value[ROWS_ROOM];
+    cvk_link_rows r;
+    while (wire->rows != NULL && wire->rows(wire->context, value, ROWS_ROOM, &r)) {
+        const cvk_session_samples samples = {r.tick,  r.decimation, r.lost,
+                                             r.count, r.columns,    value};
+        if (s->calls.samples != NULL) {
+            s->calls.samples(s->calls.context, &samples);
+        }
+    }
 }
 
 static void take_message(cvk_session *s)
@@ -202,6 +220,7 @@ cvk_status cvk_session_pump(cvk_session *s, double wait_s)
             take_message(s);
         }
     }
+    take_rows(s);
     if (got < 0 || in->farewell[0] != '\0') {
         return gone(s);
     }
@@ -514,8 +533,8 @@ cvk_status cvk_session_open(cvk_session *s, const cvk_wire *wire)
     if (status == CVK_OK) {
         status = read_signals(s);
     }
-    for (int n = 0; n < 50 && status == CVK_OK && s->state.owner == 0 && s->state.tick == 0; n++) {
-        status = cvk_session_pump(s, 0.02); /* the first state */
+    for (int n = 0; n < 50 && status == CVK_OK && !s->inside->state_came; n++) {
+        status = cvk_session_pump(s, 0.02);
     }
     return status == CVK_OK ? cvk_session_read_values(s) : status;
 }

@@ -8,6 +8,9 @@
 #include <stdatomic.h>
 #include <string.h>
 
+_Static_assert(CVK_LINK_STREAM_SIGNALS == CVK_LINK_SIGNALS_MOST &&
+                   CVK_LINK_SIGNALS_MOST <= CVK_LINK_SAMPLES_MOST,
+               "A message has room for the signals of a stream, and for one row of them.");
 #define WAIT_TICKS 200u /* a row waits no longer than that for others to go with */
 
 static cvk_status choose(cvk_link_sampler *sampler, const uint32_t *signal, unsigned count,
@@ -138,34 +141,48 @@ bool cvk_link_take_look(cvk_link *link, corvak_FromController *message)
     return true;
 }
 
-bool cvk_link_take_samples(cvk_link *link, corvak_FromController *message)
+bool cvk_link_take_rows(cvk_link *link, float *value, unsigned room, cvk_link_rows *rows)
 {
     const uint32_t waiting = link->stream_on ? link->rows_in - link->rows_out : 0u;
     const unsigned columns = link->stream.count;
     if (waiting == 0u) {
         return false;
     }
-    const uint32_t most = (uint32_t)CVK_LINK_SAMPLES_MOST / columns;
-    const uint32_t first_tick = *place_of_row(link, link->rows_out);
+    atomic_signal_fence(memory_order_acquire);
+    *rows = (cvk_link_rows){.tick = *place_of_row(link, link->rows_out),
+                            .decimation = link->decimation,
+                            .lost = link->lost,
+                            .columns = columns};
+    while (rows->count < waiting && (rows->count + 1u) * columns <= room) {
+        const uint32_t *row = place_of_row(link, link->rows_out + rows->count);
+        if (row[0] != rows->tick + rows->count * link->decimation) {
+            break; /* rows were lost in between: those behind it go by the next message */
+        }
+        memcpy(&value[rows->count * columns], row + 1, columns * sizeof(float));
+        rows->count++;
+    }
+    atomic_signal_fence(memory_order_release);
+    link->rows_out += rows->count;
+    return true;
+}
+
+bool cvk_link_take_samples(cvk_link *link, corvak_FromController *message)
+{
+    const uint32_t waiting = link->stream_on ? link->rows_in - link->rows_out : 0u;
+    if (waiting == 0u || link->config.rows_apart) {
+        return false;
+    }
+    const uint32_t most = (uint32_t)CVK_LINK_SAMPLES_MOST / link->stream.count;
     const uint32_t age = (waiting - 1u) * link->decimation;
     if (waiting < most && age < WAIT_TICKS && link->decimation < WAIT_TICKS) {
         return false;
     }
-    message->which_what = corvak_FromController_samples_tag;
     corvak_Samples *samples = &message->what.samples;
-    samples->tick = first_tick;
-    samples->lost = link->lost;
-    uint32_t rows = 0;
-    while (rows < most && rows < waiting) {
-        const uint32_t *row = place_of_row(link, link->rows_out + rows);
-        if (row[0] != first_tick + rows * link->decimation) {
-            break; /* rows were lost in between: those behind it go by the next message */
-        }
-        memcpy(&samples->value[rows * columns], row + 1, columns * sizeof(float));
-        rows++;
-    }
-    samples->value_count = (pb_size_t)(rows * columns);
-    atomic_signal_fence(memory_order_release);
-    link->rows_out += rows;
+    cvk_link_rows rows;
+    message->which_what = corvak_FromController_samples_tag;
+    (void)cvk_link_take_rows(link, samples->value, (unsigned)CVK_LINK_SAMPLES_MOST, &rows);
+    samples->tick = rows.tick;
+    samples->lost = rows.lost;
+    samples->value_count = (pb_size_t)(rows.count * rows.columns);
     return true;
 }

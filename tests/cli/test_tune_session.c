@@ -300,41 +300,6 @@ END_TEST
 
 /* ---- serve ----------------------------------------------------------------------------------- */
 
-static GSubprocess *server;
-static char *address;
-
-static void start_server_with(const char *listen, const char *option, const char *value)
-{
-    GError *error = NULL;
-    char *stderr_path = g_build_filename(dir, "server", NULL);
-    GSubprocessLauncher *launcher = g_subprocess_launcher_new(G_SUBPROCESS_FLAGS_STDOUT_PIPE);
-    g_subprocess_launcher_set_stderr_file_path(launcher, stderr_path);
-    g_subprocess_launcher_set_cwd(launcher, dir);
-    server = g_subprocess_launcher_spawn(launcher, &error, CORVAK_COMMAND, "serve",
-                                         CORVAK_DATA "/wheel.rig.yaml", "--listen", listen, option,
-                                         value, NULL);
-    ck_assert_ptr_nonnull(server);
-    GDataInputStream *lines = g_data_input_stream_new(g_subprocess_get_stdout_pipe(server));
-    address = g_data_input_stream_read_line(lines, NULL, NULL, &error);
-    ck_assert_ptr_nonnull(address);
-    g_object_unref(lines);
-    g_object_unref(launcher);
-    g_free(stderr_path);
-}
-
-static void start_server(const char *listen)
-{
-    start_server_with(listen, NULL, NULL);
-}
-
-static void stop_server(void)
-{
-    g_subprocess_send_signal(server, SIGINT);
-    ck_assert(g_subprocess_wait_check(server, NULL, NULL));
-    g_object_unref(server);
-    g_free(address);
-}
-
 static GSubprocess *tune_in_background(const char *script_text)
 {
     char *path = g_build_filename(dir, "background", NULL);
@@ -502,13 +467,10 @@ START_TEST(who_only_watches_may_stop_the_motor_and_a_server_stops_it_before_it_e
     owner = tune_in_background("start 100rpm\nwait 60\n");
     server_tells("link 1 left");
     g_usleep(2000000);
-    g_subprocess_send_signal(server, SIGTERM);
-    ck_assert(g_subprocess_wait_check(server, NULL, NULL));
+    end_server(SIGTERM);
     server_tells("the motor is off");
-    g_object_unref(server);
     g_subprocess_wait(owner, NULL, NULL);
     g_object_unref(owner);
-    g_free(address);
 }
 END_TEST
 

@@ -5,7 +5,7 @@
  */
 #include "corvak/host/plan.h"
 #include "recording.h"
-#include "corvak/sim/device.h"
+#include "corvak/sim/plan_bench.h"
 #include "suite.h"
 
 #include <math.h>
@@ -22,23 +22,22 @@ static void on_progress(double share)
     calls++;
 }
 
-/* With nothing known the first recording shows something at all. */
-static cvk_status open_device(void *context, const cvk_settings *settings, uint64_t seed,
-                              cvk_device *device, cvk_refusal *why)
+static cvk_status plan_on(const cvk_rig_config *rig, const cvk_log *const *logs, size_t count,
+                          const cvk_plan_limits *limits, void (*progress)(double share))
 {
-    cvk_rig_config rig = *(const cvk_rig_config *)context;
-    rig.tune = *settings;
-    return cvk_sim_device_open(device, &rig, seed, why);
+    cvk_sim_plan_bench own = {.rig = rig, .seed = 20261};
+    const cvk_plan_bench bench = cvk_plan_on_sim(&own);
+    return cvk_plan_next(&bench, &rig->tune, logs, count, limits, progress, &plan);
 }
 
+/* With nothing known the first recording shows something at all. */
 START_TEST(the_first_recording_shows_much)
 {
     cvk_rig_config rig = studio_rig("wheel");
     const cvk_plan_limits limits = {.time_s = 4.5, .rotor_sensor = true};
     calls = 0;
     last_share = 0.0;
-    ck_assert_int_eq(
-        cvk_plan_next(open_device, &rig, &rig.tune, NULL, 0, &limits, on_progress, &plan), CVK_OK);
+    ck_assert_int_eq(plan_on(&rig, NULL, 0, &limits, on_progress), CVK_OK);
     ck_assert_int_ge(plan.best, 0);
     ck_assert_int_eq(calls, (int)plan.options);
     ck_assert_double_eq_tol(last_share, 1.0, 1e-12);
@@ -60,8 +59,7 @@ START_TEST(what_is_unknown_comes_next)
     record(&r, &rig, "standstill", 2, false);
     const cvk_log *logs[] = {&r.log};
     const cvk_plan_limits limits = {.current_a = 12.0, .speed_rad_s = 600.0, .time_s = 5.0};
-    ck_assert_int_eq(cvk_plan_next(open_device, &rig, &rig.tune, logs, 1, &limits, NULL, &plan),
-                     CVK_OK);
+    ck_assert_int_eq(plan_on(&rig, logs, 1, &limits, NULL), CVK_OK);
     ck_assert_int_ge(plan.best, 0);
     ck_assert_str_ne(plan.option[plan.best].excitation, "standstill");
     ck_assert_double_le(plan.current_a, 12.0);
@@ -84,16 +82,18 @@ START_TEST(a_recording_ends_at_a_fault)
     rig.tune.protect.bus_min_v = 25.5f; /* the battery sags below it */
     for (int n = 0; n < 2; n++) {
         cvk_recording recorded;
-        cvk_device device;
-        ck_assert_int_eq(cvk_sim_device_open(&device, &rig, 3, NULL), CVK_OK);
-        ck_assert_int_eq(cvk_record(&recorded, &device, excitations[n], false, NULL), CVK_STOPPED);
-        cvk_device_close(&device);
+        cvk_excitation program;
+        cvk_sim sim;
+        ck_assert_int_eq(cvk_sim_init(&sim, &rig, 3, NULL), CVK_OK);
+        ck_assert_int_eq(cvk_sim_start(&sim, cvk_program_named(excitations[n]), &program, NULL),
+                         CVK_OK);
+        ck_assert_int_eq(cvk_sim_record(&recorded, &sim, false), CVK_STOPPED);
+        cvk_sim_close(&sim);
         ck_assert_uint_lt(recorded.log.rows, 20000u);
         cvk_recording_free(&recorded);
     }
     const cvk_plan_limits limits = {.time_s = 8.0};
-    ck_assert_int_eq(cvk_plan_next(open_device, &rig, &rig.tune, NULL, 0, &limits, NULL, &plan),
-                     CVK_OK);
+    ck_assert_int_eq(plan_on(&rig, NULL, 0, &limits, NULL), CVK_OK);
     for (size_t n = 0; n < plan.options; n++) {
         ck_assert(!plan.option[n].possible || strcmp(plan.option[n].excitation, "spin") != 0);
     }
@@ -120,11 +120,9 @@ START_TEST(no_time_no_plan)
 {
     cvk_rig_config rig = studio_rig("wheel");
     const cvk_plan_limits limits = {.time_s = 0.01};
-    ck_assert_int_eq(cvk_plan_next(open_device, &rig, &rig.tune, NULL, 0, &limits, NULL, &plan),
-                     CVK_OK);
+    ck_assert_int_eq(plan_on(&rig, NULL, 0, &limits, NULL), CVK_OK);
     ck_assert_int_eq(plan.best, -1);
-    ck_assert_int_eq(cvk_plan_next(NULL, NULL, NULL, NULL, 0, &limits, NULL, &plan),
-                     CVK_NULL_ARGUMENT);
+    ck_assert_int_eq(cvk_plan_next(NULL, NULL, NULL, 0, &limits, NULL, &plan), CVK_NULL_ARGUMENT);
 }
 END_TEST
 

@@ -5,6 +5,7 @@
 #include "command.h"
 
 #include <check.h>
+#include <gio/gio.h>
 #include <glib/gstdio.h>
 #include <string.h>
 #include <sys/wait.h>
@@ -87,4 +88,46 @@ void remove_folder(void)
     }
     g_dir_close(listing);
     g_rmdir(dir);
+}
+
+/* ---- a controller in another process ------------------------------------------------------ */
+
+static GSubprocess *server;
+char *address;
+
+void start_server_with(const char *listen, const char *option, const char *value)
+{
+    GError *error = NULL;
+    char *stderr_path = g_build_filename(dir, "server", NULL);
+    GSubprocessLauncher *launcher = g_subprocess_launcher_new(G_SUBPROCESS_FLAGS_STDOUT_PIPE);
+    g_subprocess_launcher_set_stderr_file_path(launcher, stderr_path);
+    g_subprocess_launcher_set_cwd(launcher, dir);
+    server = g_subprocess_launcher_spawn(launcher, &error, CORVAK_COMMAND, "serve",
+                                         CORVAK_DATA "/wheel.rig.yaml", "--listen", listen, option,
+                                         value, NULL);
+    ck_assert_ptr_nonnull(server);
+    GDataInputStream *lines = g_data_input_stream_new(g_subprocess_get_stdout_pipe(server));
+    address = g_data_input_stream_read_line(lines, NULL, NULL, &error);
+    ck_assert_ptr_nonnull(address);
+    g_object_unref(lines);
+    g_object_unref(launcher);
+    g_free(stderr_path);
+}
+
+void start_server(const char *listen)
+{
+    start_server_with(listen, NULL, NULL);
+}
+
+void end_server(int signal_number)
+{
+    g_subprocess_send_signal(server, signal_number);
+    ck_assert(g_subprocess_wait_check(server, NULL, NULL));
+    g_object_unref(server);
+    g_free(address);
+}
+
+void stop_server(void)
+{
+    end_server(SIGINT);
 }

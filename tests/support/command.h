@@ -28,4 +28,12 @@ char *read_file(const char *name);
  */
 char **split_lines(const char *text);
 
+/* corvak serve of the wheel in the background; where it listens, and what it tells ("server" in
+ * `dir`). */
+extern char *address;
+void start_server_with(const char *listen, const char *option, const char *value);
+void start_server(const char *listen);
+void end_server(int signal_number);
+void stop_server(void); /* by Ctrl-C */
+
 #endif

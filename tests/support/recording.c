@@ -6,7 +6,6 @@
 
 #include "corvak/files/rig_yaml.h"
 #include "corvak/files/tune_yaml.h"
-#include "corvak/sim/device.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -47,40 +46,26 @@ void give_winding(cvk_rig_config *rig, const double is[4], const float told[4])
     rig->tune.motor.flux_linkage_wb = told[3];
 }
 
-/* Nobody holds the shaft, even when a program wants it held. */
-static cvk_status (*run_held)(void *context, const cvk_program *program, cvk_refusal *why);
-static cvk_device *loose;
-
-static cvk_status run_loose(void *context, const cvk_program *program, cvk_refusal *why)
-{
-    const cvk_status status = run_held(context, program, why);
-    cvk_rig_hold_shaft(cvk_sim_device_inside(loose)->rig, false);
-    return status;
-}
-
-static void hold_nothing(cvk_device *device)
-{
-    loose = device;
-    run_held = device->run;
-    device->run = run_loose;
-}
-
 void record_with(recording *out, const cvk_rig_config *config, const char *excitation,
                  uint64_t seed, bool rotor_sensor, bool free_shaft)
 {
     cvk_refusal why = {0};
-    cvk_device device;
-    cvk_status status = cvk_sim_device_open(&device, config, seed, &why);
-    if (status == CVK_OK && free_shaft) {
-        hold_nothing(&device);
+    cvk_excitation program;
+    cvk_sim sim;
+    cvk_status status = cvk_sim_init(&sim, config, seed, &why);
+    if (status == CVK_OK) {
+        status = cvk_sim_start(&sim, cvk_program_named(excitation), &program, &why);
+    }
+    if (status == CVK_OK && free_shaft) { /* also when the program wants it held */
+        cvk_rig_hold_shaft(sim.rig, false);
     }
     if (status == CVK_OK) {
-        status = cvk_record(out, &device, excitation, rotor_sensor, &why);
+        status = cvk_sim_record(out, &sim, rotor_sensor);
     }
     if (status != CVK_OK) {
         give_up(why.field != NULL ? why.field : excitation);
     }
-    cvk_device_close(&device);
+    cvk_sim_close(&sim);
 }
 
 void record(recording *out, const cvk_rig_config *config, const char *excitation, uint64_t seed,

@@ -5,7 +5,7 @@
 #ifndef CORVAK_TESTS_RECORDING_H
 #define CORVAK_TESTS_RECORDING_H
 
-#include "corvak/host/recorder.h"
+#include "corvak/sim/recorder.h"
 #include "corvak/rig/config.h"
 
 typedef cvk_recording recording;

@@ -7,7 +7,7 @@
 #include "recording.h"
 
 #include "corvak/core/programs.h"
-#include "corvak/sim/device.h"
+#include "corvak/sim/recorder.h"
 
 #include <math.h>
 #include <stdio.h>
@@ -131,39 +131,41 @@ static void tell_truth(sensor_log *out, const cvk_rig *rig, const cvk_rig_config
     }
 }
 
+static bool keep_row(void *context, const cvk_sim_row *row)
+{
+    const cvk_moment *m = row->now;
+    const double i[3] = {(double)m->phase_a.a, (double)m->phase_a.b, (double)m->phase_a.c};
+    const double v[3] = {(double)m->duty.a, (double)m->duty.b, (double)m->duty.c};
+    if (row->recorded && m->fault == CVK_FAULT_NONE) {
+        put_row(context, row->time_s, i, v, false, (double)m->bus_v, &m->readings.rotor);
+    }
+    return true;
+}
+
 void sensor_log_record_in(sensor_log *out, const cvk_rig_config *config, const char *program,
                           uint64_t seed, const cvk_rig_scenario *scenario)
 {
-    cvk_device device = {.context = NULL};
     const cvk_program *row = cvk_program_named(program);
-    if (row == NULL || cvk_sim_device_open(&device, config, seed, NULL) != CVK_OK) {
-        give_up("no device");
+    cvk_excitation excitation;
+    cvk_sim sim;
+    if (row == NULL || cvk_sim_init(&sim, config, seed, NULL) != CVK_OK) {
+        give_up("no simulation");
     }
-    cvk_sim *sim = cvk_sim_device_inside(&device);
     /* where the encoder's count zero is */
-    const double start = cvk_rig_state_of(sim->rig)->angle_mech_rad;
-    if (device.run(device.context, row, NULL) != CVK_OK) {
+    const double start = cvk_rig_state_of(sim.rig)->angle_mech_rad;
+    if (cvk_sim_start(&sim, row, &excitation, NULL) != CVK_OK) {
         give_up("the program is refused");
     }
     if (scenario != NULL) {
-        cvk_rig_set_scenario(sim->rig, scenario);
+        cvk_rig_set_scenario(sim.rig, scenario);
     }
-    const double length_s = (double)cvk_excitation_length_s(device.running(device.context));
-    open_log(out, config, (size_t)(length_s / (double)device.hardware.period_s) + 16u, false);
-    tell_truth(out, sim->rig, config, start);
-    while (device.running(device.context) != NULL) {
-        cvk_device_row now;
-        if (device.step(device.context, &now) != CVK_OK || now.now->fault != CVK_FAULT_NONE) {
-            break;
-        }
-        if (now.recorded) {
-            const cvk_moment *m = now.now;
-            const double i[3] = {(double)m->phase_a.a, (double)m->phase_a.b, (double)m->phase_a.c};
-            const double v[3] = {(double)m->duty.a, (double)m->duty.b, (double)m->duty.c};
-            put_row(out, now.time_s, i, v, false, (double)m->bus_v, &m->readings.rotor);
-        }
+    const double length_s = (double)cvk_excitation_length_s(&excitation);
+    open_log(out, config, (size_t)(length_s * config->inverter.pwm_hz) + 16u, false);
+    tell_truth(out, sim.rig, config, start);
+    if (cvk_sim_run_program(&sim, keep_row, out) != CVK_OK) {
+        /* a fault: the log ends there */
     }
-    cvk_device_close(&device);
+    cvk_sim_close(&sim);
 }
 
 void sensor_log_record(sensor_log *out, const cvk_rig_config *config, const char *program,

@@ -94,9 +94,9 @@ cvk_status run_bench(const cvk_rig_config *bench, uint64_t seed, const cvk_run_p
                      cvk_run *out)
 {
     cvk_device device;
-    cvk_status status = cvk_sim_device_open(&device, bench, seed, NULL);
+    cvk_status status = cvk_sim_device_open(&device, bench, seed, false, NULL);
     if (status == CVK_OK) {
-        status = cvk_run_device(&device, plan, NULL, NULL, out, NULL);
+        status = cvk_run_device(&device, plan, NULL, NULL, out);
     }
     cvk_device_close(&device);
     return status;
@@ -109,4 +109,21 @@ bool all_reached(const cvk_run *run, const cvk_run_plan *plan)
         reached = reached && isfinite(run->result[n].reached_s);
     }
     return reached;
+}
+
+cvk_fault follow_plan(cvk_sim *sim, const cvk_run_plan *plan, follow_row on_row, void *context)
+{
+    cvk_request asked = {.mode = CVK_MODE_REST};
+    size_t next = 0;
+    cvk_sim_row row = {.time_s = 0.0};
+    bool go_on = cvk_drive_request(&sim->drive, CVK_SIM_OWNER, &asked, NULL) == CVK_OK;
+    while (go_on && row.time_s < plan->length_s) {
+        row = cvk_sim_step(sim);
+        go_on = on_row(context, &asked, &row) && row.now->fault == CVK_FAULT_NONE;
+        if (go_on && next < plan->count && plan->item[next].from_s <= row.time_s) {
+            asked = plan->item[next++].request;
+            go_on = cvk_drive_request(&sim->drive, CVK_SIM_OWNER, &asked, NULL) == CVK_OK;
+        }
+    }
+    return (cvk_fault)row.now->fault;
 }

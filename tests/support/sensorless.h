@@ -7,6 +7,7 @@
 #define CORVAK_TESTS_SENSORLESS_H
 
 #include "corvak/host/run.h"
+#include "corvak/sim/sim.h"
 #include "corvak/rig/config.h"
 
 #include <stdint.h>
@@ -23,6 +24,11 @@ cvk_rig_config with_own_gains(const cvk_rig_config *of, uint64_t seed);
 /* What the run asks for, for that bench: `share` of its rated speed, which is taken as 60 % of that
  * without load. */
 cvk_run_plan there_and_back(const cvk_rig_config *bench, double share);
+
+/* The plan call by call, with no link in between; each row with what was asked for before it.
+ * Returns the fault that ended it. */
+typedef bool (*follow_row)(void *context, const cvk_request *asked, const cvk_sim_row *row);
+cvk_fault follow_plan(cvk_sim *sim, const cvk_run_plan *plan, follow_row on_row, void *context);
 
 /* Opens the bench's device, runs the plan, closes it. */
 cvk_status run_bench(const cvk_rig_config *bench, uint64_t seed, const cvk_run_plan *plan,

@@ -4,7 +4,7 @@
  */
 #include "sensorless_case.h"
 
-#include "corvak/sim/device.h"
+#include "corvak/sim/sim.h"
 
 #include <math.h>
 #include <stdio.h>
@@ -23,8 +23,9 @@ const char *const sensorless_names[CASES] = {"start", "loaded",  "blocked", "cat
                                              "turns", "still",   "held",    "band",    "creep"};
 
 typedef struct work {
-    cvk_device device;
+    cvk_sim sim;
     cvk_rig *rig;
+    double period_s;
     const cvk_rig_config *config;
     const cvk_moment *now;
     double pole_pairs, turned_rad, before_rad, mean_rad_s;
@@ -80,7 +81,7 @@ static cvk_rig_scenario load_of(const cvk_rig_config *b, sensorless_what what, u
 /* How often an angle of that quality is right, while the bridge is on. */
 static void note_quality(work *w, double angle_rad)
 {
-    const cvk_settings *s = w->device.settings(w->device.context);
+    const cvk_settings *s = cvk_drive_settings(&w->sim.drive);
     const cvk_angle *seen = &w->now->source[cvk_observer_source(s->observer.kind)];
     if (w->now->bridge_on == 0 || seen->reason == CVK_ANGLE_OFF) {
         return;
@@ -95,19 +96,15 @@ static void note_quality(work *w, double angle_rad)
 /* One control period, and what it shows. `way`: the direction asked for. */
 static bool look(work *w, double way)
 {
-    cvk_device_row row;
-    cvk_device_truth truth;
-    w->device.truth(w->device.context, &truth);
-    if (w->device.step(w->device.context, &row) != CVK_OK) {
-        return false;
-    }
+    const cvk_sim_row row = cvk_sim_step(&w->sim);
+    const cvk_bench_truth truth = w->sim.truth;
     sensorless_outcome *o = &w->out;
     w->turned_rad +=
         isnan(w->before_rad) ? 0.0 : way * remainder(truth.angle_e_rad - w->before_rad, 2.0 * PI);
     w->before_rad = truth.angle_e_rad;
     w->now = row.now;
-    w->mean_rad_s += (double)w->device.hardware.period_s / MEAN_S *
-                     (truth.speed_mech_rad_s * w->pole_pairs - w->mean_rad_s);
+    w->mean_rad_s +=
+        w->period_s / MEAN_S * (truth.speed_mech_rad_s * w->pole_pairs - w->mean_rad_s);
     o->backward_rad = fmax(o->backward_rad, -w->turned_rad);
     for (int k = 0; k < 3; k++) {
         o->current_a = fmax(o->current_a, fabs(truth.current_a[k]));
@@ -124,12 +121,12 @@ static bool look(work *w, double way)
 
 static bool ask(work *w, cvk_request request)
 {
-    return w->device.request(w->device.context, &request, NULL) == CVK_OK;
+    return cvk_drive_request(&w->sim.drive, CVK_SIM_OWNER, &request, NULL) == CVK_OK;
 }
 
 static void rest(work *w)
 {
-    const long rows = lround(REST_S / (double)w->device.hardware.period_s);
+    const long rows = lround(REST_S / w->period_s);
     bool goes = ask(w, (cvk_request){.mode = CVK_MODE_REST});
     for (long n = 0; n < rows && goes; n++) {
         goes = look(w, 1.0);
@@ -147,7 +144,7 @@ static bool reach(work *w, double speed_rad_s)
          goes = ask(w, (cvk_request){.mode = CVK_MODE_SPEED, .speed_rad_s = (float)speed_rad_s});
     while (goes && time_s < LONGEST_S && !there) {
         goes = look(w, copysign(1.0, speed_rad_s));
-        time_s += (double)w->device.hardware.period_s;
+        time_s += w->period_s;
         there = fabs(w->mean_rad_s - speed_rad_s) < 0.05 * fabs(speed_rad_s) &&
                 w->now->start_phase >= CVK_START_TURN;
     }
@@ -160,7 +157,7 @@ static bool judge(work *w, double speed_rad_s, double length_s)
 {
     double square = 0.0, rows = 0.0, sum = 0.0, all = 0.0;
     bool goes = true;
-    for (double t = 0.0; t < length_s && goes; t += (double)w->device.hardware.period_s) {
+    for (double t = 0.0; t < length_s && goes; t += w->period_s) {
         goes = look(w, copysign(1.0, speed_rad_s));
         sum += cvk_rig_state_of(w->rig)->speed_mech_rad_s * w->pole_pairs;
         all += 1.0;
@@ -179,7 +176,7 @@ static bool judge(work *w, double speed_rad_s, double length_s)
  * within five periods of the current loop, and nothing may trip. */
 static bool step_torque(work *w, double speed_rad_s, double rated)
 {
-    const cvk_settings *s = w->device.settings(w->device.context);
+    const cvk_settings *s = cvk_drive_settings(&w->sim.drive);
     const double limit_a = (double)s->limit.current_a, way = copysign(1.0, speed_rad_s);
     const double limit_nm = 1.5 * w->pole_pairs * (double)s->motor.flux_linkage_wb * limit_a;
     const double soon_s = 5.0 / (2.0 * PI * (double)s->current.bandwidth_hz);
@@ -192,11 +189,11 @@ static bool step_torque(work *w, double speed_rad_s, double rated)
         const cvk_request all = {.mode = CVK_MODE_TORQUE, .torque_nm = (float)(sign * limit_nm)};
         bool on = false;
         goes = ask(w, all);
-        for (double t = 0.0; t < LONGEST_S && goes; t += (double)w->device.hardware.period_s) {
+        for (double t = 0.0; t < LONGEST_S && goes; t += w->period_s) {
             const double speed = cvk_rig_state_of(w->rig)->speed_mech_rad_s * w->pole_pairs * way;
             goes = look(w, way);
             on = on || sign * (double)w->now->current_a.q > 0.9 * limit_a;
-            if (t > soon_s + 5.0 * (double)w->device.hardware.period_s && !on) {
+            if (t > soon_s + 5.0 * w->period_s && !on) {
                 return false;
             }
             if (n == 0 ? speed > end : speed < end) {
@@ -226,7 +223,7 @@ static bool count_turns(work *w, double speed_rad_s)
 static bool watch_angle(work *w, double way, double length_s, double *square, double *rows)
 {
     bool goes = true;
-    for (double t = 0.0; t < length_s && goes; t += (double)w->device.hardware.period_s) {
+    for (double t = 0.0; t < length_s && goes; t += w->period_s) {
         goes = look(w, way);
         const double off =
             fabs(remainder((double)w->now->angle.angle_rad - w->before_rad, 2.0 * PI));
@@ -243,8 +240,7 @@ static bool stand_still(work *w, uint64_t *n)
     const double way = even(n) < 0.5 ? -1.0 : 1.0, pull = even(n) < 0.5 ? -0.9 : 0.9;
     double square = 0.0, rows = 0.0, unused = 0.0, farthest = 0.0;
     bool goes = ask(w, (cvk_request){.mode = CVK_MODE_SPEED});
-    for (double t = 0.0; t < 2.0 && goes && w->now->start_phase < CVK_START_RUN;
-         t += (double)w->device.hardware.period_s) {
+    for (double t = 0.0; t < 2.0 && goes && w->now->start_phase < CVK_START_RUN; t += w->period_s) {
         goes = look(w, 1.0);
         farthest = fmax(farthest, fabs(w->turned_rad));
         w->out.took_s = t;
@@ -295,7 +291,7 @@ static bool creep(work *w, double speed_rad_s)
     const double from = w->turned_rad;
     double farthest = from;
     for (double t = 0.0; t < 660.0 && goes && w->turned_rad - from < 2.0 * PI * w->pole_pairs;
-         t += (double)w->device.hardware.period_s) {
+         t += w->period_s) {
         goes = look(w, way);
         farthest = fmax(farthest, w->turned_rad);
         w->out.back_mech_rad =
@@ -306,7 +302,7 @@ static bool creep(work *w, double speed_rad_s)
 }
 
 /* Torque of the true currents. */
-static double torque_now(const work *w, const cvk_device_truth *t)
+static double torque_now(const work *w, const cvk_bench_truth *t)
 {
     const cvk_rig_config *c = w->config;
     const cvk_abc i = {(float)t->current_a[0], (float)t->current_a[1], (float)t->current_a[2]};
@@ -323,7 +319,7 @@ static double torque_now(const work *w, const cvk_device_truth *t)
 static bool cross_band(work *w, double speed_rad_s)
 {
     enum { ROWS = 20 };
-    const cvk_settings *s = w->device.settings(w->device.context);
+    const cvk_settings *s = cvk_drive_settings(&w->sim.drive);
     const double way = copysign(1.0, speed_rad_s), leave = (double)s->injection.leave_rad_s;
     double before[ROWS] = {0.0}, mean_before = 0.0, after = 0.0;
     int source = w->now->angle_source, since = ROWS, handovers = 0;
@@ -332,8 +328,7 @@ static bool cross_band(work *w, double speed_rad_s)
         const double goal = (n % 2 == 0 ? 1.6 : 0.4) * leave * way;
         goes = ask(w, (cvk_request){.mode = CVK_MODE_SPEED, .speed_rad_s = (float)goal});
         for (int k = 0; k < 80000 && goes; k++) {
-            cvk_device_truth t;
-            w->device.truth(w->device.context, &t);
+            const cvk_bench_truth t = w->sim.truth;
             const double torque = torque_now(w, &t);
             goes = look(w, way);
             if (w->now->angle_source != source) {
@@ -426,15 +421,16 @@ sensorless_outcome sensorless_case(const cvk_rig_config *bench, sensorless_what 
     }
     own.sensing.terminal_voltages =
         what == CASE_BLIND ? CVK_TERMINALS_NOT_MEASURED : own.sensing.terminal_voltages;
-    if (cvk_sim_device_open(&w.device, &own, 100u + k, NULL) != CVK_OK) {
+    if (cvk_sim_init(&w.sim, &own, 100u + k, NULL) != CVK_OK) {
         fprintf(stderr, "%s: no device\n", bench->name);
         abort();
     }
-    w.rig = cvk_sim_device_inside(&w.device)->rig;
+    w.rig = w.sim.rig;
+    w.period_s = (double)cvk_sim_hardware(&own).period_s;
     rest(&w);
     const cvk_rig_scenario load = load_of(&own, what, &n);
     cvk_rig_set_scenario(w.rig, &load);
     run(&w, what, sensorless_rated(bench), &n);
-    cvk_device_close(&w.device);
+    cvk_sim_close(&w.sim);
     return w.out;
 }

@@ -18,6 +18,7 @@ typedef struct cvk_ladder_options {
     bool up;            /* from half of it upwards, or downwards */
     double within;      /* share of the speed that the mean may be off by */
     double ripple;      /* and rms about it */
+    double spacing_s;   /* of the rows: cvk_run_plan */
 } cvk_ladder_options;
 
 /* 5 % and 20 %. */
@@ -37,11 +38,11 @@ typedef struct cvk_ladder {
 } cvk_ladder;
 
 /* Walks a device that is at rest, and stops it. What the walk ends with is the answer, a fault
- * included; other statuses are the device's refusals. `progress` may be null; false ends the walk.
+ * included; other statuses are what the session says. `progress` may be null; false ends the walk.
  */
 cvk_status cvk_ladder_walk(cvk_device *device, const cvk_ladder_options *options,
                            bool (*progress)(void *context, double share), void *context,
-                           cvk_ladder *out, cvk_refusal *why) CVK_MUST_CHECK;
+                           cvk_ladder *out) CVK_MUST_CHECK;
 
 #ifdef __cplusplus
 }

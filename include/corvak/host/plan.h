@@ -6,7 +6,7 @@
 #ifndef CORVAK_HOST_PLAN_H
 #define CORVAK_HOST_PLAN_H
 
-#include "corvak/host/device.h"
+#include "corvak/core/settings.h"
 #include "corvak/ident/estimate.h"
 
 #ifdef __cplusplus
@@ -49,14 +49,20 @@ typedef struct cvk_plan {
 
 cvk_card_key cvk_plan_key(int index);
 
-/* Opens a device like the one that is planned for, with these settings. */
-typedef cvk_status (*cvk_plan_open)(void *context, const cvk_settings *settings, uint64_t seed,
-                                    cvk_device *device, cvk_refusal *why);
+/* A simulated bench like the one that is planned for. */
+typedef struct cvk_plan_bench {
+    void *context;
+    /* Records an excitation with these settings, to be given back to `drop`, also on a failure. */
+    cvk_status (*record)(void *context, const cvk_settings *settings, const char *excitation,
+                         bool rotor_sensor, cvk_log *out);
+    void (*drop)(void *context);
+    double period_s; /* of a row */
+} cvk_plan_bench;
 
-/* `open` gives devices as far as power stage and motor are known; `settings` are the controller's;
- * `logs` (may be none) what there is already. `progress` (may be null) is called with 0 .. 1. Takes
- * about as long as each recording and an estimate from it. */
-cvk_status cvk_plan_next(cvk_plan_open open, void *context, const cvk_settings *settings,
+/* `bench` is like the real one as far as power stage and motor are known; `settings` are the
+ * controller's; `logs` (may be none) what there is already. `progress` (may be null) is called with
+ * 0 .. 1. Takes about as long as each recording and an estimate from it. */
+cvk_status cvk_plan_next(const cvk_plan_bench *bench, const cvk_settings *settings,
                          const cvk_log *const *logs, size_t count, const cvk_plan_limits *limits,
                          void (*progress)(double share), cvk_plan *out) CVK_MUST_CHECK;
 

@@ -15,6 +15,34 @@ extern "C" {
 
 #define CVK_RUN_MOST 64
 
+/* What a run looks at in each row, in this order; the signals that the plan adds follow. */
+#define CVK_RUN_SIGNALS(X)                                                                         \
+    X(IA, "ia")                                                                                    \
+    X(IB, "ib")                                                                                    \
+    X(IC, "ic")                                                                                    \
+    X(ID, "id")                                                                                    \
+    X(IQ, "iq")                                                                                    \
+    X(ID_SET, "id_set")                                                                            \
+    X(IQ_SET, "iq_set")                                                                            \
+    X(THETA, "theta_e")                                                                            \
+    X(SPEED, "speed_e")                                                                            \
+    X(SPEED_SET, "speed_set")                                                                      \
+    X(QUALITY, "quality")                                                                          \
+    X(TURNS, "turns")                                                                              \
+    X(POSITION, "position")                                                                        \
+    X(MODE, "mode")                                                                                \
+    X(SOURCE, "angle_source")                                                                      \
+    X(BRIDGE_ON, "bridge_on")                                                                      \
+    X(REST_DONE, "rest_done")                                                                      \
+    X(FAULT, "fault")                                                                              \
+    X(START_PHASE, "start_phase")                                                                  \
+    X(START_ATTEMPT, "start_attempt")                                                              \
+    X(START_REASON, "start_reason")
+#define CVK_RUN_PLACE(NAME, name) CVK_RUN_ROW_##NAME,
+enum { CVK_RUN_SIGNALS(CVK_RUN_PLACE) CVK_RUN_ROW_SIGNALS };
+#undef CVK_RUN_PLACE
+#define CVK_RUN_MORE_SIGNALS (CVK_LINK_STREAM_SIGNALS - CVK_RUN_ROW_SIGNALS)
+
 /* From a time on, until the next one. */
 typedef struct cvk_run_request {
     double from_s;
@@ -51,6 +79,9 @@ typedef struct cvk_run_plan {
     cvk_run_criterion criterion[CVK_RUN_MOST];
     double length_s;
     double rated_rad_s; /* electrical: the angle error is judged above a tenth of it */
+    double spacing_s;   /* of the rows; 0: each control period, or what the line carries */
+    const char *more[CVK_RUN_MORE_SIGNALS]; /* signals beside CVK_RUN_SIGNALS */
+    unsigned more_count;
 } cvk_run_plan;
 
 /* What came of one request. */
@@ -82,17 +113,20 @@ typedef struct cvk_run {
     /* Estimated angle less true one, while the observer gives it and the motor turns faster than a
      * tenth of the rated speed; NaN without a truth. */
     double angle_rms_rad, angle_worst_rad;
-    double angle_s; /* time over which that was judged */
+    double angle_s;       /* time over which that was judged */
+    size_t rows, missing; /* that came, and that did not */
 } cvk_run;
 
-/* Called after each control period; false ends the run. `truth` is null when there is none. */
-typedef bool (*cvk_run_row)(void *context, const cvk_device_row *row,
-                            const cvk_device_truth *truth);
+/* Called with each row; false ends the run. `truth` is null when there is none. */
+typedef bool (*cvk_run_row)(void *context, const cvk_device_row *row, const cvk_bench_truth *truth);
 
-/* Calibrates the current offsets at rest first, then follows the plan. CVK_STOPPED after a fault;
- * refusals of the device as they are. */
+/* Commands the device, calibrates its current offsets at rest, then follows the plan. CVK_STOPPED
+ * after a fault; what the session says, with its text. It stays the owner. */
 cvk_status cvk_run_device(cvk_device *device, const cvk_run_plan *plan, cvk_run_row on_row,
-                          void *context, cvk_run *out, cvk_refusal *why) CVK_MUST_CHECK;
+                          void *context, cvk_run *out) CVK_MUST_CHECK;
+
+/* The place of a signal in a row of this plan; -1 when it is not asked for. */
+int cvk_run_place(const cvk_run_plan *plan, const char *signal);
 
 /* There is something to reach in this mode, and whether all was reached and every criterion met. */
 bool cvk_run_has_goal(int32_t mode);

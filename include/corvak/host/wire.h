@@ -8,6 +8,7 @@
 
 #include "corvak/core/status.h"
 #include "corvak/host/secret.h"
+#include "corvak/link/controller.h"
 
 #include <stddef.h>
 #include <stdint.h>
@@ -28,6 +29,9 @@ typedef struct cvk_wire {
     /* To be waited for together with other input: readable when bytes have come. -1: none; then a
      * read with a timeout is what makes time pass. */
     int (*descriptor)(void *context);
+    /* Null, unless the controller is in this process: rows of its stream, which come without being
+     * made bytes: cvk_link_take_rows(). Then a read also ends when there are some. */
+    bool (*rows)(void *context, float *value, unsigned room, cvk_link_rows *rows);
     void (*close)(void *context);
     double bytes_per_s;               /* that it carries; 0: more than are ever needed */
     uint8_t secret[CVK_SECRET_BYTES]; /* to be proved when the controller asks for it */

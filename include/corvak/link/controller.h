@@ -18,7 +18,7 @@
 extern "C" {
 #endif
 
-#define CVK_LINK_STREAM_SIGNALS 16u
+#define CVK_LINK_STREAM_SIGNALS 48u
 #define CVK_LINK_MOST_LEASE_S 10.0f
 #define CVK_LINK_IDLE_S 30.0f
 #define CVK_LINK_CHALLENGE_BYTES 16u
@@ -46,7 +46,15 @@ typedef struct cvk_link_config {
      * one more than it has signals. */
     uint32_t *store;
     uint32_t store_words;
+    bool rows_apart; /* the host is in this process, and takes rows by cvk_link_take_rows() */
 } cvk_link_config;
+
+/* Rows of a stream, one after the other: `count` of them, the first at `tick`, each further one
+ * `decimation` control calls later; `columns` values in each. */
+typedef struct cvk_link_rows {
+    uint32_t tick, decimation, lost; /* rows since the stream began that found no room */
+    unsigned count, columns;
+} cvk_link_rows;
 
 /* What a host has asked to see. Its halves are written by the task and the interrupt: see link.c */
 typedef struct cvk_link_sampler {
@@ -108,6 +116,10 @@ void cvk_link_sample(cvk_link *link);
 /* True while there is more to do at once. A host of which nothing is heard for CVK_LINK_IDLE_S is
  * gone: cvk_link_dismiss(). Task. */
 bool cvk_link_poll(cvk_link *link);
+
+/* With `rows_apart`: the next rows, as many as `room` values hold and none was lost between. False
+ * when none wait. The interrupt fills, whoever calls this empties. */
+bool cvk_link_take_rows(cvk_link *link, float *value, unsigned room, cvk_link_rows *rows);
 
 /* Tells the host why it has to go, and lets the drive go. What carries the bytes may be closed once
  * they are sent (cvk_link_has_ended()); on a line that stays, the next host identifies itself

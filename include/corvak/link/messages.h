@@ -15,7 +15,7 @@ extern "C" {
 
 enum {
     CVK_LINK_PROTOCOL = 1,
-    CVK_LINK_SIGNALS_MOST = 16,  /* of one stream or look */
+    CVK_LINK_SIGNALS_MOST = 48,  /* of one stream or look */
     CVK_LINK_SETTINGS_MOST = 32, /* of one Stage */
     CVK_LINK_SAMPLES_MOST = 120, /* values in one Samples */
 };

@@ -6,6 +6,7 @@
 #ifndef CORVAK_SIM_CONTROLLER_H
 #define CORVAK_SIM_CONTROLLER_H
 
+#include "corvak/host/device.h"
 #include "corvak/link/controller.h"
 #include "corvak/sim/sim.h"
 
@@ -33,11 +34,24 @@ void cvk_sim_controller_run(cvk_sim_controller *controller, double until_s);
 double cvk_sim_controller_time_s(const cvk_sim_controller *controller);
 const cvk_moment *cvk_sim_controller_now(const cvk_sim_controller *controller);
 
+/* What the rig knew at the sample of this control call; false when it is longer ago than
+ * CVK_SIM_REMEMBERED calls. */
+#define CVK_SIM_REMEMBERED 16384u
+bool cvk_sim_controller_truth(const cvk_sim_controller *controller, uint32_t tick,
+                              cvk_bench_truth *truth);
+
 /* What is inside: for scenarios, and what only a rig shows. */
 cvk_sim *cvk_sim_controller_inside(cvk_sim_controller *controller);
 
-/* A new link, 0 .. CVK_SIM_LINKS - 1; -1 when all are taken. Its owner number is 2 more. */
-int cvk_sim_controller_connect(cvk_sim_controller *controller);
+/* A new link, 0 .. CVK_SIM_LINKS - 1; -1 when all are taken. Its owner number is 1 more.
+ * `rows_apart`: rows of its stream do not become bytes. */
+int cvk_sim_controller_connect(cvk_sim_controller *controller, bool rows_apart);
+
+/* They are taken here: cvk_link_take_rows(). */
+bool cvk_sim_controller_has_rows(const cvk_sim_controller *controller, int link);
+bool cvk_sim_controller_take_rows(cvk_sim_controller *controller, int link, float *value,
+                                  unsigned room, cvk_link_rows *rows);
+
 void cvk_sim_controller_disconnect(cvk_sim_controller *controller, int link);
 
 /* Links that connect from now on have to prove a secret; null: none. The lock must outlive them. */

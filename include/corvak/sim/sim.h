@@ -8,6 +8,7 @@
 
 #include "corvak/core/drive.h"
 #include "corvak/core/programs.h"
+#include "corvak/host/device.h"
 #include "corvak/rig/rig.h"
 
 #ifdef __cplusplus
@@ -21,11 +22,11 @@ typedef struct cvk_sim {
     cvk_rig *rig;
     cvk_port port;
     cvk_drive drive;
-    const cvk_excitation *program; /* that runs; or null */
+    const cvk_program *started;    /* row of the table; or null */
+    const cvk_excitation *program; /* of it, that runs; or null */
     cvk_rig_sample sample;         /* of the last step */
-    /* the rig's own, at that sample */
-    double true_angle_e_rad, true_speed_mech_rad_s, true_winding_degc;
-    double duty[3], shift[3]; /* computed in the call before: act during the next period */
+    cvk_bench_truth truth;         /* at that sample */
+    double duty[3], shift[3];      /* computed in the call before: act during the next period */
 } cvk_sim;
 
 /* One control period. */

@@ -4,18 +4,21 @@
  */
 #include "open_device.h"
 
+#include "corvak/sim/device.h"
 #include "corvak/sim/wire.h"
 
+#include <math.h>
+#include <string.h>
 
+#define SIMULATED "sim:"
 #define SEED 1u
-#define LEASE_S 0.5
 
 volatile sig_atomic_t interrupted;
 
 gboolean names_device(const char *text)
 {
     return g_str_has_prefix(text, "tcp:") || g_str_has_prefix(text, "serial:") ||
-           g_str_has_prefix(text, "sim:");
+           g_str_has_prefix(text, SIMULATED);
 }
 
 int open_wire(const char *verb, const char *address, gboolean paced,
@@ -25,12 +28,12 @@ int open_wire(const char *verb, const char *address, gboolean paced,
     cvk_refusal why = {0};
     cvk_rig_config rig;
     signal(SIGPIPE, SIG_IGN); /* a link that is cut is told by what is written to it */
-    if (!g_str_has_prefix(address, "sim:")) {
+    if (!g_str_has_prefix(address, SIMULATED)) {
         return cvk_wire_open(wire, address, text) == CVK_OK ? EXIT_DONE
                                                             : complain_usage(verb, "%s", text);
     }
     if (*controller == NULL) {
-        const int status = read_bench(verb, address + 4, NULL, NULL, &rig);
+        const int status = read_bench(verb, address + strlen(SIMULATED), NULL, NULL, &rig);
         if (status != EXIT_DONE) {
             return status;
         }
@@ -44,49 +47,102 @@ int open_wire(const char *verb, const char *address, gboolean paced,
                : complain_usage(verb, "%s: no link is free", address);
 }
 
-int open_device(const char *verb, const char *address, gboolean paced, device_session *device)
+static int check_opened(const char *verb, const char *address, const cvk_device *device,
+                        cvk_status status)
 {
-    cvk_wire wire;
-    const int status = open_wire(verb, address, paced, &device->controller, &wire);
-    if (status != EXIT_DONE) {
-        return status;
-    }
-    const cvk_status opened = cvk_session_open(&device->session, &wire);
-    device->open = TRUE;
-    if (opened != CVK_OK) {
-        complain_usage(verb, "%s: %s", address,
-                       device->session.text[0] != '\0' ? device->session.text
-                                                       : cvk_status_text(opened));
-        return EXIT_BAD_USAGE;
-    }
-    return EXIT_DONE;
+    return status == CVK_OK
+               ? EXIT_DONE
+               : complain_usage(verb, "%s: %s", address,
+                                device->session.text[0] != '\0' ? device->session.text
+                                                                : cvk_status_text(status));
 }
 
-int open_motor(const char *verb, const char *address, device_session *session, cvk_device *device)
+static int open_bench(const char *verb, const cvk_rig_config *rig, guint64 seed, gboolean paced,
+                      cvk_device *device)
 {
-    int status = open_device(verb, address, FALSE, session);
-    if (status == EXIT_DONE) {
-        status = check_device(verb, session, cvk_session_claim(&session->session, LEASE_S));
+    cvk_refusal why = {0};
+    const cvk_status status = cvk_sim_device_open(device, rig, seed, paced, &why);
+    return status == CVK_OK ? EXIT_DONE : complain_refusal(verb, status, &why);
+}
+
+int open_device(const char *verb, const char *address, gboolean paced, cvk_device *device)
+{
+    cvk_wire wire;
+    *device = (cvk_device){.rows = NULL};
+    if (g_str_has_prefix(address, SIMULATED)) {
+        cvk_rig_config rig;
+        const int status = read_bench(verb, address + strlen(SIMULATED), NULL, NULL, &rig);
+        return status == EXIT_DONE ? open_bench(verb, &rig, SEED, paced, device) : status;
     }
-    if (status == EXIT_DONE) {
-        status = check_device(verb, session, cvk_linked_device_open(device, &session->session));
+    const int status = open_wire(verb, address, paced, NULL, &wire);
+    return status == EXIT_DONE ? check_opened(verb, address, device, cvk_device_open(device, &wire))
+                               : status;
+}
+
+void free_bench_options(bench_options *o)
+{
+    g_free(o->tune);
+    g_strfreev(o->parameters);
+    g_strfreev(o->set);
+}
+
+static int open_distant(const char *verb, const char *address, const bench_options *o,
+                        motor_device *m)
+{
+    if (o->tune != NULL || o->set != NULL || o->parameters != NULL) {
+        return complain_usage(verb, "a device has its own settings (corvak tune changes them) and "
+                                    "no rig: --tune, --parameter and --set are for rigs");
     }
-    if (status == EXIT_DONE && !(device->pole_pairs > 0.0)) {
-        return complain_usage(verb, "the controller does not know motor.pole_pairs: set it "
-                                    "(corvak tune)");
+    const int status = open_device(verb, address, FALSE, &m->device);
+    if (status == EXIT_DONE) {
+        cvk_session *s = &m->device.session;
+        g_strlcpy(m->name, s->name, sizeof m->name);
+        m->flux_linkage_wb = cvk_session_value(s, "motor.flux_linkage_wb");
+        m->bus_v = cvk_session_signal_now(s, "vdc");
     }
     return status;
 }
 
-void close_device(device_session *device)
+static int open_rig(const char *verb, const char *path, const bench_options *o, motor_device *m)
 {
-    if (device->open) {
-        cvk_session_close(&device->session);
+    int status = read_bench(verb, path, o->tune, o->parameters, &m->rig);
+    status = status == EXIT_DONE ? set_rig_keys(verb, o->set, &m->rig) : status;
+    if (status == EXIT_DONE) {
+        g_strlcpy(m->name, m->rig.name, sizeof m->name);
+        m->flux_linkage_wb = m->rig.motor.flux_linkage_wb;
+        m->bus_v = m->rig.supply.bus_v;
+        status = reopen_bench(verb, o, m);
     }
-    cvk_sim_controller_close(device->controller);
+    return status;
 }
 
-int check_device(const char *verb, const device_session *device, cvk_status status)
+int reopen_bench(const char *verb, const bench_options *o, motor_device *m)
+{
+    cvk_device_close(&m->device);
+    return open_bench(verb, &m->rig, (guint64)o->seed, FALSE, &m->device);
+}
+
+int open_motor(const char *verb, const char *rig_or_address, const bench_options *options,
+               motor_device *m)
+{
+    const gboolean simulated = g_str_has_prefix(rig_or_address, SIMULATED);
+    const char *rig = simulated ? rig_or_address + strlen(SIMULATED) : rig_or_address;
+    m->distant = !simulated && names_device(rig_or_address);
+    const int status = m->distant ? open_distant(verb, rig_or_address, options, m)
+                                  : open_rig(verb, rig, options, m);
+    if (status != EXIT_DONE) {
+        return status;
+    }
+    m->pole_pairs = cvk_session_value(&m->device.session, "motor.pole_pairs");
+    m->current_a = cvk_session_value(&m->device.session, "limit.current_a");
+    m->flux_linkage_wb = fmax(m->flux_linkage_wb, 1e-6);
+    return m->pole_pairs > 0.0
+               ? EXIT_DONE
+               : complain_usage(verb, "the controller does not know motor.pole_pairs: set it "
+                                      "(corvak tune)");
+}
+
+int check_device(const char *verb, const cvk_device *device, cvk_status status)
 {
     if (status == CVK_OK) {
         return EXIT_DONE;

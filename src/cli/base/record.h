@@ -9,21 +9,22 @@
 
 #include "corvak/core/signals.h"
 #include "corvak/files/log_writer.h"
-#include "corvak/sim/device.h"
+#include "corvak/host/device.h"
+#include "corvak/rig/config.h"
+#include "corvak/core/programs.h"
 
-/* What a column of a log shows: a signal of the controller, or something that only the rig knows.
- */
+/* What a column of a log shows: a signal of the controller; or the time, or something that only the
+ * rig knows. */
 typedef struct record_channel {
     cvk_log_writer_column column;
     const char *help;
-    double (*read)(const cvk_sim *sim, const cvk_device_row *row); /* of the rig; or null */
+    double (*read)(double time_s, const cvk_bench_truth *truth); /* or null */
+    bool of_bench;                                               /* it reads the truth */
     const cvk_signal *signal;
 } record_channel;
 
 size_t record_channel_count(void);
 record_channel record_channel_at(size_t index);
-double record_channel_value(const record_channel *channel, const cvk_device *device,
-                            const cvk_device_row *row);
 
 /* The channels of a comma-separated list. False, with the message printed, when there is no such
  * channel. */

@@ -8,28 +8,26 @@
 #include <math.h>
 #include <string.h>
 
-typedef double read_of_rig(const cvk_sim *sim, const cvk_device_row *row);
-
-#define FROM_ROW(name, expression)                                                                 \
-    static double name(const cvk_sim *sim, const cvk_device_row *row)                              \
+#define OF_BENCH(name, expression)                                                                 \
+    static double name(double time_s, const cvk_bench_truth *truth)                                \
     {                                                                                              \
-        (void)sim;                                                                                 \
-        (void)row;                                                                                 \
+        (void)time_s;                                                                              \
+        (void)truth;                                                                               \
         return expression;                                                                         \
     }
 
-FROM_ROW(read_t, row->time_s)
-FROM_ROW(read_pulse, sim->sample.pulse_s)
-FROM_ROW(read_pedal, sim->sample.pedal_v)
-FROM_ROW(read_digital, sim->sample.digital)
-FROM_ROW(read_true_angle, sim->true_angle_e_rad)
-FROM_ROW(read_true_speed, sim->true_speed_mech_rad_s)
-FROM_ROW(read_true_temp, sim->true_winding_degc)
+OF_BENCH(read_t, time_s)
+OF_BENCH(read_pulse, truth->pulse_s)
+OF_BENCH(read_pedal, truth->pedal_v)
+OF_BENCH(read_digital, truth->digital)
+OF_BENCH(read_true_angle, truth->angle_e_rad)
+OF_BENCH(read_true_speed, truth->speed_mech_rad_s)
+OF_BENCH(read_true_temp, truth->winding_degc)
 
 static const struct {
     cvk_log_writer_column column;
     const char *help;
-    read_of_rig *read;
+    double (*read)(double time_s, const cvk_bench_truth *truth);
 } of_rig[] = {
     {{"t", "s", 6}, "time of the sample", read_t},
     {{"pulse", "s", 7}, "pedal pulse, when one arrived", read_pulse},
@@ -48,17 +46,11 @@ size_t record_channel_count(void)
 record_channel record_channel_at(size_t index)
 {
     if (index < G_N_ELEMENTS(of_rig)) {
-        return (record_channel){of_rig[index].column, of_rig[index].help, of_rig[index].read, NULL};
+        return (record_channel){of_rig[index].column, of_rig[index].help, of_rig[index].read,
+                                of_rig[index].read != read_t, NULL};
     }
     const cvk_signal *s = cvk_signal_at((unsigned)(index - G_N_ELEMENTS(of_rig)));
-    return (record_channel){{s->name, s->unit, s->digits}, s->help, NULL, s};
-}
-
-double record_channel_value(const record_channel *channel, const cvk_device *device,
-                            const cvk_device_row *row)
-{
-    return channel->read != NULL ? channel->read(cvk_sim_device_inside(device), row)
-                                 : (double)cvk_signal_value(row->now, channel->signal);
+    return (record_channel){{s->name, s->unit, s->digits}, s->help, NULL, false, s};
 }
 
 static gboolean channel_named(const char *name, record_channel *channel)

@@ -41,10 +41,10 @@ void run_figure_free(run_figure *f)
     g_free(f);
 }
 
-void run_figure_row(run_figure *f, const cvk_device_row *row, const cvk_device_truth *truth,
+void run_figure_row(run_figure *f, const cvk_device_row *row, const cvk_bench_truth *truth,
                     double pole_pairs)
 {
-    const cvk_moment *now = row->now;
+    const float *now = row->value;
     const int n = (int)(POINTS * row->time_s / f->length_s);
     if (n < 0 || n >= POINTS) {
         return;
@@ -56,21 +56,21 @@ void run_figure_row(run_figure *f, const cvk_device_row *row, const cvk_device_t
     f->pole_pairs = pole_pairs;
     f->has_truth = f->has_truth || truth != NULL;
     p->t = row->time_s;
-    p->speed_set = (double)now->speed_set_rad_s;
-    p->speed_seen = (double)now->angle.speed_rad_s;
+    p->speed_set = (double)now[CVK_RUN_ROW_SPEED_SET];
+    p->speed_seen = (double)now[CVK_RUN_ROW_SPEED];
     p->speed_true = truth != NULL ? truth->speed_mech_rad_s * pole_pairs : NAN;
-    p->d = (double)now->current_a.d;
-    p->q = (double)now->current_a.q;
-    p->d_set = (double)now->current_set_a.d;
-    p->q_set = (double)now->current_set_a.q;
-    p->quality = (double)now->angle.quality;
-    p->phase = now->start_phase;
-    const gboolean turns =
-        now->request.mode == CVK_MODE_SPEED || now->request.mode == CVK_MODE_STOP;
-    if (truth != NULL && turns && now->bridge_on != 0 && now->angle_source != CVK_ANGLE_IMPOSED) {
+    p->d = (double)now[CVK_RUN_ROW_ID];
+    p->q = (double)now[CVK_RUN_ROW_IQ];
+    p->d_set = (double)now[CVK_RUN_ROW_ID_SET];
+    p->q_set = (double)now[CVK_RUN_ROW_IQ_SET];
+    p->quality = (double)now[CVK_RUN_ROW_QUALITY];
+    p->phase = (int)now[CVK_RUN_ROW_START_PHASE];
+    const int mode = (int)now[CVK_RUN_ROW_MODE];
+    if (truth != NULL && (mode == CVK_MODE_SPEED || mode == CVK_MODE_STOP) &&
+        now[CVK_RUN_ROW_BRIDGE_ON] > 0.5f && (int)now[CVK_RUN_ROW_SOURCE] != CVK_ANGLE_IMPOSED) {
         const double off =
             CVK_DEG_PER_RAD *
-            remainder((double)now->angle.angle_rad - truth->angle_e_rad, CVK_TWO_PI_WIDE);
+            remainder((double)now[CVK_RUN_ROW_THETA] - truth->angle_e_rad, CVK_TWO_PI_WIDE);
         p->off_low = isnan(p->off_low) ? off : fmin(p->off_low, off);
         p->off_high = isnan(p->off_high) ? off : fmax(p->off_high, off);
     }

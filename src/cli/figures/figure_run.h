@@ -13,7 +13,7 @@
 /* Collects a run of this length in bounded memory. */
 typedef struct run_figure run_figure;
 run_figure *run_figure_new(double length_s);
-void run_figure_row(run_figure *figure, const cvk_device_row *row, const cvk_device_truth *truth,
+void run_figure_row(run_figure *figure, const cvk_device_row *row, const cvk_bench_truth *truth,
                     double pole_pairs);
 gboolean run_figure_draw(const run_figure *figure, const char *path, const char *rig,
                          const char *scenario, cvk_complaint *complaint);

@@ -103,7 +103,7 @@ static bool is_interrupted(void *context)
     return interrupted != 0;
 }
 
-static int run(device_session *d, const device_calibration *how)
+static int run(cvk_device *d, const device_calibration *how)
 {
     const cvk_self_calibration_calls calls = {NULL, tell_phase, is_interrupted};
     cvk_session *s = &d->session;
@@ -135,12 +135,12 @@ static int run(device_session *d, const device_calibration *how)
 
 int calibrate_device(const char *address, const device_calibration *how)
 {
-    device_session d = {.open = FALSE};
+    cvk_device d;
     catch_interrupt();
     int status = open_device(VERB, address, FALSE, &d);
     if (status == EXIT_DONE) {
         status = run(&d, how);
     }
-    close_device(&d);
+    cvk_device_close(&d);
     return status;
 }

@@ -10,11 +10,12 @@
 #include "corvak/files/card_yaml.h"
 #include "corvak/files/rig_yaml.h"
 #include "corvak/host/plan.h"
-#include "corvak/sim/device.h"
+#include "corvak/sim/plan_bench.h"
 
 #include <math.h>
 
 #define VERB "plan"
+#define SEED 20261u
 #define WIDER 1.03 /* times as wide */
 
 typedef struct arguments {
@@ -220,14 +221,6 @@ static void print_plan_json(const job *j, const char *rig)
     print_json_document(b);
 }
 
-static cvk_status open_device(void *context, const cvk_settings *settings, uint64_t seed,
-                              cvk_device *device, cvk_refusal *why)
-{
-    cvk_rig_config rig = *(const cvk_rig_config *)context;
-    rig.tune = *settings;
-    return cvk_sim_device_open(device, &rig, seed, why);
-}
-
 static int work(job *j, const arguments *a, char **paths, int count)
 {
     cvk_complaint complaint;
@@ -259,8 +252,10 @@ static int work(job *j, const arguments *a, char **paths, int count)
                                     .time_s = a->time,
                                     .rotor_sensor = a->sensor,
                                     .threads = (int)g_get_num_processors()};
-    cvk_status planned = cvk_plan_next(open_device, &j->rig, &j->rig.tune, j->set.log, j->set.count,
-                                       &limits, on_progress, &j->plan);
+    cvk_sim_plan_bench own = {.rig = &j->rig, .seed = SEED};
+    const cvk_plan_bench bench = cvk_plan_on_sim(&own);
+    const cvk_status planned = cvk_plan_next(&bench, &j->rig.tune, j->set.log, j->set.count,
+                                             &limits, on_progress, &j->plan);
     if (planned != CVK_OK) {
         return complain_usage(VERB, "%s", cvk_status_text(planned));
     }

@@ -8,8 +8,8 @@
 #include "corvak/files/rig_yaml.h"
 #include "corvak/files/scenario_yaml.h"
 #include "corvak/files/tune_yaml.h"
-#include "corvak/host/recorder.h"
 #include "corvak/rig/scope.h"
+#include "corvak/sim/recorder.h"
 
 #include <stdio.h>
 #include <string.h>
@@ -37,7 +37,8 @@ typedef struct recording {
     cvk_log_writer *log;
     record_figure *figure;
     guint64 rows; /* written */
-    cvk_device device;
+    cvk_sim sim;
+    cvk_excitation program;
     double length_s; /* of the program, at most */
 } recording;
 
@@ -126,17 +127,17 @@ static const cvk_program *find_program(const char *name)
 static int prepare_run(recording *r)
 {
     cvk_refusal why = {0};
-    cvk_status status = cvk_sim_device_open(&r->device, &r->config, (uint64_t)r->given->seed, &why);
+    cvk_status status = cvk_sim_init(&r->sim, &r->config, (uint64_t)r->given->seed, &why);
     if (status == CVK_OK) {
-        status = r->device.run(r->device.context, r->row, &why);
+        status = cvk_sim_start(&r->sim, r->row, &r->program, &why);
     }
     if (status != CVK_OK) {
         return complain_refusal(VERB, status, &why);
     }
     if (r->scenario.count > 0) {
-        cvk_rig_set_scenario(cvk_sim_device_inside(&r->device)->rig, &r->scenario);
+        cvk_rig_set_scenario(r->sim.rig, &r->scenario);
     }
-    r->length_s = (double)cvk_excitation_length_s(r->device.running(r->device.context));
+    r->length_s = (double)cvk_excitation_length_s(&r->program);
     return EXIT_DONE;
 }
 
@@ -231,7 +232,7 @@ typedef struct run_state {
     cvk_fault fault;
 } run_state;
 
-static bool on_row(void *context, const cvk_device_row *now)
+static bool on_row(void *context, const cvk_sim_row *now)
 {
     run_state *state = context;
     recording *r = state->recording;
@@ -241,7 +242,9 @@ static bool on_row(void *context, const cvk_device_row *now)
         state->recorded++ % (guint64)r->given->decimate == 0) {
         double cells[CVK_LOG_WRITER_MOST];
         for (size_t c = 0; c < r->channels; c++) {
-            cells[c] = record_channel_value(&r->channel[c], &r->device, now);
+            const record_channel *channel = &r->channel[c];
+            cells[c] = channel->read != NULL ? channel->read(now->time_s, &r->sim.truth)
+                                             : (double)cvk_signal_value(now->now, channel->signal);
         }
         put_row(r, cells);
     }
@@ -258,7 +261,7 @@ static int run(recording *r, gboolean write_rows, double until_s)
                        .write_rows = write_rows,
                        .until_s = until_s,
                        .length_s = MIN(until_s, r->length_s)};
-    const cvk_status status = cvk_run_excitation(&r->device, on_row, &state);
+    const cvk_status status = cvk_sim_run_program(&r->sim, on_row, &state);
     show_progress(r->excitation, 1.0);
     if (interrupted) {
         g_printerr("corvak record: interrupted after %.3f s: no log is written\n", state.last_s);
@@ -322,7 +325,7 @@ static int run_scope(recording *r)
                            .rate_hz = given->rate_hz,
                            .row = on_scope_row,
                            .context = &s};
-    cvk_rig_scope_attach(cvk_sim_device_inside(&r->device)->rig, &scope);
+    cvk_rig_scope_attach(r->sim.rig, &scope);
     return run(r, FALSE, scope.until_s);
 }
 
@@ -378,7 +381,7 @@ static int record(const options *given, const char *excitation)
             status = finish(r, given->scope != NULL ? run_scope(r) : run_log(r));
         }
     }
-    cvk_device_close(&r->device);
+    cvk_sim_close(&r->sim);
     g_free(r);
     return status;
 }

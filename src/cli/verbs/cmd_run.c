@@ -1,6 +1,7 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * corvak run: a closed-loop run on the simulated rig through a scenario, and what came of it.
+ * corvak run: a closed-loop run of a device or a simulated rig through a scenario, and what came of
+ * it.
  */
 #include "base/cli.h"
 
@@ -8,10 +9,9 @@
 
 #include "base/record.h"
 
-#include "corvak/files/rig_yaml.h"
 #include "corvak/files/scenario_yaml.h"
-#include "corvak/files/tune_yaml.h"
 #include "corvak/host/run.h"
+#include "corvak/sim/device.h"
 #include "base/open_device.h"
 #include "figures/figure_run.h"
 
@@ -21,6 +21,7 @@
 #define VERB "run"
 #define AFTER_STOP_S 3.0 /* time for the last request, when no --length is given */
 #define AFTER_SPEED_S 5.0
+#define DISTANT_S 1e-3 /* between rows over a link, when no log wants more */
 
 static const char logged[] =
     "t,ia,ib,ic,vdc,duty_a,duty_b,duty_c,mode,start_phase,angle_source,theta_e,speed_e,speed_set,"
@@ -28,9 +29,8 @@ static const char logged[] =
     "true_speed_m";
 
 typedef struct arguments {
-    char *tune, *output, *plot, *channels;
-    char **parameters, **set;
-    gint64 seed;
+    bench_options bench;
+    char *output, *plot, *channels;
     gint decimate;
     double length_s, rated_rpm;
     gboolean json;
@@ -38,18 +38,16 @@ typedef struct arguments {
 
 typedef struct job {
     const arguments *given;
-    cvk_rig_config rig;
+    motor_device motor;
     cvk_rig_scenario scenario;
-    cvk_device device;
     cvk_run_plan plan;
     cvk_run run;
     record_channel channel[CVK_LOG_WRITER_MOST];
+    int place[CVK_LOG_WRITER_MOST]; /* of a channel's signal in a row */
     size_t channels;
     cvk_log_writer *log;
     run_figure *figure;
-    guint64 periods;
-    gboolean distant; /* a controller behind a link: nothing of the bench is known but its poles */
-    device_session session;
+    guint64 rows;
 } job;
 
 /* ---- from the scenario to requests ---------------------------------------------------------- */
@@ -133,7 +131,7 @@ static int make_plan(job *j)
         const cvk_rig_event *e = &j->scenario.item[n];
         cvk_request request;
         cvk_run_criterion criterion;
-        if (request_of(e, j->rig.motor.pole_pairs, &request) && plan->count < CVK_RUN_MOST) {
+        if (request_of(e, j->motor.pole_pairs, &request) && plan->count < CVK_RUN_MOST) {
             plan->item[plan->count++] = (cvk_run_request){e->from_s, request};
         } else if (criterion_of(e, &criterion) && plan->criteria < CVK_RUN_MOST) {
             plan->criterion[plan->criteria++] = criterion;
@@ -146,30 +144,42 @@ static int make_plan(job *j)
     }
     qsort(plan->item, plan->count, sizeof plan->item[0], by_time);
     plan->length_s = j->given->length_s > 0.0 ? j->given->length_s : length_of(plan);
-    const double fastest =
-        j->rig.supply.bus_v / sqrt(3.0) / j->rig.motor.flux_linkage_wb; /* no load */
+    const double fastest = j->motor.bus_v / sqrt(3.0) / j->motor.flux_linkage_wb; /* no load */
     plan->rated_rad_s = j->given->rated_rpm > 0.0
-                            ? j->given->rated_rpm / CVK_RPM_PER_RAD_S * j->rig.motor.pole_pairs
+                            ? j->given->rated_rpm / CVK_RPM_PER_RAD_S * j->motor.pole_pairs
                             : 0.6 * fastest;
+    plan->spacing_s = j->given->output != NULL
+                          ? j->given->decimate * (double)j->motor.device.session.period_s
+                      : j->motor.distant ? DISTANT_S
+                                         : 0.0;
     return EXIT_DONE;
 }
 
 /* ---- running -------------------------------------------------------------------------------- */
 
-static bool on_row(void *context, const cvk_device_row *row, const cvk_device_truth *truth)
+static void log_row(const job *j, const cvk_device_row *row, const cvk_bench_truth *truth)
+{
+    double cells[CVK_LOG_WRITER_MOST];
+    for (size_t c = 0; c < j->channels; c++) {
+        const record_channel *channel = &j->channel[c];
+        const gboolean known = !channel->of_bench || truth != NULL;
+        cells[c] = channel->read == NULL ? (double)row->value[j->place[c]]
+                   : known               ? channel->read(row->time_s, truth)
+                                         : NAN;
+    }
+    cvk_log_writer_row(j->log, cells);
+}
+
+static bool on_row(void *context, const cvk_device_row *row, const cvk_bench_truth *truth)
 {
     job *j = context;
-    if (j->log != NULL && j->periods % (guint64)j->given->decimate == 0) {
-        double cells[CVK_LOG_WRITER_MOST];
-        for (size_t c = 0; c < j->channels; c++) {
-            cells[c] = record_channel_value(&j->channel[c], &j->device, row);
-        }
-        cvk_log_writer_row(j->log, cells);
+    if (j->log != NULL) {
+        log_row(j, row, truth);
     }
     if (j->figure != NULL) {
-        run_figure_row(j->figure, row, truth, j->rig.motor.pole_pairs);
+        run_figure_row(j->figure, row, truth, j->motor.pole_pairs);
     }
-    if (j->periods++ % (j->distant ? 100u : 4000u) == 0) {
+    if (j->rows++ % (j->motor.distant ? 100u : 4000u) == 0) {
         show_progress(VERB, MIN(row->time_s / j->plan.length_s, 0.99));
     }
     return !interrupted;
@@ -181,9 +191,9 @@ static int open_log(job *j)
     cvk_log_writer_note notes[3] = {{.key = "rig"}, {.key = "scenario"}, {.key = "seed"}};
     cvk_complaint complaint;
     const char *path = j->given->output;
-    g_strlcpy(notes[0].value, j->rig.name, sizeof notes[0].value);
+    g_strlcpy(notes[0].value, j->motor.name, sizeof notes[0].value);
     g_strlcpy(notes[1].value, j->scenario.name, sizeof notes[1].value);
-    g_snprintf(notes[2].value, sizeof notes[2].value, "%" G_GINT64_FORMAT, j->given->seed);
+    g_snprintf(notes[2].value, sizeof notes[2].value, "%" G_GINT64_FORMAT, j->given->bench.seed);
     for (size_t n = 0; n < j->channels; n++) {
         columns[n] = j->channel[n].column;
     }
@@ -195,7 +205,7 @@ static int open_log(job *j)
 
 static void print_result(const job *j, const cvk_run_result *r)
 {
-    const double rpm = CVK_RPM_PER_RAD_S / j->rig.motor.pole_pairs;
+    const double rpm = CVK_RPM_PER_RAD_S / j->motor.pole_pairs;
     char reached[48] = "";
     if (isfinite(r->reached_s)) {
         g_snprintf(reached, sizeof reached, "after %.2f s", r->reached_s);
@@ -246,12 +256,12 @@ static void print_criterion(const job *j, size_t n)
 static void print_verdict(const job *j)
 {
     const cvk_run *run = &j->run;
-    if (j->distant) {
-        g_print("Run: %s, %s (over the link)\n\n", j->rig.name, j->scenario.name);
+    if (j->motor.distant) {
+        g_print("Run: %s, %s (over the link)\n\n", j->motor.name, j->scenario.name);
     } else {
-        g_print("Run: %s, %s (seed %" G_GINT64_FORMAT ", %s inverter)\n\n", j->rig.name,
-                j->scenario.name, j->given->seed,
-                j->rig.inverter.fidelity == CVK_FIDELITY_SWITCHED ? "switched" : "averaged");
+        g_print("Run: %s, %s (seed %" G_GINT64_FORMAT ", %s inverter)\n\n", j->motor.name,
+                j->scenario.name, j->given->bench.seed,
+                j->motor.rig.inverter.fidelity == CVK_FIDELITY_SWITCHED ? "switched" : "averaged");
     }
     for (size_t n = 0; n < run->count; n++) {
         print_result(j, &run->result[n]);
@@ -270,7 +280,7 @@ static void print_verdict(const job *j)
         print_criterion(j, n);
     }
     g_print("\nlargest current   %s A (limit %s A)\n", digits(run->largest_current_a, 3),
-            digits((double)j->rig.tune.limit.current_a, 3));
+            digits(j->motor.current_a, 3));
     if (run->start_attempts > 1 && run->fault == CVK_FAULT_NONE) {
         g_print("start             in attempt %d: the one before: %s\n", run->start_attempts,
                 cvk_start_reason_text(run->start_reason));
@@ -278,8 +288,7 @@ static void print_verdict(const job *j)
     if (isfinite(run->angle_rms_rad)) {
         g_print("angle error       %.2f deg rms, %.1f deg at worst, over %.2f s beyond %.0f rpm\n",
                 CVK_DEG_PER_RAD * run->angle_rms_rad, CVK_DEG_PER_RAD * run->angle_worst_rad,
-                run->angle_s,
-                0.1 * j->plan.rated_rad_s * CVK_RPM_PER_RAD_S / j->rig.motor.pole_pairs);
+                run->angle_s, 0.1 * j->plan.rated_rad_s * CVK_RPM_PER_RAD_S / j->motor.pole_pairs);
     }
     g_print("verdict           %s\n", !cvk_run_is_good(run, &j->plan) ? "NOT good: see above"
                                       : j->plan.criteria > 0
@@ -318,7 +327,7 @@ static void print_json(const job *j)
     const cvk_run *run = &j->run;
     JsonBuilder *b = json_builder_new();
     json_builder_begin_object(b);
-    add_json_text(b, "rig", j->rig.name);
+    add_json_text(b, "rig", j->motor.name);
     add_json_text(b, "scenario", j->scenario.name);
     json_builder_set_member_name(b, "requests");
     json_builder_begin_array(b);
@@ -327,12 +336,12 @@ static void print_json(const job *j)
         json_builder_begin_object(b);
         add_json_number(b, "from_s", r->from_s);
         add_json_text(b, "mode", cvk_mode_text((cvk_mode)r->mode));
-        add_json_number(b, "speed_mech_rad_s", r->wanted_rad_s / j->rig.motor.pole_pairs);
+        add_json_number(b, "speed_mech_rad_s", r->wanted_rad_s / j->motor.pole_pairs);
         add_json_number(b, "position_mech_rad",
                         r->mode == CVK_MODE_POSITION ? r->wanted_mech_rad : NAN);
         add_json_number(b, "reached_s", r->reached_s);
-        add_json_number(b, "mean_mech_rad_s", r->mean_rad_s / j->rig.motor.pole_pairs);
-        add_json_number(b, "ripple_mech_rad_s", r->ripple_rad_s / j->rig.motor.pole_pairs);
+        add_json_number(b, "mean_mech_rad_s", r->mean_rad_s / j->motor.pole_pairs);
+        add_json_number(b, "ripple_mech_rad_s", r->ripple_rad_s / j->motor.pole_pairs);
         json_builder_end_object(b);
     }
     json_builder_end_array(b);
@@ -354,38 +363,18 @@ static void print_json(const job *j)
 
 /* ---- the command ---------------------------------------------------------------------------- */
 
-static int open_bench(job *j)
-{
-    cvk_refusal why = {0};
-    const cvk_status status =
-        cvk_sim_device_open(&j->device, &j->rig, (uint64_t)j->given->seed, &why);
-    if (status != CVK_OK) {
-        return complain_refusal(VERB, status, &why);
-    }
-    cvk_rig_set_scenario(cvk_sim_device_inside(&j->device)->rig, &j->scenario);
-    return EXIT_DONE;
-}
-
 static int run_it(job *j)
 {
-    cvk_refusal why = {0};
     cvk_complaint complaint;
-    const cvk_status status = cvk_run_device(&j->device, &j->plan, on_row, j, &j->run, &why);
-    int result = EXIT_DONE;
+    cvk_device *device = &j->motor.device;
+    const cvk_status status = cvk_run_device(device, &j->plan, on_row, j, &j->run);
     show_progress(VERB, 1.0);
-    const gboolean lost =
-        status == CVK_STOPPED && j->distant && !interrupted && j->run.fault == CVK_FAULT_NONE;
-    if (lost) {
-        result = complain_usage(VERB, "%s does not answer any more", j->device.name);
-    } else if (status != CVK_OK && status != CVK_STOPPED) {
-        result = j->distant ? check_device(VERB, &j->session, status)
-                            : complain_refusal(VERB, status, &why);
-    }
+    int result = status == CVK_STOPPED ? EXIT_DONE : check_device(VERB, device, status);
     if (j->log != NULL && cvk_log_writer_close(j->log, result == EXIT_DONE, &complaint) != CVK_OK) {
         result = complain_file(VERB, &complaint);
     }
     if (result == EXIT_DONE && j->figure != NULL &&
-        !run_figure_draw(j->figure, j->given->plot, j->rig.name, j->scenario.name, &complaint)) {
+        !run_figure_draw(j->figure, j->given->plot, j->motor.name, j->scenario.name, &complaint)) {
         result = complain_file(VERB, &complaint);
     }
     if (result != EXIT_DONE) {
@@ -394,6 +383,10 @@ static int run_it(job *j)
     if (interrupted) {
         g_printerr("corvak run: interrupted: the motor stops by its lease\n");
         return EXIT_ANSWER_NO;
+    }
+    if (j->run.missing > 0) {
+        g_printerr("corvak run: note: %zu of %zu rows did not come over the link\n", j->run.missing,
+                   j->run.missing + j->run.rows);
     }
     if (j->given->json) {
         print_json(j);
@@ -419,59 +412,65 @@ static void note_what_is_left_out(const job *j)
     }
 }
 
-/* A controller behind a link, with the settings that it has. */
-static int prepare_distant(job *j, const char *address, const char *scenario_path)
+/* The signals of the log that a run does not look at anyway. What only a bench knows is left out
+ * where there is none, or refused when it was asked for. */
+static int choose_log(job *j)
+{
+    const gboolean bench = j->motor.device.bench.context != NULL;
+    const char *list = j->given->channels != NULL ? j->given->channels : logged;
+    size_t count = 0;
+    if (!choose_channels(VERB, list, j->channel, &count)) {
+        return EXIT_BAD_USAGE;
+    }
+    j->channels = 0;
+    for (size_t n = 0; n < count; n++) {
+        const record_channel c = j->channel[n];
+        if (c.of_bench && !bench) {
+            if (j->given->channels != NULL) {
+                return complain_usage(VERB, "--channels %s: only a simulated bench knows it",
+                                      c.column.name);
+            }
+            continue;
+        }
+        if (c.signal != NULL && cvk_run_place(&j->plan, c.column.name) < 0) {
+            if (j->plan.more_count == CVK_RUN_MORE_SIGNALS) {
+                return complain_usage(VERB,
+                                      "--channels: at most %u signals beside those that a "
+                                      "run looks at anyway",
+                                      (unsigned)CVK_RUN_MORE_SIGNALS);
+            }
+            j->plan.more[j->plan.more_count++] = c.column.name;
+        }
+        j->place[j->channels] = c.signal != NULL ? cvk_run_place(&j->plan, c.column.name) : -1;
+        j->channel[j->channels++] = c;
+    }
+    return EXIT_DONE;
+}
+
+static int prepare(job *j, const char *rig_or_address, const char *scenario_path)
 {
     const arguments *a = j->given;
     cvk_complaint complaint;
-    if (a->tune != NULL || a->set != NULL || a->parameters != NULL || a->output != NULL) {
-        return complain_usage(VERB,
-                              "a device has its own settings (corvak tune changes them) and no "
-                              "rig: --tune, --parameter, --set and --output are for rigs");
-    }
     if (cvk_scenario_file_read(&j->scenario, scenario_path, &complaint) != CVK_OK) {
         return complain_file(VERB, &complaint);
     }
-    int status = open_motor(VERB, address, &j->session, &j->device);
-    cvk_session *s = &j->session.session;
-    if (status == EXIT_DONE) {
-        g_strlcpy(j->rig.name, s->name, sizeof j->rig.name);
-        j->rig.motor.pole_pairs = j->device.pole_pairs;
-        j->rig.motor.flux_linkage_wb = fmax(cvk_session_value(s, "motor.flux_linkage_wb"), 1e-6);
-        j->rig.supply.bus_v = cvk_session_signal_now(&j->session.session, "vdc");
-        j->rig.tune.limit.current_a = (float)cvk_session_value(s, "limit.current_a");
-        note_what_is_left_out(j);
-        status = make_plan(j);
-    }
-    if (status == EXIT_DONE && a->plot != NULL) {
-        j->figure = run_figure_new(j->plan.length_s);
-    }
-    return status;
-}
-
-static int prepare(job *j, const char *rig_path, const char *scenario_path)
-{
-    const arguments *a = j->given;
-    cvk_complaint complaint;
-    int status = read_bench(VERB, rig_path, a->tune, a->parameters, &j->rig);
-    if (status == EXIT_DONE) {
-        status = set_rig_keys(VERB, a->set, &j->rig);
-    }
-    if (status == EXIT_DONE &&
-        cvk_scenario_file_read(&j->scenario, scenario_path, &complaint) != CVK_OK) {
-        status = complain_file(VERB, &complaint);
-    }
+    int status = open_motor(VERB, rig_or_address, &a->bench, &j->motor);
     if (status == EXIT_DONE) {
         status = make_plan(j);
-    }
-    if (status == EXIT_DONE && !choose_channels(VERB, a->channels != NULL ? a->channels : logged,
-                                                j->channel, &j->channels)) {
-        status = EXIT_BAD_USAGE;
-    }
-    if (status == EXIT_DONE) {
-        status = open_bench(j);
     }
     if (status == EXIT_DONE && a->output != NULL) {
+        status = choose_log(j);
+    }
+    if (status != EXIT_DONE) {
+        return status;
+    }
+    cvk_sim *sim = cvk_sim_device_inside(&j->motor.device);
+    if (sim != NULL) {
+        cvk_rig_set_scenario(sim->rig, &j->scenario);
+    } else {
+        note_what_is_left_out(j);
+    }
+    if (a->output != NULL) {
         status = open_log(j);
     }
     if (status == EXIT_DONE && a->plot != NULL) {
@@ -485,12 +484,12 @@ static int check_options(const arguments *a, int argc, char **argv)
     if (argc != 3) {
         return complain_usage(VERB, "name a rig file or a device, and a scenario file");
     }
-    if (a->decimate < 1 || a->seed < 0 || !(a->length_s >= 0.0 && a->length_s <= 3600.0) ||
+    if (a->decimate < 1 || a->bench.seed < 0 || !(a->length_s >= 0.0 && a->length_s <= 3600.0) ||
         !(a->rated_rpm >= 0.0)) {
         return complain_usage(VERB, "--decimate: 1 and up; --seed: 0 and up; --length: up to 3600; "
                                     "--rated: above 0");
     }
-    char *const inputs[] = {argv[1], argv[2], a->tune};
+    char *const inputs[] = {argv[1], argv[2], a->bench.tune};
     const int status = check_output(VERB, a->output, FALSE, inputs, G_N_ELEMENTS(inputs));
     return status == EXIT_DONE ? check_output(VERB, a->plot, TRUE, inputs, G_N_ELEMENTS(inputs))
                                : status;
@@ -498,15 +497,9 @@ static int check_options(const arguments *a, int argc, char **argv)
 
 int cmd_run(int argc, char **argv)
 {
-    arguments a = {.seed = 1, .decimate = 1};
+    arguments a = {.bench = BENCH_OPTIONS_DEFAULT, .decimate = 1};
     const GOptionEntry entries[] = {
-        {"tune", 't', 0, G_OPTION_ARG_FILENAME, &a.tune,
-         "the controller's tune file (else X.tune.yaml beside X.rig.yaml)", "FILE"},
-        {"parameter", 'P', 0, G_OPTION_ARG_STRING_ARRAY, &a.parameters,
-         "change a parameter of the controller", "KEY=VALUE"},
-        {"set", 0, 0, G_OPTION_ARG_STRING_ARRAY, &a.set,
-         "change a key of the rig, such as inverter.fidelity=switched", "KEY=VALUE"},
-        {"seed", 's', 0, G_OPTION_ARG_INT64, &a.seed, "draws the rig's imperfections (1)", "N"},
+        BENCH_OPTION_ENTRIES(a.bench),
         {"length", 'l', 0, G_OPTION_ARG_DOUBLE, &a.length_s,
          "length of the run (3 s after a last stop, 5 s after a last speed)", "S"},
         {"rated", 0, 0, G_OPTION_ARG_DOUBLE, &a.rated_rpm,
@@ -534,20 +527,16 @@ int cmd_run(int argc, char **argv)
     if (status == EXIT_DONE) {
         job *j = g_new0(job, 1);
         j->given = &a;
-        j->distant = names_device(argv[1]);
         catch_interrupt();
-        status = j->distant ? prepare_distant(j, argv[1], argv[2]) : prepare(j, argv[1], argv[2]);
+        status = prepare(j, argv[1], argv[2]);
         status = status == EXIT_DONE ? run_it(j) : status;
         run_figure_free(j->figure);
-        cvk_device_close(&j->device);
-        close_device(&j->session);
+        cvk_device_close(&j->motor.device);
         g_free(j);
     }
-    g_free(a.tune);
+    free_bench_options(&a.bench);
     g_free(a.output);
     g_free(a.plot);
     g_free(a.channels);
-    g_strfreev(a.parameters);
-    g_strfreev(a.set);
     return status;
 }

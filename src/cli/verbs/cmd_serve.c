@@ -170,7 +170,7 @@ static gboolean on_bytes(gint fd, GIOCondition condition, gpointer context)
 
 static client *add_client(server *s, int fd, GSocketConnection *connection)
 {
-    const int link = s->stopping ? -1 : cvk_sim_controller_connect(s->controller);
+    const int link = s->stopping ? -1 : cvk_sim_controller_connect(s->controller, false);
     if (link < 0) {
         guint8 wire[CVK_FRAME_BYTES_MAX];
         const size_t count =

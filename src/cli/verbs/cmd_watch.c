@@ -6,6 +6,7 @@
 #include "base/open_device.h"
 #include "base/log_set.h"
 
+#include "corvak/sim/device.h"
 #include "corvak/files/scenario_yaml.h"
 #include "corvak/host/hand_check.h"
 #include "corvak/sim/sim.h"
@@ -140,7 +141,7 @@ static cvk_hand_known known_of(const arguments *a, const cvk_session *s)
 }
 
 /* The hand that turns a simulated shaft: that of a scenario, or forth and back. */
-static int set_hand(const arguments *a, device_session *d, double *length_s)
+static int set_hand(const arguments *a, const cvk_device *d, double *length_s)
 {
     cvk_rig_scenario hand = {.count = 2};
     cvk_complaint complaint;
@@ -157,13 +158,13 @@ static int set_hand(const arguments *a, device_session *d, double *length_s)
         hand.item[n].value[0] = n == 0 ? HAND_MECH_RAD_S : -HAND_MECH_RAD_S;
     }
     *length_s = *length_s > 0.0 ? *length_s : 2.0 * HAND_S;
-    cvk_rig_set_scenario(cvk_sim_controller_inside(d->controller)->rig, &hand);
+    cvk_rig_set_scenario(cvk_sim_device_inside(d)->rig, &hand);
     return EXIT_DONE;
 }
 
 static int watch_device(const arguments *a, const char *address, watcher *w)
 {
-    device_session d = {.open = FALSE};
+    cvk_device d;
     double length_s = a->length_s;
     unsigned place[SIGNALS], count = 0;
     int status = open_device(VERB, address, w->picture.on, &d);
@@ -178,7 +179,7 @@ static int watch_device(const arguments *a, const char *address, watcher *w)
             place[count] = (unsigned)found;
             count += found >= 0;
         }
-        if (d.controller != NULL) {
+        if (d.bench.context != NULL) {
             status = set_hand(a, &d, &length_s);
         } else if (a->scenario != NULL) {
             status = complain_usage(VERB, "--scenario is for sim:RIG; give it to corvak serve");
@@ -194,7 +195,7 @@ static int watch_device(const arguments *a, const char *address, watcher *w)
             status = check_device(VERB, &d, cvk_session_pump(s, 0.02));
         }
     }
-    close_device(&d);
+    cvk_device_close(&d);
     return status;
 }
 

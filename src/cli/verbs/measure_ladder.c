@@ -17,25 +17,21 @@
 #include <math.h>
 
 #define VERB "measure ladder"
-#define WALKS 4 /* downwards and upwards, without and with load */
+#define DISTANT_S 1e-3 /* between rows over a link */
+#define WALKS 4        /* downwards and upwards, without and with load */
 
 typedef struct arguments {
-    char *tune, *plot;
-    char **parameters, **set;
-    gint64 seed;
+    bench_options bench;
+    char *plot;
     double within, ripple, load, rated_rpm;
     gboolean json;
 } arguments;
 
 typedef struct job {
     const arguments *given;
-    char name[64];
-    cvk_rig_config rig;     /* of a simulated bench */
-    device_session session; /* of a device: only walks without a load are made */
-    gboolean distant;
-    cvk_settings settings;
+    motor_device motor; /* a device makes walks without a load only */
     int walks;
-    double pole_pairs, load_nm, rpm; /* rpm per electrical rad/s */
+    double load_nm, rpm; /* rpm per electrical rad/s */
     cvk_ladder_options options;
     cvk_ladder ladder[WALKS];
     int walk;
@@ -60,53 +56,36 @@ static bool on_progress(void *context, double share)
     return !interrupted;
 }
 
-static int walk_bench(job *j, int number, const cvk_ladder_options *options)
+/* On a bench, each walk begins anew. */
+static int prepare_bench(job *j, int number)
 {
-    cvk_device device;
-    cvk_refusal why = {0};
     cvk_rig_scenario load = {.count = 1};
-    cvk_status status = cvk_sim_device_open(&device, &j->rig, (uint64_t)j->given->seed, &why);
-    if (status == CVK_OK) {
+    const int status = number > 0 ? reopen_bench(VERB, &j->given->bench, &j->motor) : EXIT_DONE;
+    if (status == EXIT_DONE && is_loaded(number)) {
         load.item[0] = cvk_rig_event_default(CVK_LOAD_BRAKE);
         load.item[0].value[0] = j->load_nm;
-        if (is_loaded(number)) {
-            cvk_rig_set_scenario(cvk_sim_device_inside(&device)->rig, &load);
-        }
-        status = cvk_ladder_walk(&device, options, on_progress, j, &j->ladder[number], &why);
+        cvk_rig_set_scenario(cvk_sim_device_inside(&j->motor.device)->rig, &load);
     }
-    cvk_device_close(&device);
-    return status == CVK_OK ? EXIT_DONE : complain_refusal(VERB, status, &why);
-}
-
-/* A fault that ended the walk before is cleared: it is in its answer. */
-static int walk_device(job *j, int number, const cvk_ladder_options *options)
-{
-    cvk_session *s = &j->session.session;
-    cvk_device device;
-    cvk_status status = CVK_OK;
-    if (number > 0 && j->ladder[number - 1].fault != CVK_FAULT_NONE) {
-        status = cvk_session_clear_fault(s);
-    }
-    if (status == CVK_OK) {
-        status = cvk_linked_device_open(&device, s);
-    }
-    if (status == CVK_OK) {
-        status = cvk_ladder_walk(&device, options, on_progress, j, &j->ladder[number], NULL);
-        cvk_device_close(&device);
-    }
-    if (status == CVK_OK && s->state.fault == CVK_FAULT_NONE && j->ladder[number].count == 0 &&
-        !interrupted) {
-        return complain_usage(VERB, "%s does not answer any more", j->name);
-    }
-    return check_device(VERB, &j->session, status);
+    return status;
 }
 
 static int walk(job *j, int number)
 {
+    cvk_session *s = &j->motor.device.session;
     cvk_ladder_options options = j->options;
     options.up = goes_up(number);
     j->walk = number;
-    return j->distant ? walk_device(j, number, &options) : walk_bench(j, number, &options);
+    int status = j->motor.distant ? EXIT_DONE : prepare_bench(j, number);
+    if (status == EXIT_DONE && s->state.fault != CVK_FAULT_NONE && number > 0) {
+        /* it ended the walk before, and is in its answer */
+        status = check_device(VERB, &j->motor.device, cvk_session_clear_fault(s));
+    }
+    if (status == EXIT_DONE) {
+        status = check_device(
+            VERB, &j->motor.device,
+            cvk_ladder_walk(&j->motor.device, &options, on_progress, j, &j->ladder[number]));
+    }
+    return status;
 }
 
 /* ---- the answer ------------------------------------------------------------------------------ */
@@ -140,9 +119,9 @@ static void print_rungs(const job *j, const cvk_ladder *l)
 /* Why the observer cannot go lower, in numbers. */
 static void print_flux(const job *j)
 {
-    const cvk_settings *s = &j->settings;
-    const double flux = (double)s->motor.flux_linkage_wb, speed = (double)s->start.speed_rad_s;
-    if (s->angle.source == CVK_BY_OBSERVER && flux > 0.0) {
+    const cvk_session *s = &j->motor.device.session;
+    const double flux = j->motor.flux_linkage_wb, speed = cvk_session_value(s, "start.speed_rad_s");
+    if (cvk_session_value(s, "angle.source") == (double)CVK_BY_OBSERVER) {
         g_print("\nbelow %.1f rpm the flux linkage of %s mWb is too small for the observer: its "
                 "back-EMF "
                 "is less than\n%s V there, too little beside what the voltages may be off by; the "
@@ -153,15 +132,15 @@ static void print_flux(const job *j)
 
 static const char *unloaded(const job *j)
 {
-    return j->distant ? "as it stands" : "without load";
+    return j->motor.distant ? "as it stands" : "without load";
 }
 
 static void print_ladders(const job *j)
 {
-    g_print("Ladder: %s", j->name);
-    if (!j->distant) {
-        g_print(" (seed %" G_GINT64_FORMAT ", %s inverter)", j->given->seed,
-                j->rig.inverter.fidelity == CVK_FIDELITY_SWITCHED ? "switched" : "averaged");
+    g_print("Ladder: %s", j->motor.name);
+    if (!j->motor.distant) {
+        g_print(" (seed %" G_GINT64_FORMAT ", %s inverter)", j->given->bench.seed,
+                j->motor.rig.inverter.fidelity == CVK_FIDELITY_SWITCHED ? "switched" : "averaged");
     }
     g_print("; usable: mean within %s %%, ripple %s %% rms\n", digits(100.0 * j->options.within, 3),
             digits(100.0 * j->options.ripple, 3));
@@ -192,10 +171,10 @@ static void print_ladders(const job *j)
 static void add_ladder(JsonBuilder *b, const job *j, int number)
 {
     const cvk_ladder *l = &j->ladder[number];
-    const double p = j->pole_pairs;
+    const double p = j->motor.pole_pairs;
     json_builder_begin_object(b);
     add_json_text(b, "way", goes_up(number) ? "up" : "down");
-    add_json_number(b, "load_nm", j->distant ? NAN : is_loaded(number) ? j->load_nm : 0.0);
+    add_json_number(b, "load_nm", j->motor.distant ? NAN : is_loaded(number) ? j->load_nm : 0.0);
     add_json_number(b, "farthest_mech_rad_s", l->farthest_rad_s / p);
     add_json_text(b, "fault", cvk_fault_text(l->fault));
     json_builder_set_member_name(b, "rungs");
@@ -224,8 +203,8 @@ static void print_json(const job *j)
 {
     JsonBuilder *b = json_builder_new();
     json_builder_begin_object(b);
-    add_json_text(b, "name", j->name);
-    add_json_number(b, "rated_mech_rad_s", j->options.rated_rad_s / j->pole_pairs);
+    add_json_text(b, "name", j->motor.name);
+    add_json_number(b, "rated_mech_rad_s", j->options.rated_rad_s / j->motor.pole_pairs);
     json_builder_set_member_name(b, "ladders");
     json_builder_begin_array(b);
     for (int n = 0; n < j->walks; n++) {
@@ -239,9 +218,9 @@ static void print_json(const job *j)
 /* Off by and ripple over the speed, without and with load. */
 static gboolean draw(const job *j, cvk_complaint *complaint)
 {
-    const char *const quantity[] = {"ripple / %", j->distant ? "quality" : "angle off / deg",
+    const char *const quantity[] = {"ripple / %", j->motor.distant ? "quality" : "angle off / deg",
                                     "current / A"};
-    char *title = g_strdup_printf("%s: a ladder of speeds", j->name);
+    char *title = g_strdup_printf("%s: a ladder of speeds", j->motor.name);
     FILE *g = open_figure(j->given->plot, title, complaint);
     g_free(title);
     if (g == NULL) {
@@ -252,7 +231,7 @@ static gboolean draw(const job *j, cvk_complaint *complaint)
         for (size_t k = 0; k < j->ladder[n].count; k++) {
             const cvk_rung *rung = &j->ladder[n].rung[k];
             const cvk_run_result *r = &rung->run;
-            const double trust = j->distant ? r->quality : CVK_DEG_PER_RAD * r->angle_rms_rad;
+            const double trust = j->motor.distant ? r->quality : CVK_DEG_PER_RAD * r->angle_rms_rad;
             fprintf(g, "%g %g %g %g\n", j->rpm * r->wanted_rad_s,
                     rung->seen ? 100.0 * r->ripple_rad_s / r->wanted_rad_s : NAN,
                     rung->seen ? trust : NAN, r->current_a);
@@ -270,10 +249,10 @@ static gboolean draw(const job *j, cvk_complaint *complaint)
         for (int n = 0; n < j->walks; n++) {
             fprintf(g, "$w%d using 1:%d with linespoints lw 1.4 pt 7 ps 0.6 lc rgb '%s' %s%s", n,
                     2 + panel, is_loaded(n) ? ORANGE : BLUE,
-                    goes_up(n)     ? "notitle"
-                    : is_loaded(n) ? "title 'with load'"
-                    : j->distant   ? "title 'as it stands'"
-                                   : "title 'without load'",
+                    goes_up(n)         ? "notitle"
+                    : is_loaded(n)     ? "title 'with load'"
+                    : j->motor.distant ? "title 'as it stands'"
+                                       : "title 'without load'",
                     n + 1 < j->walks ? ", " : "\n");
         }
     }
@@ -282,64 +261,29 @@ static gboolean draw(const job *j, cvk_complaint *complaint)
 
 /* ---- the command ----------------------------------------------------------------------------- */
 
-static void choose_speeds(job *j, double bus_v)
+static void choose_speeds(job *j)
 {
     const arguments *a = j->given;
-    const cvk_motor_settings *m = &j->settings.motor;
-    const double no_load = bus_v / sqrt(3.0) / fmax((double)m->flux_linkage_wb, 1e-6);
-    j->rpm = CVK_RPM_PER_RAD_S / j->pole_pairs;
+    const motor_device *m = &j->motor;
+    j->rpm = CVK_RPM_PER_RAD_S / m->pole_pairs;
+    j->walks = m->distant ? WALKS / 2 : WALKS;
+    j->load_nm = a->load * 1.5 * m->pole_pairs * m->flux_linkage_wb * m->current_a;
     j->options = cvk_ladder_options_default();
     j->options.within = a->within;
     j->options.ripple = a->ripple;
-    j->options.rated_rad_s = a->rated_rpm > 0.0 ? a->rated_rpm / j->rpm : 0.6 * no_load;
-}
-
-static int prepare_bench(job *j, const char *path)
-{
-    const arguments *a = j->given;
-    int status = read_bench(VERB, path, a->tune, a->parameters, &j->rig);
-    status = status == EXIT_DONE ? set_rig_keys(VERB, a->set, &j->rig) : status;
-    if (status == EXIT_DONE) {
-        const cvk_rig_motor *m = &j->rig.motor;
-        g_strlcpy(j->name, j->rig.name, sizeof j->name);
-        j->walks = WALKS;
-        j->pole_pairs = m->pole_pairs;
-        j->settings = j->rig.tune;
-        j->settings.motor.flux_linkage_wb = (float)m->flux_linkage_wb;
-        j->load_nm = a->load * 1.5 * m->pole_pairs * m->flux_linkage_wb *
-                     (double)j->rig.tune.limit.current_a;
-        choose_speeds(j, j->rig.supply.bus_v);
-    }
-    return status;
-}
-
-/* A controller behind a link, with the settings that it has. */
-static int prepare_device(job *j, const char *address)
-{
-    const arguments *a = j->given;
-    cvk_device device;
-    if (a->tune != NULL || a->set != NULL || a->parameters != NULL) {
-        return complain_usage(VERB, "a device has its own settings (corvak tune changes them) and "
-                                    "no rig: --tune, --parameter and --set are for rigs");
-    }
-    j->distant = TRUE;
-    const int status = open_motor(VERB, address, &j->session, &device);
-    if (status == EXIT_DONE) {
-        g_strlcpy(j->name, device.name, sizeof j->name);
-        j->walks = WALKS / 2;
-        j->pole_pairs = device.pole_pairs;
-        j->settings = *device.settings(device.context);
-        choose_speeds(j, cvk_session_signal_now(&j->session.session, "vdc"));
-        cvk_device_close(&device);
-    }
-    return status;
+    j->options.spacing_s = m->distant ? DISTANT_S : 0.0;
+    j->options.rated_rad_s = a->rated_rpm > 0.0 ? a->rated_rpm / j->rpm
+                                                : 0.6 * m->bus_v / sqrt(3.0) / m->flux_linkage_wb;
 }
 
 static int work(job *j, const char *bench)
 {
     const arguments *a = j->given;
     cvk_complaint complaint;
-    int status = names_device(bench) ? prepare_device(j, bench) : prepare_bench(j, bench);
+    int status = open_motor(VERB, bench, &a->bench, &j->motor);
+    if (status == EXIT_DONE) {
+        choose_speeds(j);
+    }
     for (int n = 0; n < j->walks && status == EXIT_DONE && !interrupted; n++) {
         status = walk(j, n);
     }
@@ -369,14 +313,12 @@ static int work(job *j, const char *bench)
 int measure_ladder(int argc, char **argv)
 {
     const cvk_ladder_options presets = cvk_ladder_options_default();
-    arguments a = {.seed = 1, .within = presets.within, .ripple = presets.ripple, .load = 0.3};
+    arguments a = {.bench = BENCH_OPTIONS_DEFAULT,
+                   .within = presets.within,
+                   .ripple = presets.ripple,
+                   .load = 0.3};
     const GOptionEntry entries[] = {
-        {"tune", 't', 0, G_OPTION_ARG_FILENAME, &a.tune,
-         "the controller's tune file (else X.tune.yaml beside X.rig.yaml)", "FILE"},
-        {"parameter", 'P', 0, G_OPTION_ARG_STRING_ARRAY, &a.parameters,
-         "change a parameter of the controller", "KEY=VALUE"},
-        {"set", 0, 0, G_OPTION_ARG_STRING_ARRAY, &a.set, "change a key of the rig", "KEY=VALUE"},
-        {"seed", 's', 0, G_OPTION_ARG_INT64, &a.seed, "draws the rig's imperfections (1)", "N"},
+        BENCH_OPTION_ENTRIES(a.bench),
         {"within", 0, 0, G_OPTION_ARG_DOUBLE, &a.within,
          "usable: the mean speed is off by at most this (0.05)", "SHARE"},
         {"ripple", 0, 0, G_OPTION_ARG_DOUBLE, &a.ripple,
@@ -402,25 +344,23 @@ int measure_ladder(int argc, char **argv)
     if (argc != 2) {
         complain_usage(VERB, "name a rig file or a device");
     } else if (!(a.within > 0.0 && a.ripple > 0.0 && a.load >= 0.0 && a.load <= 1.0 &&
-                 a.seed >= 0 && a.rated_rpm >= 0.0)) {
+                 a.bench.seed >= 0 && a.rated_rpm >= 0.0)) {
         complain_usage(VERB,
                        "--within, --ripple: above 0; --load: 0 to 1; --seed: 0 and up; --rated: "
                        "above 0");
     } else {
-        char *const inputs[] = {argv[1], a.tune};
+        char *const inputs[] = {argv[1], a.bench.tune};
         status = check_output(VERB, a.plot, TRUE, inputs, G_N_ELEMENTS(inputs));
         if (status == EXIT_DONE) {
             job *j = g_new0(job, 1);
             j->given = &a;
             catch_interrupt();
             status = work(j, argv[1]);
-            close_device(&j->session);
+            cvk_device_close(&j->motor.device);
             g_free(j);
         }
     }
-    g_free(a.tune);
+    free_bench_options(&a.bench);
     g_free(a.plot);
-    g_strfreev(a.parameters);
-    g_strfreev(a.set);
     return status;
 }

@@ -41,12 +41,15 @@ typedef struct seen {
     double pole_pairs;
 } seen;
 
-static bool on_row(void *context, const cvk_device_row *row, const cvk_device_truth *truth)
+#define MORE CVK_RUN_ROW_SIGNALS
+
+static bool on_row(void *context, const cvk_device_row *row, const cvk_bench_truth *truth)
 {
     seen *s = context;
-    s->lowest_weakening_a = fmin(s->lowest_weakening_a, (double)row->now->weakening_a);
-    s->last_weakening_a = (double)row->now->weakening_a;
-    s->highest_bus_v = fmax(s->highest_bus_v, (double)row->now->bus_v);
+    const double weakening_a = (double)row->value[MORE], bus_v = (double)row->value[MORE + 1];
+    s->lowest_weakening_a = fmin(s->lowest_weakening_a, weakening_a);
+    s->last_weakening_a = weakening_a;
+    s->highest_bus_v = fmax(s->highest_bus_v, bus_v);
     if (row->time_s > s->from_s) {
         s->mean_rad_s += truth->speed_mech_rad_s;
         s->rows += 1.0;
@@ -59,11 +62,15 @@ static cvk_run run_seen(const cvk_rig_config *rig, const cvk_run_plan *plan,
 {
     cvk_device device;
     cvk_run run;
-    ck_assert_int_eq(cvk_sim_device_open(&device, rig, 4, NULL), CVK_OK);
+    ck_assert_int_eq(cvk_sim_device_open(&device, rig, 4, false, NULL), CVK_OK);
     if (scenario != NULL) {
         cvk_rig_set_scenario(cvk_sim_device_inside(&device)->rig, scenario);
     }
-    const cvk_status status = cvk_run_device(&device, plan, on_row, s, &run, NULL);
+    cvk_run_plan wanted = *plan;
+    wanted.more[0] = "id_weakening";
+    wanted.more[1] = "vdc";
+    wanted.more_count = 2;
+    const cvk_status status = cvk_run_device(&device, &wanted, on_row, s, &run);
     cvk_device_close(&device);
     ck_assert_msg(status == CVK_OK, "%s: %s", rig->name, cvk_fault_text(run.fault));
     return run;
@@ -220,8 +227,8 @@ static void least_current(cvk_rig_config rig, double share, bool worth_it)
         .length_s = t + 0.03};
     cvk_device device;
     cvk_run run;
-    ck_assert_int_eq(cvk_sim_device_open(&device, &rig, 4, NULL), CVK_OK);
-    ck_assert_msg(cvk_run_device(&device, &plan, NULL, NULL, &run, NULL) == CVK_OK, "%s",
+    ck_assert_int_eq(cvk_sim_device_open(&device, &rig, 4, false, NULL), CVK_OK);
+    ck_assert_msg(cvk_run_device(&device, &plan, NULL, NULL, &run) == CVK_OK, "%s",
                   cvk_fault_text(run.fault));
     const cvk_dq i = cvk_drive_now(&cvk_sim_device_inside(&device)->drive)->current_set_a;
     cvk_device_close(&device);
@@ -257,30 +264,32 @@ END_TEST
 /* Tries another depth once there is hardly any voltage left, and once while there is plenty. */
 typedef struct depth_trial {
     cvk_drive *drive;
+    cvk_owner owner;
     bool tried_early, tried_late;
 } depth_trial;
 
-static cvk_status try_depth(cvk_drive *drive, int depth, cvk_refusal *why)
+static cvk_status try_depth(cvk_drive *drive, cvk_owner owner, int depth, cvk_refusal *why)
 {
     cvk_settings s = *cvk_drive_settings(drive);
     const cvk_trial_terms terms = cvk_trial_terms_default();
     s.modulation.depth = depth;
-    return cvk_drive_try(drive, CVK_SIM_OWNER, &s, &terms, why);
+    return cvk_drive_try(drive, owner, &s, &terms, why);
 }
 
-static bool try_on_row(void *context, const cvk_device_row *row, const cvk_device_truth *truth)
+static bool try_on_row(void *context, const cvk_device_row *row, const cvk_bench_truth *truth)
 {
     depth_trial *d = context;
     cvk_refusal why = {0};
     (void)truth;
-    const bool runs = row->now->start_phase == CVK_START_RUN;
-    if (runs && !d->tried_early && row->now->headroom > 0.5f) {
-        ck_assert_int_eq(try_depth(d->drive, CVK_DEPTH_LINEAR, &why), CVK_OK);
+    const bool runs = (int)row->value[CVK_RUN_ROW_START_PHASE] == CVK_START_RUN;
+    if (runs && !d->tried_early && row->value[MORE] > 0.5f) {
+        ck_assert_int_eq(try_depth(d->drive, d->owner, CVK_DEPTH_LINEAR, &why), CVK_OK);
         d->tried_early = true;
     }
-    if (runs && !d->tried_late && row->now->headroom < 0.05f &&
-        row->now->trial > CVK_TRIAL_WAITING) {
-        ck_assert_int_eq(try_depth(d->drive, CVK_DEPTH_SIX_STEP, &why), CVK_CONTRADICTION);
+    if (runs && !d->tried_late && row->value[MORE] < 0.05f &&
+        (int)row->value[MORE + 1] > CVK_TRIAL_WAITING) {
+        ck_assert_int_eq(try_depth(d->drive, d->owner, CVK_DEPTH_SIX_STEP, &why),
+                         CVK_CONTRADICTION);
         ck_assert_str_eq(why.field, "modulation.depth");
         d->tried_late = true;
     }
@@ -296,12 +305,15 @@ START_TEST(the_depth_stays_near_the_end_of_the_voltage)
         .count = 2,
         .item = {{0.3, {.mode = CVK_MODE_SPEED, .speed_rad_s = (float)(0.2 * top)}},
                  {13.0, {.mode = CVK_MODE_SPEED, .speed_rad_s = (float)(1.2 * top)}}},
-        .length_s = 14.5};
+        .length_s = 14.5,
+        .more = {"headroom", "trial"},
+        .more_count = 2};
     cvk_device device;
     cvk_run run;
-    ck_assert_int_eq(cvk_sim_device_open(&device, &rig, 4, NULL), CVK_OK);
-    depth_trial trial = {.drive = &cvk_sim_device_inside(&device)->drive};
-    ck_assert_int_eq(cvk_run_device(&device, &plan, try_on_row, &trial, &run, NULL), CVK_OK);
+    ck_assert_int_eq(cvk_sim_device_open(&device, &rig, 4, false, NULL), CVK_OK);
+    depth_trial trial = {.drive = &cvk_sim_device_inside(&device)->drive,
+                         .owner = device.session.number};
+    ck_assert_int_eq(cvk_run_device(&device, &plan, try_on_row, &trial, &run), CVK_OK);
     cvk_device_close(&device);
     ck_assert(trial.tried_early && trial.tried_late);
 }

@@ -5,7 +5,7 @@
  */
 #include "corvak/ident/estimate.h"
 #include "corvak/rig/scope.h"
-#include "corvak/sim/device.h"
+#include "corvak/sim/recorder.h"
 #include "recording.h"
 #include "suite.h"
 
@@ -37,7 +37,7 @@ static void on_row(void *context, const cvk_rig_scope_row *row)
     c->log.rows += c->log.rows < c->most;
 }
 
-static bool until(void *context, const cvk_device_row *row)
+static bool until(void *context, const cvk_sim_row *row)
 {
     return row->time_s <= *(const double *)context;
 }
@@ -48,11 +48,12 @@ static void take(capture *c, const char *motor, const char *excitation, double f
 {
     static const cvk_column columns[COLUMNS] = {CVK_COLUMN_T,  CVK_COLUMN_VA, CVK_COLUMN_VB,
                                                 CVK_COLUMN_VC, CVK_COLUMN_IA, CVK_COLUMN_IB};
-    cvk_device device;
+    cvk_excitation program;
+    cvk_sim sim;
     cvk_rig_config rig = studio_rig(motor);
     rig.inverter.fidelity = CVK_FIDELITY_SWITCHED;
-    ck_assert_int_eq(cvk_sim_device_open(&device, &rig, 3, NULL), CVK_OK);
-    ck_assert_int_eq(device.run(device.context, cvk_program_named(excitation), NULL), CVK_OK);
+    ck_assert_int_eq(cvk_sim_init(&sim, &rig, 3, NULL), CVK_OK);
+    ck_assert_int_eq(cvk_sim_start(&sim, cvk_program_named(excitation), &program, NULL), CVK_OK);
     snprintf(c->name, sizeof c->name, "%s %s %g Hz", motor, excitation, rate_hz);
     c->log = cvk_log_empty(c->name);
     c->most = (size_t)(length_s * rate_hz) + 2u;
@@ -63,9 +64,9 @@ static void take(capture *c, const char *motor, const char *excitation, double f
     double until_s = from_s + length_s;
     cvk_rig_scope scope = {
         .from_s = from_s, .until_s = until_s, .rate_hz = rate_hz, .row = on_row, .context = c};
-    cvk_rig_scope_attach(cvk_sim_device_inside(&device)->rig, &scope);
-    ck_assert_int_eq(cvk_run_excitation(&device, until, &until_s), CVK_OK);
-    cvk_device_close(&device);
+    cvk_rig_scope_attach(sim.rig, &scope);
+    ck_assert_int_eq(cvk_sim_run_program(&sim, until, &until_s), CVK_OK);
+    cvk_sim_close(&sim);
 }
 
 static void drop(capture *c)

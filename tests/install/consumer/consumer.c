@@ -3,9 +3,9 @@
  * Another project that uses the installed package: touches every layer once.
  */
 #include <corvak/files/log_file.h>
-#include <corvak/host/recorder.h>
 #include <corvak/ident/estimate.h>
 #include <corvak/sim/device.h>
+#include <corvak/sim/recorder.h>
 
 #include <stdio.h>
 #include <string.h>
@@ -30,8 +30,8 @@ int main(void)
     cvk_status status = cvk_estimate_logs(logs, 1, &options, &estimate);
     cvk_recording recording;
     cvk_device device;
-    if (cvk_sim_device_open(&device, &nothing, 1, NULL) != CVK_OUT_OF_RANGE ||
-        cvk_record(&recording, NULL, "spin", false, NULL) != CVK_NULL_ARGUMENT) {
+    if (cvk_sim_device_open(&device, &nothing, 1, false, NULL) != CVK_OUT_OF_RANGE ||
+        cvk_sim_record(&recording, NULL, false) != CVK_NULL_ARGUMENT) {
         return 4;
     }
     cvk_device_close(&device);

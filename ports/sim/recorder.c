@@ -2,7 +2,7 @@
  *
  * Recording in memory.
  */
-#include "corvak/host/recorder.h"
+#include "corvak/sim/recorder.h"
 
 #include "corvak/core/halls.h"
 #include "corvak/core/units.h"
@@ -52,15 +52,11 @@ static double shaft_angle(const cvk_settings *settings, const cvk_rotor_readings
     }
 }
 
-cvk_status cvk_run_excitation(cvk_device *device, cvk_recorder_row on_row, void *context)
+cvk_status cvk_sim_run_program(cvk_sim *sim, cvk_recorder_row on_row, void *context)
 {
     bool go_on = true;
-    while (go_on && device->running(device->context) != NULL) {
-        cvk_device_row row;
-        cvk_status status = device->step(device->context, &row);
-        if (status != CVK_OK) {
-            return status;
-        }
+    while (go_on && sim->program != NULL && !cvk_excitation_finished(sim->program)) {
+        const cvk_sim_row row = cvk_sim_step(sim);
         go_on = on_row(context, &row);
         if (row.now->fault != CVK_FAULT_NONE) {
             return CVK_STOPPED;
@@ -76,7 +72,7 @@ typedef struct memory {
     bool off; /* terminal voltages instead of duties */
 } memory;
 
-static bool keep_row(void *context, const cvk_device_row *row)
+static bool keep_row(void *context, const cvk_sim_row *row)
 {
     const memory *m = context;
     cvk_recording *out = m->out;
@@ -98,31 +94,26 @@ static bool keep_row(void *context, const cvk_device_row *row)
     return out->log.rows < m->most;
 }
 
-cvk_status cvk_record(cvk_recording *out, cvk_device *device, const char *program,
-                      bool rotor_sensor, cvk_refusal *why)
+cvk_status cvk_sim_record(cvk_recording *out, cvk_sim *sim, bool rotor_sensor)
 {
     *out = (cvk_recording){.storage = NULL};
-    if (device == NULL || program == NULL) {
+    if (sim == NULL || sim->program == NULL) {
         return CVK_NULL_ARGUMENT;
     }
-    const cvk_program *row = cvk_program_named(program);
-    cvk_status status = row != NULL ? device->run(device->context, row, why) : CVK_UNKNOWN_NAME;
-    if (status != CVK_OK) {
-        return status;
-    }
-    const double length_s = (double)cvk_excitation_length_s(device->running(device->context));
-    const size_t most = (size_t)(length_s / (double)device->hardware.period_s) + 16u;
-    snprintf(out->name, sizeof out->name, "%.31s-%.31s", device->name, program);
+    const cvk_rig_config *rig = cvk_rig_config_of(sim->rig);
+    const double length_s = (double)cvk_excitation_length_s(sim->program);
+    const size_t most = (size_t)(length_s / (double)cvk_sim_hardware(rig).period_s) + 16u;
+    snprintf(out->name, sizeof out->name, "%.31s-%.31s", rig->name, sim->started->name);
     out->log = cvk_log_empty(out->name);
-    out->log.current_gain_tolerance = device->current_gain_tolerance;
-    out->log.voltage_gain_tolerance = device->voltage_gain_tolerance;
+    out->log.current_gain_tolerance = rig->sensing.current_gain_tolerance;
+    out->log.voltage_gain_tolerance = rig->sensing.voltage_gain_tolerance;
     out->storage = malloc(COLUMNS * most * sizeof(double));
     if (out->storage == NULL) {
         return CVK_NO_MEMORY;
     }
-    memory m = {out, device->settings(device->context), most, row->bridge_off};
-    status = cvk_run_excitation(device, keep_row, &m);
-    name_columns(out, most, row->bridge_off, rotor_sensor);
+    memory m = {out, cvk_drive_settings(&sim->drive), most, sim->started->bridge_off};
+    const cvk_status status = cvk_sim_run_program(sim, keep_row, &m);
+    name_columns(out, most, m.off, rotor_sensor);
     return status;
 }
 
