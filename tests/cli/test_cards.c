@@ -17,7 +17,7 @@ START_TEST(examine_reports_the_health_of_a_log)
     assert_status(run(CORVAK_COMMAND " examine " LOG " --plot health.png"), 0);
     assert_says(out, "37065 rows");
     assert_says(out, "the names fit");
-    assert_says(out, "flux linkage             nothing: the motor does not turn");
+    assert_says(out, "flux linkage nothing: the motor does not turn");
     char *page = read_file("health.png");
     ck_assert_int_eq(memcmp(page, "\x89PNG", 4), 0);
     g_free(page);

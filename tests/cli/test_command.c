@@ -108,7 +108,7 @@ START_TEST(three_logs_give_the_wheel)
 
     char *card = read_file("card.yaml"), *page = read_file("page.png");
     assert_says(card, "name: wheel");
-    assert_says(card, "  pole_pairs:\n    value: 12\n");
+    assert_says(card, " pole_pairs:\n value: 12\n");
     ck_assert_int_eq(memcmp(page, "\x89PNG", 4), 0);
     g_free(card);
     g_free(page);
@@ -165,7 +165,7 @@ START_TEST(a_page_shows_only_what_there_is)
     ck_assert_ptr_null(strstr(page, "DC levels"));
     ck_assert_ptr_null(strstr(page, "Step: measured"));
     g_free(page);
-    assert_says(out, "pole pairs                           12  (probability");
+    assert_says(out, "pole pairs 12 (probability");
 }
 END_TEST
 
@@ -234,7 +234,7 @@ START_TEST(tables_are_listed_and_parameters_set)
     assert_status(run(CORVAK_COMMAND " list signals"), 0);
     assert_says(out, "theta_flux");
     assert_status(run(CORVAK_COMMAND " list signals start_phase"), 0);
-    assert_says(out, " 3  align");
+    assert_says(out, " 3 align");
     assert_status(run(CORVAK_COMMAND " list signals waltz"), 1);
     assert_status(run(CORVAK_COMMAND " list excitations spin"), 0);
     assert_says(out, "needs the rotor's angle");
@@ -296,7 +296,7 @@ START_TEST(counted_turns_in_the_head_tell_pole_pairs)
     char *headed = g_strdup_printf("# shaft_turns: %.0f\n%s", fabs(turns), log);
     write_file("turned.csv", headed, -1);
     assert_status(run(CORVAK_COMMAND " estimate turned.csv"), 0);
-    assert_says(out, "pole pairs                           12");
+    assert_says(out, "pole pairs 12");
     g_free(headed);
     g_free(angle);
     g_free(log);
@@ -572,10 +572,10 @@ END_TEST
 START_TEST(examples_run)
 {
     assert_status(run(CORVAK_EXAMPLES "/estimate_in_memory"), 0);
-    assert_says(out, "resistance_ohm       0.31");
-    assert_says(out, "flux_linkage_wb      not visible");
+    assert_says(out, "resistance_ohm 0.31");
+    assert_says(out, "flux_linkage_wb not visible");
     assert_status(run(CORVAK_EXAMPLES "/spin_the_wheel"), 0);
-    assert_says(out, "t = 1.0 s    12"); /* 120 rpm asked for */
+    assert_says(out, "t = 1.0 s 12"); /* 120 rpm asked for */
 }
 END_TEST
 

@@ -40,9 +40,24 @@ void assert_status(int status, int expected)
                   expected, out, err);
 }
 
+/* Runs of spaces as one. */
+static char *squeezed(const char *text)
+{
+    GString *out = g_string_new(NULL);
+    for (; *text != '\0'; text++) {
+        if (*text != ' ' || out->len == 0 || out->str[out->len - 1] != ' ') {
+            g_string_append_c(out, *text);
+        }
+    }
+    return g_string_free(out, FALSE);
+}
+
 void assert_says(const char *text, const char *words)
 {
-    ck_assert_msg(strstr(text, words) != NULL, "\"%s\" lacks \"%s\"", text, words);
+    char *said = squeezed(text), *wanted = squeezed(words);
+    ck_assert_msg(strstr(said, wanted) != NULL, "\"%s\" lacks \"%s\"", text, words);
+    g_free(said);
+    g_free(wanted);
 }
 
 void write_file(const char *name, const char *text, gssize length)

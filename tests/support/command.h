@@ -17,6 +17,7 @@ void remove_folder(void);
 int run(const char *format, ...) G_GNUC_PRINTF(1, 2);
 
 void assert_status(int status, int expected);
+/* The words are in the text; columns may be any width. */
 void assert_says(const char *text, const char *words);
 
 /* Files of the scratch folder. */

@@ -1,7 +1,6 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * What `corvak wiring` and `corvak calibrate` share: the options that tell of the sensors, and the
- * calibration printed, as JSON and drawn.
+ * What `corvak wiring` and `corvak calibrate` share: the options that tell of the sensors.
  */
 #ifndef CORVAK_CLI_BASE_CALIBRATION_H
 #define CORVAK_CLI_BASE_CALIBRATION_H
@@ -47,12 +46,5 @@ typedef struct device_calibration {
     gboolean json;
 } device_calibration;
 int calibrate_device(const char *address, const device_calibration *how);
-
-void print_calibration(const cvk_calibration *calibration, const char *log);
-/* {"value", "low", "high"}; null when not known. */
-void add_json_measured(JsonBuilder *b, const char *key, const cvk_measured *x);
-void print_calibration_json(const cvk_calibration *calibration, const char *log);
-gboolean draw_calibration(const cvk_calibration *calibration, const char *log, const char *path,
-                          cvk_complaint *complaint);
 
 #endif

@@ -6,9 +6,9 @@
 #define CORVAK_CLI_BASE_CLI_H
 
 #include "corvak/core/status.h"
+#include "corvak/document/figures.h"
+#include "corvak/document/number.h"
 #include "corvak/files/complaint.h"
-#include "corvak/ident/examine.h"
-#include "corvak/rig/comparison.h"
 #include "corvak/rig/rig.h"
 
 #include <glib.h>
@@ -91,72 +91,13 @@ void print_json_document(JsonBuilder *builder);
 /* The same in one line. */
 void print_json_line(JsonBuilder *builder);
 
-/* "note", "warning" or "error". */
-const char *severity_text(cvk_severity severity);
+/* Prints a document, as text or as JSON, and frees it. Returns EXIT_DONE. */
+int show_document(cvk_doc *doc, gboolean json);
+/* As one line of JSON, at once. */
+void show_json_line(cvk_doc *doc);
 
-/* How a quantity is printed for people. */
-typedef struct display {
-    const char *label, *unit; /* unit as printed, such as mΩ */
-    double factor;            /* printed number = factor * SI value */
-} display;
-
-/* The customary unit for a value of this key: mΩ or Ω, µH or mH, ... */
-display display_of(cvk_card_key key, double value);
-
-/* A number for people, to so many significant digits: never with an exponent between a millionth
- * and a billion; `-` where there is none. In a buffer of its own for the next sixteen calls. */
-const char *digits(double value, int significant);
-
-/* A number with as many decimals as an uncertainty of `half_width` deserves. */
-void print_number(char *out, size_t size, double value, double half_width);
-
-/* ---- estimate_table.c, estimate_json.c, figure_*.c----------------------------------------- */
-
-/* The rows of a card: what is known, then what is missing. `truth` may be null: the rig to compare
- * with; `row_s` is the time from row to row of its log. */
-void print_card_table(const cvk_card *card, const cvk_rig_config *truth, double row_s,
-                      gboolean why);
-/* name, motor, inverter, saturation, derived and missing as members of an open object. */
-void add_json_card(JsonBuilder *b, const cvk_card *card);
-
-/* `truth` may be null: the rig to compare with. */
-void print_estimate_table(const cvk_estimate *estimate, const cvk_rig_config *truth, gboolean why);
-
-/* Length of a reason up to what could be done about it. */
-int first_clause(const char *text);
-/* As one document; `truth` as for the table. */
-void print_estimate_json(const cvk_estimate *estimate, const cvk_rig_config *truth);
-/* As one line, with the log's path; an error stands in it when `status` is bad usage. */
-void print_estimate_line(const cvk_estimate *estimate, const char *path, int status);
-
-/* Members of a JSON object that several documents share; what is not finite is null. */
+/* Members of a JSON object; what is not finite is null. */
 void add_json_number(JsonBuilder *b, const char *key, double value);
 void add_json_text(JsonBuilder *b, const char *key, const char *value); /* null: null */
-void add_json_entry(JsonBuilder *b, const char *key, const cvk_card_entry *entry, gboolean poles);
-void add_json_missing(JsonBuilder *b, const cvk_card *card);
-void add_json_findings(JsonBuilder *b, const cvk_estimate *estimate);
-
-/* Draws one page. False, with a message in `complaint`, when gnuplot is missing or fails. */
-gboolean draw_estimate(const cvk_estimate *estimate, const cvk_rig_config *truth, const char *path,
-                       cvk_complaint *complaint);
-
-/* The second page: misfit, inductance against angle and current, pole pairs. */
-gboolean draw_details(const cvk_estimate *estimate, const char *path, cvk_complaint *complaint);
-
-/* The averaged against the switched inverter. */
-gboolean draw_inverters(const cvk_rig_config *config, const cvk_rig_comparison *comparison,
-                        const char *path, cvk_complaint *complaint);
-
-/* The health of a log. */
-void print_examination_table(const cvk_examination *examination);
-void print_examination_json(const cvk_examination *examination);
-gboolean draw_examination(const cvk_log *log, const cvk_examination *examination, const char *path,
-                          cvk_complaint *complaint);
-
-/* The rig's true value of a key; NaN when the rig has none. */
-double rig_truth(const cvk_rig_config *rig, cvk_card_key key);
-
-/* The same for a card: when its voltages were measured, its resistance has no switch in it. */
-double card_truth(const cvk_rig_config *rig, const cvk_card *card, cvk_card_key key);
 
 #endif

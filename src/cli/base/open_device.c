@@ -142,6 +142,23 @@ int open_motor(const char *verb, const char *rig_or_address, const bench_options
                                       "(corvak tune)");
 }
 
+cvk_run_setting run_setting_of(const motor_device *m, const char *scenario, const bench_options *o)
+{
+    const cvk_session *s = &m->device.session;
+    const gboolean switched = m->rig.inverter.fidelity == CVK_FIDELITY_SWITCHED;
+    return (cvk_run_setting){.name = m->name,
+                             .scenario = scenario,
+                             .distant = m->distant,
+                             .seed = o->seed,
+                             .inverter = switched ? "switched" : "averaged",
+                             .pole_pairs = m->pole_pairs,
+                             .current_limit_a = m->current_a,
+                             .flux_linkage_wb = m->flux_linkage_wb,
+                             .least_speed_rad_s = cvk_session_value(s, "start.speed_rad_s"),
+                             .by_observer =
+                                 cvk_session_value(s, "angle.source") == (double)CVK_BY_OBSERVER};
+}
+
 int check_device(const char *verb, const cvk_device *device, cvk_status status)
 {
     if (status == CVK_OK) {

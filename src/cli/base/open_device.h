@@ -75,6 +75,10 @@ int open_motor(const char *verb, const char *rig_or_address, const bench_options
 /* The same bench once more, as it was in the beginning. */
 int reopen_bench(const char *verb, const bench_options *options, motor_device *motor);
 
+/* How it was run, for a document. */
+cvk_run_setting run_setting_of(const motor_device *motor, const char *scenario,
+                               const bench_options *options);
+
 /* EXIT_DONE, or bad usage with what the session says printed. */
 int check_device(const char *verb, const cvk_device *device, cvk_status status);
 

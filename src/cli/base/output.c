@@ -136,6 +136,24 @@ void show_progress(const char *what, double share)
     }
 }
 
+int show_document(cvk_doc *doc, gboolean json)
+{
+    char *text = json ? cvk_doc_as_json(doc, true) : cvk_doc_as_text(doc);
+    g_print("%s%s", text, json ? "\n" : "");
+    g_free(text);
+    cvk_doc_free(doc);
+    return EXIT_DONE;
+}
+
+void show_json_line(cvk_doc *doc)
+{
+    char *text = cvk_doc_as_json(doc, false);
+    g_print("%s\n", text);
+    fflush(stdout);
+    g_free(text);
+    cvk_doc_free(doc);
+}
+
 char *take_json_text(JsonBuilder *builder, gboolean pretty)
 {
     JsonNode *root = json_builder_get_root(builder);
@@ -163,90 +181,22 @@ void print_json_line(JsonBuilder *builder)
     fflush(stdout);
 }
 
-const char *severity_text(cvk_severity severity)
+void add_json_number(JsonBuilder *b, const char *key, double value)
 {
-    static const char *const names[] = {"note", "warning", "error"};
-    return names[severity];
-}
-
-display display_of(cvk_card_key key, double value)
-{
-    switch (key) {
-    case CVK_CARD_RESISTANCE:
-        return value < 1.0 ? (display){"resistance, phase", "mΩ", 1e3}
-                           : (display){"resistance, phase", "Ω", 1.0};
-    case CVK_CARD_INDUCTANCE_D:
-        return value < 1e-3 ? (display){"inductance d", "µH", 1e6}
-                            : (display){"inductance d", "mH", 1e3};
-    case CVK_CARD_INDUCTANCE_Q:
-        return value < 1e-3 ? (display){"inductance q", "µH", 1e6}
-                            : (display){"inductance q", "mH", 1e3};
-    case CVK_CARD_FLUX_LINKAGE:
-        return (display){"flux linkage", "mWb", 1e3};
-    case CVK_CARD_POLE_PAIRS:
-        return (display){"pole pairs", "", 1.0};
-    case CVK_CARD_INERTIA:
-        return value < 1e-3 ? (display){"inertia", "kg mm²", 1e6}
-                            : (display){"inertia", "kg m²", 1.0};
-    case CVK_CARD_FRICTION_COULOMB:
-        return value < 0.1 ? (display){"Coulomb friction", "mN m", 1e3}
-                           : (display){"Coulomb friction", "N m", 1.0};
-    case CVK_CARD_FRICTION_VISCOUS:
-        return value < 1e-3 ? (display){"viscous friction", "µN m s", 1e6}
-                            : (display){"viscous friction", "N m s", 1.0};
-    case CVK_CARD_WINDING_RESISTANCE:
-        return value < 1.0 ? (display){"resistance, winding alone", "mΩ", 1e3}
-                           : (display){"resistance, winding alone", "Ω", 1.0};
-    case CVK_CARD_RESISTANCE_25:
-        return value < 1.0 ? (display){"resistance at 25 °C", "mΩ", 1e3}
-                           : (display){"resistance at 25 °C", "Ω", 1.0};
-    case CVK_CARD_LINEAR_D:
-        return (display){"saturation d, linear", "1/A", 1.0};
-    case CVK_CARD_SQUARE_D:
-        return (display){"saturation d, square", "1/A²", 1.0};
-    case CVK_CARD_SQUARE_Q:
-        return (display){"saturation q, square", "1/A²", 1.0};
-    case CVK_CARD_CROSS:
-        return (display){"cross-saturation", "1/A", 1.0};
-    case CVK_CARD_DEAD_TIME_VOLTAGE:
-        return (display){"inverter's own voltage", "V", 1.0};
-    case CVK_CARD_DELAY:
-        return (display){"delay of voltage", "periods", 1.0};
-    default:
-        return (display){"", "", 1.0};
+    json_builder_set_member_name(b, key);
+    if (isfinite(value)) {
+        json_builder_add_double_value(b, value);
+    } else {
+        json_builder_add_null_value(b);
     }
 }
 
-const char *digits(double value, int significant)
+void add_json_text(JsonBuilder *b, const char *key, const char *value)
 {
-    static char text[16][32];
-    static unsigned next;
-    char *out = text[next++ % G_N_ELEMENTS(text)];
-    const double size = fabs(value);
-    if (!isfinite(value)) {
-        return "-";
+    json_builder_set_member_name(b, key);
+    if (value != NULL) {
+        json_builder_add_string_value(b, value);
+    } else {
+        json_builder_add_null_value(b);
     }
-    if (size != 0.0 && (size < 1e-6 || size >= 1e9)) {
-        g_snprintf(out, sizeof text[0], "%.*g", significant, value);
-        return out;
-    }
-    const int above = size > 0.0 ? (int)floor(log10(size)) + 1 : 1; /* digits before the point */
-    g_snprintf(out, sizeof text[0], "%.*f", MAX(significant - above, 0), value);
-    if (strchr(out, '.') != NULL) { /* as %g: no zeros at the end, no bare point */
-        char *end = out + strlen(out);
-        while (end[-1] == '0') {
-            *--end = '\0';
-        }
-        end[-1] = end[-1] == '.' ? '\0' : end[-1];
-    }
-    return strspn(out, "-0.") == strlen(out) ? "0" : out;
-}
-
-void print_number(char *out, size_t size, double value, double half_width)
-{
-    const double far = fabs(value);
-    const int decimals = half_width > 0.0 ? 1 - (int)floor(log10(half_width))
-                         : far > 0.0      ? 3 - (int)floor(log10(far)) /* four digits */
-                                          : 0;
-    snprintf(out, size, "%.*f", CLAMP(decimals, 0, 10), value);
 }

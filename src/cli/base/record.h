@@ -34,13 +34,4 @@ gboolean choose_channels(const char *verb, const char *list,
 /* The usual ones of a program; free the list. */
 char *usual_channels(const cvk_program *program, const cvk_rig_config *rig);
 
-/* Collects what a figure of a log needs, in bounded memory: the least and the most of each column
- * in each of a number of time bins. */
-typedef struct record_figure record_figure;
-record_figure *record_figure_new(const cvk_log_writer_column *columns, size_t count);
-void record_figure_row(record_figure *figure, const double *cells);
-gboolean record_figure_draw(record_figure *figure, const char *title, const char *path,
-                            cvk_complaint *complaint);
-void record_figure_free(record_figure *figure);
-
 #endif

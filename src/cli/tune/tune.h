@@ -148,10 +148,9 @@ int tune_hand_over(tuner *t, int argc, char **argv);
 int tune_watch(tuner *t, int argc, char **argv);
 int tune_wait_command(tuner *t, int argc, char **argv);
 
-/* ---- tune_steps.c, figure_steps.c ---------------------------------------------------------- */
+/* ---- tune_steps.c ------------------------------------------------------------------------- */
 int tune_step(tuner *t, int argc, char **argv);
 int tune_draw(tuner *t, int argc, char **argv);
-gboolean draw_steps(const tuner *t, const char *path, cvk_complaint *complaint);
 
 /* ---- tune_json.c --------------------------------------------------------------------------- */
 /* A trial's state, or why it went back. */

@@ -122,7 +122,9 @@ int tune_draw(tuner *t, int argc, char **argv)
         return tune_complain("no step was measured yet: `step current` or `step speed` first");
     }
     int status = check_output(TUNE_VERB, argv[1], TRUE, NULL, 0);
-    if (status == EXIT_DONE && !draw_steps(t, argv[1], &complaint)) {
+    if (status == EXIT_DONE &&
+        !cvk_draw_steps(t->measured[0] ? &t->step[0] : NULL, t->measured[1] ? &t->step[1] : NULL,
+                        tune_rpm(t, 1.0), t->session.name, argv[1], &complaint)) {
         status = tune_complain("%s", complaint.text);
     }
     if (status == EXIT_DONE) {

@@ -13,61 +13,6 @@
 #include <math.h>
 
 #define VERB "calibrate"
-static void print_found(const cvk_self_calibration *f)
-{
-    g_print("wiring        the sensor counts %s the phase order: rotor.reversed: %s (was %s)\n",
-            f->direction > 0 ? "with" : "against", f->direction > 0 ? "no" : "yes",
-            f->reversed_before ? "yes" : "no");
-    char half[24] = "";
-    if (isfinite(f->half_rad)) {
-        g_snprintf(half, sizeof half, " +- %.2f", f->half_rad * CVK_DEG_PER_RAD);
-    }
-    g_print("offset        rotor.offset_rad: %.4f (%.2f%s deg electrical; was %.4f)\n",
-            f->offset_rad, f->offset_rad * CVK_DEG_PER_RAD, half, f->offset_before_rad);
-    if (f->halls) {
-        g_print("edges         rotor.hall_edge_1_rad to _6_rad:");
-        for (int n = 0; n < CVK_ROTOR_EDGES; n++) {
-            g_print(" %+.1f", f->edge_rad[n] * CVK_DEG_PER_RAD);
-        }
-        g_print(" deg late about their mean\n");
-    }
-    g_print("lag           the rotor trailed the current by %.2f deg, taken off by both ways\n",
-            f->lag_rad * CVK_DEG_PER_RAD);
-    g_print("likeness      %.3f of sensor and current while it was taken round\n", f->alike);
-    g_print("torque test   turned both ways, the right way, with %.0f %% of the current limit\n",
-            100.0 * f->torque_share);
-    g_print("speed test    reached 10 %% of program.speed_rad_s both ways\n");
-}
-
-static void print_json(const char *name, const cvk_self_calibration *f, const char *failed)
-{
-    JsonBuilder *b = json_builder_new();
-    json_builder_begin_object(b);
-    add_json_text(b, "name", name);
-    json_builder_set_member_name(b, "device");
-    json_builder_begin_object(b);
-    add_json_number(b, "direction", f->direction);
-    const cvk_measured offset = {f->offset_rad, f->offset_rad - f->half_rad,
-                                 f->offset_rad + f->half_rad};
-    const cvk_measured none = {NAN, NAN, NAN};
-    add_json_measured(b, "electrical_offset_rad", failed == NULL ? &offset : &none);
-    add_json_number(b, "lag_rad", f->lag_rad);
-    add_json_number(b, "likeness", f->alike);
-    add_json_number(b, "torque_share", f->torque_share);
-    add_json_text(b, "missing", failed);
-    if (f->halls && failed == NULL) {
-        json_builder_set_member_name(b, "hall_edge_rad");
-        json_builder_begin_array(b);
-        for (int n = 0; n < CVK_ROTOR_EDGES; n++) {
-            json_builder_add_double_value(b, f->edge_rad[n]);
-        }
-        json_builder_end_array(b);
-    }
-    json_builder_end_object(b);
-    json_builder_end_object(b);
-    print_json_document(b);
-}
-
 static int write_tune(const char *path, const char *base, const cvk_self_calibration *f,
                       const char *name)
 {
@@ -114,7 +59,7 @@ static int run(cvk_device *d, const device_calibration *how)
     }
     if (f.end != CVK_SELF_CALIBRATED) {
         if (how->json) {
-            print_json(s->name, &f, f.why);
+            show_document(cvk_self_calibration_document(&f, s->name), TRUE);
         } else {
             g_printerr("corvak calibrate: %s%s\n",
                        f.end == CVK_SELF_CALIBRATION_FAULT ? "the drive stopped: " : "", f.why);
@@ -125,11 +70,7 @@ static int run(cvk_device *d, const device_calibration *how)
     if (status != EXIT_DONE) {
         return status;
     }
-    if (how->json) {
-        print_json(s->name, &f, NULL);
-    } else {
-        print_found(&f);
-    }
+    show_document(cvk_self_calibration_document(&f, s->name), how->json);
     return how->output != NULL ? write_tune(how->output, how->tune, &f, s->name) : EXIT_DONE;
 }
 

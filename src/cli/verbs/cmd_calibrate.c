@@ -117,12 +117,8 @@ static int work(const arguments *a, char **paths, int count, log_set *set, cvk_c
         return EXIT_BAD_USAGE;
     }
     const char *log = set->log[0]->name;
-    if (a->json) {
-        print_calibration_json(c, log);
-    } else {
-        print_calibration(c, log);
-    }
-    if (a->plot != NULL && !draw_calibration(c, log, a->plot, &complaint)) {
+    show_document(cvk_calibration_document(c, log), a->json);
+    if (a->plot != NULL && !cvk_draw_calibration(c, log, a->plot, &complaint)) {
         return complain_file(VERB, &complaint);
     }
     if (a->output != NULL) {

@@ -22,25 +22,16 @@ typedef struct arguments {
     char *set, *low, *high, *reason, *output, *join;
 } arguments;
 
-/* One line of a comparison. */
-typedef struct comparison {
-    const char *key;
-    display how;
-    cvk_card_entry here, there;
-    double ratio;
-    gboolean agree;
-} comparison;
-
 typedef struct comparisons {
-    comparison line[CVK_CARD_COUNT + 2];
+    cvk_compared line[CVK_COMPARED_MOST];
     int count, disagree;
 } comparisons;
 
-static void compare(comparisons *all, const char *key, display how, const cvk_card_entry *here,
-                    const cvk_card_entry *there)
+static void compare(comparisons *all, const char *key, const char *label,
+                    const cvk_card_entry *here, const cvk_card_entry *there)
 {
-    comparison *line = &all->line[all->count++];
-    *line = (comparison){.key = key, .how = how, .here = *here, .there = *there};
+    cvk_compared *line = &all->line[all->count++];
+    *line = (cvk_compared){.key = key, .label = label, .here = *here, .there = *there};
     line->agree = cvk_card_agree(here, there, &line->ratio);
     all->disagree += !line->agree;
 }
@@ -50,8 +41,8 @@ static void compare_cards(comparisons *all, const cvk_card *here, const cvk_card
     for (int k = 0; k < CVK_CARD_COUNT; k++) {
         const cvk_card_key key = (cvk_card_key)k;
         if (here->entry[k].known && there->entry[k].known) {
-            compare(all, cvk_card_key_name(key), display_of(key, here->entry[k].value),
-                    &here->entry[k], &there->entry[k]);
+            compare(all, cvk_card_key_name(key), cvk_card_label(key), &here->entry[k],
+                    &there->entry[k]);
         }
     }
 }
@@ -71,60 +62,17 @@ static int compare_meter(comparisons *all, const cvk_card *card, const arguments
         if (!cvk_card_meter_resistance(card, &here)) {
             return complain_usage(VERB, "the card has no resistance to compare with");
         }
-        display how = display_of(CVK_CARD_RESISTANCE, here.value);
-        how.label = "resistance, line to line";
         cvk_card_entry there = reading(a->meter_resistance, a->meter_tolerance);
-        compare(all, "resistance_line_to_line_ohm", how, &here, &there);
+        compare(all, "resistance_line_to_line_ohm", "resistance, line to line", &here, &there);
     }
     if (!isnan(a->meter_inductance)) {
         if (!cvk_card_meter_inductance(card, a->rotor_deg * CVK_RAD_PER_DEG, &here)) {
             return complain_usage(VERB, "the card has no inductances to compare with");
         }
-        display how = display_of(CVK_CARD_INDUCTANCE_Q, here.value);
-        how.label = "inductance, line to line";
         cvk_card_entry there = reading(a->meter_inductance, a->meter_tolerance);
-        compare(all, "inductance_line_to_line_h", how, &here, &there);
+        compare(all, "inductance_line_to_line_h", "inductance, line to line", &here, &there);
     }
     return EXIT_DONE;
-}
-
-static void print_comparisons(const comparisons *all, const char *other)
-{
-    g_print("%-28s %12s %12s %-7s %8s  %s\n", "", "card", other, "unit", "apart", "");
-    for (int n = 0; n < all->count; n++) {
-        const comparison *c = &all->line[n];
-        char here[32], there[32];
-        double half = 0.5 * c->how.factor * (c->here.high - c->here.low);
-        print_number(here, sizeof here, c->how.factor * c->here.value, half);
-        print_number(there, sizeof there, c->how.factor * c->there.value, half);
-        g_print("%-28s %12s %12s ", c->how.label, here, there);
-        g_print("%s%*s", c->how.unit, MAX(7 - (int)g_utf8_strlen(c->how.unit, -1), 0), "");
-        g_print(" %+7.2f %%  %s (%.2f of the intervals)\n",
-                100.0 * (c->there.value / c->here.value - 1.0), c->agree ? "agree" : "DISAGREE",
-                c->ratio);
-    }
-    if (all->count == 0) {
-        g_print("nothing is known on both sides\n");
-    }
-}
-
-static void print_comparisons_json(const comparisons *all)
-{
-    JsonBuilder *b = json_builder_new();
-    json_builder_begin_object(b);
-    for (int n = 0; n < all->count; n++) {
-        const comparison *c = &all->line[n];
-        json_builder_set_member_name(b, c->key);
-        json_builder_begin_object(b);
-        add_json_number(b, "card", c->here.value);
-        add_json_number(b, "other", c->there.value);
-        add_json_number(b, "share_of_intervals", c->ratio);
-        json_builder_set_member_name(b, "agree");
-        json_builder_add_boolean_value(b, c->agree);
-        json_builder_end_object(b);
-    }
-    json_builder_end_object(b);
-    print_json_document(b);
 }
 
 /* "KEY=VALUE" with its interval; without one the value is taken as exact. */
@@ -157,27 +105,9 @@ static int set_by_hand(cvk_card *card, const arguments *a)
     return status;
 }
 
-static int show(const cvk_card *card, gboolean json)
-{
-    if (json) {
-        JsonBuilder *b = json_builder_new();
-        json_builder_begin_object(b);
-        add_json_card(b, card);
-        json_builder_end_object(b);
-        print_json_document(b);
-    } else {
-        print_card_table(card, NULL, 0.0, TRUE);
-    }
-    return EXIT_DONE;
-}
-
 static int report(const comparisons *all, const char *other, gboolean json)
 {
-    if (json) {
-        print_comparisons_json(all);
-    } else {
-        print_comparisons(all, other);
-    }
+    show_document(cvk_comparison_document(all->line, all->count, other), json);
     return all->disagree > 0 || all->count == 0 ? EXIT_ANSWER_NO : EXIT_DONE;
 }
 
@@ -205,7 +135,7 @@ static int work(const arguments *a, char **paths, int count)
         if (cvk_card_file_write(&card, a->output, &complaint) != CVK_OK) {
             return complain_file(VERB, &complaint);
         }
-        show(&card, a->json);
+        show_document(cvk_card_document(&card, true), a->json);
         return contradictions > 0 ? EXIT_ANSWER_NO : EXIT_DONE;
     }
     if (count == 2) {
@@ -229,7 +159,7 @@ static int work(const arguments *a, char **paths, int count)
             return complain_file(VERB, &complaint);
         }
     }
-    return show(&card, a->json);
+    return show_document(cvk_card_document(&card, true), a->json);
 }
 
 int cmd_card(int argc, char **argv)

@@ -77,18 +77,14 @@ static int write_results(job *j, const arguments *a)
     if (a->refine != NULL) {
         (void)cvk_card_join(&j->estimate.card, &j->before);
     }
-    if (a->json) {
-        print_estimate_json(&j->estimate, truth);
-    } else {
-        print_estimate_table(&j->estimate, truth, a->why);
-    }
+    show_document(cvk_estimate_document(&j->estimate, truth, a->why), a->json);
     if (a->card != NULL && cvk_card_file_write(&j->estimate.card, a->card, &complaint) != CVK_OK) {
         return complain_file(VERB, &complaint);
     }
-    if (a->plot != NULL && !draw_estimate(&j->estimate, truth, a->plot, &complaint)) {
+    if (a->plot != NULL && !cvk_draw_estimate(&j->estimate, truth, a->plot, &complaint)) {
         return complain_file(VERB, &complaint);
     }
-    if (a->details != NULL && !draw_details(&j->estimate, a->details, &complaint)) {
+    if (a->details != NULL && !cvk_draw_details(&j->estimate, a->details, &complaint)) {
         return complain_file(VERB, &complaint);
     }
     return EXIT_DONE;
@@ -171,7 +167,8 @@ static int work_each(const arguments *a, char **paths, int count)
             name_card(j, a);
             status = done == CVK_OK ? EXIT_DONE : EXIT_ANSWER_NO;
         }
-        print_estimate_line(&j->estimate, paths[n], status);
+        show_json_line(cvk_estimate_line_document(
+            &j->estimate, paths[n], status, status == EXIT_BAD_USAGE ? last_complaint() : NULL));
         worst = MAX(worst, MIN(status, EXIT_ANSWER_NO));
         free_log_set(&j->set);
         g_free(j);

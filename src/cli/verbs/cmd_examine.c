@@ -32,12 +32,8 @@ static int work(job *j, const log_options *options, gboolean json, const char *p
         return complain_usage(VERB, "%s", cvk_status_text(examined));
     }
     add_reader_findings(&j->examination.estimate, &j->set);
-    if (json) {
-        print_examination_json(&j->examination);
-    } else {
-        print_examination_table(&j->examination);
-    }
-    if (plot != NULL && !draw_examination(j->set.log[0], &j->examination, plot, &complaint)) {
+    show_document(cvk_examination_document(&j->examination), json);
+    if (plot != NULL && !cvk_draw_examination(j->set.log[0], &j->examination, plot, &complaint)) {
         return complain_file(VERB, &complaint);
     }
     return examined == CVK_OK ? EXIT_DONE : EXIT_ANSWER_NO;

@@ -16,7 +16,6 @@
 
 #define VERB "plan"
 #define SEED 20261u
-#define WIDER 1.03 /* times as wide */
 
 typedef struct arguments {
     gboolean json, sensor;
@@ -62,50 +61,6 @@ static void on_progress(double share)
     show_progress("trying recordings", share);
 }
 
-static const char *width_text(double width, char text[16])
-{
-    if (width >= 1.0) {
-        return "unknown";
-    }
-    g_snprintf(text, 16, "%s %%", digits(100.0 * width, 2));
-    return text;
-}
-
-/* Of the pole pairs: how sure the integer is. */
-static const char *sureness_text(double width, char text[16])
-{
-    if (width >= 1.0) {
-        return "unknown";
-    }
-    g_snprintf(text, 16, "%s%s %%", width < 0.01 ? "sure, " : "likely, ",
-               digits(100.0 * (1.0 - width), 4));
-    return text;
-}
-
-static void print_widths(const cvk_plan_widths *w)
-{
-    char text[16];
-    for (int k = 0; k < CVK_PLAN_KEYS; k++) {
-        const gboolean poles = cvk_plan_key(k) == CVK_CARD_POLE_PAIRS;
-        g_print(" %13s", poles ? sureness_text(w->width[k], text) : width_text(w->width[k], text));
-    }
-    g_print("\n");
-}
-
-/* More data make an interval wider when they contradict, a little, what was so sharp before. */
-static gboolean widens(const cvk_plan *p)
-{
-    for (size_t n = 0; n < p->options; n++) {
-        for (int k = 0; k < CVK_PLAN_KEYS && p->option[n].possible; k++) {
-            if (p->before.width[k] < 1.0 &&
-                p->option[n].after.width[k] > WIDER * p->before.width[k]) {
-                return TRUE;
-            }
-        }
-    }
-    return FALSE;
-}
-
 static char *command_of(const job *j, const char *rig, const cvk_plan_option *option)
 {
     GString *text = g_string_new(NULL);
@@ -121,104 +76,6 @@ static char *command_of(const job *j, const char *rig, const cvk_plan_option *op
     }
     g_string_append_printf(text, " -o next-%s.h5", option->excitation);
     return g_string_free(text, FALSE);
-}
-
-static const char *text_of(int k, double width, char text[16])
-{
-    return cvk_plan_key(k) == CVK_CARD_POLE_PAIRS ? sureness_text(width, text)
-                                                  : width_text(width, text);
-}
-
-static void print_plan(const job *j, const char *rig)
-{
-    static const char *const heads[CVK_PLAN_KEYS] = {"R",    "Ld",         "Lq",
-                                                     "flux", "pole pairs", "inertia"};
-    const cvk_plan *p = &j->plan;
-    g_print(
-        "Half widths of the 95 %% intervals, relative (without the channels' common gains)\n\n");
-    g_print("%-22s", "");
-    for (int k = 0; k < CVK_PLAN_KEYS; k++) {
-        g_print(" %13s", heads[k]);
-    }
-    g_print("\n%-22s", "now");
-    print_widths(&p->before);
-    for (size_t n = 0; n < p->options; n++) {
-        const cvk_plan_option *o = &p->option[n];
-        g_print("%c %-10s %6s s ", (int)n == p->best ? '>' : ' ', o->excitation,
-                digits(o->length_s, 3));
-        if (!o->possible) {
-            g_print(" beyond the limits\n");
-            continue;
-        }
-        print_widths(&o->after);
-    }
-    if (widens(p)) {
-        g_print("Where an interval gets wider with more data, the new log differs a little from "
-                "the old "
-                "ones\n(temperature, another working point): the wider interval holds both.\n");
-    }
-    if (p->best < 0) {
-        g_print("\nNo recording within the limits sharpens the card any further.\n");
-        return;
-    }
-    const cvk_plan_option *best = &p->option[p->best];
-    int widest = 0;
-    while (cvk_plan_key(widest) != p->widest) {
-        widest++;
-    }
-    char *command = command_of(j, rig, best);
-    char before[16], after[16];
-    g_print("\nNext: %s. It should bring %s from %s to %s.\n  %s\n", best->excitation,
-            display_of(p->widest, 1.0).label, text_of(widest, p->before.width[widest], before),
-            text_of(widest, best->after.width[widest], after), command);
-    g_free(command);
-}
-
-static void add_widths(JsonBuilder *b, const char *name, const cvk_plan_widths *w)
-{
-    json_builder_set_member_name(b, name);
-    json_builder_begin_object(b);
-    for (int k = 0; k < CVK_PLAN_KEYS; k++) {
-        add_json_number(b, cvk_card_key_name(cvk_plan_key(k)),
-                        w->width[k] < 1.0 ? w->width[k] : NAN);
-    }
-    json_builder_end_object(b);
-}
-
-static void print_plan_json(const job *j, const char *rig)
-{
-    const cvk_plan *p = &j->plan;
-    JsonBuilder *b = json_builder_new();
-    json_builder_begin_object(b);
-    add_json_text(b, "widest", cvk_card_key_name(p->widest));
-    add_widths(b, "now", &p->before);
-    json_builder_set_member_name(b, "options");
-    json_builder_begin_array(b);
-    for (size_t n = 0; n < p->options; n++) {
-        json_builder_begin_object(b);
-        add_json_text(b, "excitation", p->option[n].excitation);
-        add_json_number(b, "length_s", p->option[n].length_s);
-        json_builder_set_member_name(b, "possible");
-        json_builder_add_boolean_value(b, p->option[n].possible);
-        if (p->option[n].possible) {
-            add_widths(b, "expected", &p->option[n].after);
-        }
-        json_builder_end_object(b);
-    }
-    json_builder_end_array(b);
-    json_builder_set_member_name(b, "next");
-    if (p->best >= 0) {
-        char *command = command_of(j, rig, &p->option[p->best]);
-        json_builder_begin_object(b);
-        add_json_text(b, "excitation", p->option[p->best].excitation);
-        add_json_text(b, "command", command);
-        json_builder_end_object(b);
-        g_free(command);
-    } else {
-        json_builder_add_null_value(b);
-    }
-    json_builder_end_object(b);
-    print_json_document(b);
 }
 
 static int work(job *j, const arguments *a, char **paths, int count)
@@ -259,11 +116,10 @@ static int work(job *j, const arguments *a, char **paths, int count)
     if (planned != CVK_OK) {
         return complain_usage(VERB, "%s", cvk_status_text(planned));
     }
-    if (a->json) {
-        print_plan_json(j, paths[0]);
-    } else {
-        print_plan(j, paths[0]);
-    }
+    char *command =
+        j->plan.best >= 0 ? command_of(j, paths[0], &j->plan.option[j->plan.best]) : NULL;
+    show_document(cvk_plan_document(&j->plan, command), a->json);
+    g_free(command);
     return j->plan.best >= 0 ? EXIT_DONE : EXIT_ANSWER_NO;
 }
 

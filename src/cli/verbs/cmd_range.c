@@ -10,12 +10,10 @@
 #include "corvak/files/card_yaml.h"
 #include "corvak/host/torque_map.h"
 #include "corvak/sim/sim.h"
-#include "figures/gnuplot.h"
 
 #include <math.h>
 
 #define VERB "range"
-#define NEAR 1.4 /* times the end of the map, to which the speed of a lifted bus is drawn */
 
 typedef struct arguments {
     char *tune, *plot;
@@ -23,11 +21,6 @@ typedef struct arguments {
     double winding_degc;
     gboolean json;
 } arguments;
-
-static const char *depth_name(int depth)
-{
-    return cvk_parameter_named("modulation.depth")->names[depth];
-}
 
 /* ---- what is known --------------------------------------------------------------------------- */
 
@@ -77,132 +70,6 @@ static gboolean describe(const arguments *a, const cvk_card *card, const cvk_rig
                     m->pole_pairs);
 }
 
-/* ---- the answer ------------------------------------------------------------------------------ */
-
-static void print_range(const arguments *a, const cvk_torque_motor *m, const cvk_torque_map *r,
-                        const char *name)
-{
-    g_print("Range: %s at %s V and %s A\n\n", name, digits(m->bus_v, 4), digits(m->current_a, 4));
-    g_print("torque at standstill  %s N m", digits(r->torque_nm, 4));
-    if (r->current_d_a < 0.0) {
-        g_print(", with %s A of d current the least current (torque.least_current)",
-                digits(r->current_d_a, 3));
-    }
-    if (isfinite(r->continuous_nm)) {
-        const char *how = r->continuous_nm < r->torque_nm ? "the winding comes to"
-                                                          : "all of it, the winding stays below";
-        g_print("\n           for long   %s N m: %s %.0f degC", digits(r->continuous_nm, 4), how,
-                a->winding_degc);
-    }
-    g_print("\n\n  %-10s %10s %12s %14s %22s\n", "depth", "voltage", "all torque", "without load",
-            "with field weakening");
-    for (int d = 0; d < CVK_DEPTHS; d++) {
-        const cvk_torque_depth *k = &r->depth[d];
-        g_print("  %-10s %8.2f V %8.0f rpm %10.0f rpm ", depth_name(d), k->voltage_v,
-                CVK_RPM_PER_RAD_S * k->base_mech_rad_s, CVK_RPM_PER_RAD_S * k->top_mech_rad_s);
-        if (isfinite(k->weakened_mech_rad_s)) {
-            g_print("%18.0f rpm\n", CVK_RPM_PER_RAD_S * k->weakened_mech_rad_s);
-        } else {
-            g_print("%22s\n", "no end by the voltage");
-        }
-    }
-    g_print("\n(modulation.depth, torque.weakening; %s A of d current at most, "
-            "torque.weakening_current_a)\n",
-            digits(m->weakening_a, 3));
-    g_print("faster than %.0f rpm a bridge that is switched off lifts the bus beyond %s V "
-            "(protect.bus_max_v):\nthe back-EMF is larger there, and only the d current holds it "
-            "down\n",
-            CVK_RPM_PER_RAD_S * r->off_mech_rad_s, digits(m->bus_most_v, 4));
-}
-
-static void add_numbers(JsonBuilder *b, const char *key, const double *number)
-{
-    json_builder_set_member_name(b, key);
-    json_builder_begin_array(b);
-    for (int n = 0; n < CVK_TORQUE_MAP_POINTS; n++) {
-        json_builder_add_double_value(b, number[n]);
-    }
-    json_builder_end_array(b);
-}
-
-static void print_json(const cvk_torque_map *r, const char *name)
-{
-    JsonBuilder *b = json_builder_new();
-    json_builder_begin_object(b);
-    add_json_text(b, "name", name);
-    add_json_number(b, "torque_nm", r->torque_nm);
-    add_json_number(b, "continuous_torque_nm", r->continuous_nm);
-    add_json_number(b, "least_current_d_a", r->current_d_a);
-    add_json_number(b, "switch_off_mech_rad_s", r->off_mech_rad_s);
-    add_numbers(b, "speed_mech_rad_s", r->speed_mech_rad_s);
-    json_builder_set_member_name(b, "depths");
-    json_builder_begin_object(b);
-    for (int d = 0; d < CVK_DEPTHS; d++) {
-        const cvk_torque_depth *k = &r->depth[d];
-        json_builder_set_member_name(b, depth_name(d));
-        json_builder_begin_object(b);
-        add_json_number(b, "voltage_v", k->voltage_v);
-        add_json_number(b, "base_mech_rad_s", k->base_mech_rad_s);
-        add_json_number(b, "top_mech_rad_s", k->top_mech_rad_s);
-        add_json_number(b, "weakened_mech_rad_s", k->weakened_mech_rad_s);
-        add_numbers(b, "torque_nm", k->torque_nm);
-        add_numbers(b, "weakened_torque_nm", k->weakened_nm);
-        json_builder_end_object(b);
-    }
-    json_builder_end_object(b);
-    json_builder_end_object(b);
-    print_json_document(b);
-}
-
-static gboolean draw(const cvk_torque_map *r, const char *name, const char *path,
-                     cvk_complaint *complaint)
-{
-    static const char *const colours[CVK_DEPTHS] = {GREY, GREEN, BLUE, ORANGE};
-    static const char *const titles[CVK_DEPTHS] = {"sine", "linear", "hexagon", "six steps"};
-    char *title = g_strdup_printf("%s: torque over speed", name);
-    FILE *g = open_figure(path, title, complaint);
-    g_free(title);
-    if (g == NULL) {
-        return FALSE;
-    }
-    const double last_rpm = CVK_RPM_PER_RAD_S * r->speed_mech_rad_s[CVK_TORQUE_MAP_POINTS - 1],
-                 off_rpm = CVK_RPM_PER_RAD_S * r->off_mech_rad_s;
-    const double end_rpm = off_rpm < NEAR * last_rpm ? fmax(last_rpm, 1.05 * off_rpm) : last_rpm;
-    fprintf(g, "$map << EOD\n");
-    for (int n = 0; n < CVK_TORQUE_MAP_POINTS; n++) {
-        fprintf(g, "%g", CVK_RPM_PER_RAD_S * r->speed_mech_rad_s[n]);
-        for (int d = 0; d < CVK_DEPTHS; d++) {
-            fprintf(g, " %g %g", r->depth[d].torque_nm[n], r->depth[d].weakened_nm[n]);
-        }
-        fprintf(g, "\n");
-    }
-    fprintf(g,
-            "EOD\nset lmargin at screen 0.08\nset rmargin at screen 0.76\nset bmargin at screen "
-            "0.09\nset tmargin at screen 0.92\nset key outside right center\nset xlabel 'speed / "
-            "rpm'\nset ylabel 'torque / N m'\nset yrange [0:*]\nset xrange [0:%g]\n",
-            end_rpm);
-    if (off_rpm < end_rpm) {
-        fprintf(
-            g, "set arrow 1 from %g, graph 0 to %g, graph 1 nohead dt 3 lw 1.5 lc rgb '" GREY "'\n",
-            off_rpm, off_rpm);
-    }
-    fprintf(g, "plot ");
-    for (int d = 0; d < CVK_DEPTHS; d++) {
-        fprintf(g, "$map using 1:%d with lines lw 2 lc rgb '%s' title '%s', ", 2 + 2 * d,
-                colours[d], titles[d]);
-    }
-    for (int d = 0; d < CVK_DEPTHS; d++) {
-        fprintf(g, "$map using 1:%d with lines lw 1.5 dt 2 lc rgb '%s' %s, ", 3 + 2 * d, colours[d],
-                d == CVK_DEPTHS - 1 ? "title 'the same, weakened'" : "notitle");
-    }
-    if (isfinite(r->continuous_nm)) {
-        fprintf(g, "%g with lines lw 1.5 dt 4 lc rgb 'black' title 'for long', ", r->continuous_nm);
-    }
-    fprintf(g, "NaN with lines dt 3 lw 1.5 lc rgb '" GREY "' %s\n",
-            off_rpm < end_rpm ? "title 'bus lifted when off'" : "notitle");
-    return close_figure(g, path, complaint);
-}
-
 /* ---- the command ----------------------------------------------------------------------------- */
 
 static int work(const arguments *a, const char *card_path, const char *rig_path)
@@ -226,12 +93,8 @@ static int work(const arguments *a, const char *card_path, const char *rig_path)
         return EXIT_ANSWER_NO;
     }
     cvk_torque_map_compute(&motor, &range);
-    if (a->json) {
-        print_json(&range, rig.name);
-    } else {
-        print_range(a, &motor, &range, rig.name);
-    }
-    return a->plot == NULL || draw(&range, rig.name, a->plot, &complaint)
+    show_document(cvk_range_document(&motor, &range, rig.name, a->winding_degc), a->json);
+    return a->plot == NULL || cvk_draw_range(&range, rig.name, a->plot, &complaint)
                ? EXIT_DONE
                : complain_file(VERB, &complaint);
 }

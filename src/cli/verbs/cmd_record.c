@@ -35,7 +35,7 @@ typedef struct recording {
     record_channel channel[CVK_LOG_WRITER_MOST];
     size_t channels;
     cvk_log_writer *log;
-    record_figure *figure;
+    cvk_record_figure *figure;
     guint64 rows; /* written */
     cvk_sim sim;
     cvk_excitation program;
@@ -207,7 +207,7 @@ static gboolean open_log(recording *r, const cvk_log_writer_column *columns, siz
         return FALSE;
     }
     if (r->given->plot != NULL) {
-        r->figure = record_figure_new(columns, count);
+        r->figure = cvk_record_figure_new(columns, count);
     }
     return TRUE;
 }
@@ -217,7 +217,7 @@ static void put_row(recording *r, const double *cells)
     r->rows++;
     cvk_log_writer_row(r->log, cells);
     if (r->figure != NULL) {
-        record_figure_row(r->figure, cells);
+        cvk_record_figure_row(r->figure, cells);
     }
 }
 
@@ -359,12 +359,12 @@ static int finish(recording *r, int status)
     if (r->figure != NULL && status != EXIT_BAD_USAGE) {
         char *title = g_strdup_printf("%s: %s%s%s", r->config.name, r->excitation,
                                       r->scenario.name[0] != '\0' ? ", " : "", r->scenario.name);
-        if (!record_figure_draw(r->figure, title, r->given->plot, &complaint)) {
+        if (!cvk_record_figure_draw(r->figure, title, r->given->plot, &complaint)) {
             status = complain_file(VERB, &complaint);
         }
         g_free(title);
     }
-    record_figure_free(r->figure);
+    cvk_record_figure_free(r->figure);
     return status;
 }
 

@@ -2,7 +2,6 @@
  *
  * corvak replay: a log through the observers, and the search for their settings.
  */
-#include "figures/figure_replay.h"
 
 #include "corvak/core/units.h"
 
@@ -126,11 +125,13 @@ static int change_parameters(job *j)
     return EXIT_DONE;
 }
 
-static void print_findings(const cvk_estimate *e)
+/* Why this log cannot be replayed; what else was found is in the document. */
+static void complain_findings(const cvk_estimate *e)
 {
     for (size_t n = 0; n < e->findings; n++) {
-        g_printerr("%s: %s: %s\n", severity_text(e->finding[n].severity), e->finding[n].log,
-                   e->finding[n].text);
+        if (e->finding[n].severity == CVK_ERROR) {
+            complain_usage(VERB, "%s: %s", e->finding[n].log, e->finding[n].text);
+        }
     }
 }
 
@@ -146,7 +147,7 @@ static int prepare(job *j, char **paths)
         const cvk_status read = cvk_replay_rows_from_log(&j->rows, j->set.log[0], &options,
                                                          pole_pairs_of(j), &j->findings);
         add_reader_findings(&j->findings, &j->set);
-        print_findings(&j->findings);
+        complain_findings(&j->findings);
         status = read == CVK_OK           ? EXIT_DONE
                  : read == CVK_NOT_IN_LOG ? EXIT_BAD_USAGE
                                           : complain_usage(VERB, "%s", cvk_status_text(read));
@@ -159,114 +160,14 @@ static int prepare(job *j, char **paths)
 
 /* ---- results --------------------------------------------------------------------------------- */
 
-static const char *reference_text(const cvk_replay *r)
+static void show_results(const job *j)
 {
-    return r->reference == CVK_REPLAY_COLUMN   ? "the log's electrical angle"
-           : r->reference == CVK_REPLAY_FITTED ? "the log's rotor angle, its offset fitted"
-                                               : "none in the log: the observers' own mean";
-}
-
-static void print_results(const job *j)
-{
-    const cvk_replay *r = &j->replay;
-    g_print("Replay: %s, %zu rows at %s kHz\nreference: %s\n\n%-8s %12s %9s %9s %14s %9s %9s\n",
-            j->set.log[0]->name, j->rows.rows, digits(1e-3 / j->rows.period_s, 4),
-            reference_text(r), "observer", "rms error", "95 %", "mean", "speed, rms", "within 30",
-            "quality");
-    for (int kind = 0; kind < CVK_OBSERVER_KINDS; kind++) {
-        const cvk_replay_result *x = &r->result[kind];
-        if (x->ran) {
-            g_print("%-8s %8.2f deg %5.1f deg %5.1f deg %8s rad/s %7.1f %% %7.1f %%\n",
-                    observer_name(kind), CVK_DEG_PER_RAD * x->error_rms_rad,
-                    CVK_DEG_PER_RAD * x->error_95_rad, CVK_DEG_PER_RAD * x->error_mean_rad,
-                    digits(x->speed_rms_rad_s, 3), 100.0 * x->within_share,
-                    100.0 * x->mean_quality);
-        }
-    }
-    g_print("\nwithin 30: share of the judged rows that are less than 30 deg off; quality is what "
-            "the observer\nsaid of that (its mean). Judged: beyond %s rad/s and after two turns.\n",
-            digits((double)j->tune.settings.observer.least_speed_rad_s, 3));
-    if (j->given->search) {
-        const cvk_search *s = &j->found;
-        g_print(
-            "\nSearch: %s, worst over the corners of the %s: %.2f deg before, %.2f deg after "
-            "(%u runs;\nangle, and with it the speed's error over observer.least_speed_rad_s)\n",
-            observer_name(j->searched), j->has_card ? "card's intervals" : "+-5 % of R, L, flux",
-            CVK_DEG_PER_RAD * s->before_rad, CVK_DEG_PER_RAD * s->after_rad, s->runs);
-        for (int key = 0; key < CVK_SEARCH_KEYS; key++) {
-            g_print("  %s.%-24s %s %s\n", s->key[key]->section, s->key[key]->name,
-                    digits((double)cvk_parameter_get(&s->best, s->key[key]), 4), s->key[key]->unit);
-        }
-    }
-}
-
-static void add_result(JsonBuilder *b, const cvk_replay_result *x)
-{
-    json_builder_begin_object(b);
-    add_json_number(b, "judged_s", x->judged_s);
-    add_json_number(b, "error_rms_rad", x->error_rms_rad);
-    add_json_number(b, "error_95_rad", x->error_95_rad);
-    add_json_number(b, "error_mean_rad", x->error_mean_rad);
-    add_json_number(b, "speed_rms_rad_s", x->speed_rms_rad_s);
-    add_json_number(b, "within_30_deg_share", x->within_share);
-    add_json_number(b, "mean_quality", x->mean_quality);
-    json_builder_end_object(b);
-}
-
-static void add_search(JsonBuilder *b, const job *j)
-{
-    const cvk_search *s = &j->found;
-    json_builder_begin_object(b);
-    add_json_text(b, "observer", observer_name(j->searched));
-    add_json_number(b, "worst_before_rad", s->before_rad);
-    add_json_number(b, "worst_after_rad", s->after_rad);
-    json_builder_set_member_name(b, "settings");
-    json_builder_begin_object(b);
-    for (int key = 0; key < CVK_SEARCH_KEYS; key++) {
-        char *name = g_strconcat(s->key[key]->section, ".", s->key[key]->name, NULL);
-        json_builder_set_member_name(b, name);
-        json_builder_begin_object(b);
-        add_json_number(b, "best", (double)cvk_parameter_get(&s->best, s->key[key]));
-        json_builder_set_member_name(b, "tried");
-        json_builder_begin_array(b);
-        for (int n = 0; n < CVK_SEARCH_POINTS; n++) {
-            json_builder_begin_object(b);
-            add_json_number(b, "value", s->value[key][n]);
-            add_json_number(b, "worst_error_rad", s->error_rad[key][n]);
-            json_builder_end_object(b);
-        }
-        json_builder_end_array(b);
-        json_builder_end_object(b);
-        g_free(name);
-    }
-    json_builder_end_object(b);
-    json_builder_end_object(b);
-}
-
-static void print_json(const job *j)
-{
-    static const char *const references[] = {"electrical", "fitted", "consensus"};
-    JsonBuilder *b = json_builder_new();
-    json_builder_begin_object(b);
-    add_json_text(b, "log", j->set.log[0]->name);
-    add_json_number(b, "rows", (double)j->rows.rows);
-    add_json_text(b, "reference", references[j->replay.reference]);
-    json_builder_set_member_name(b, "observers");
-    json_builder_begin_object(b);
-    for (int kind = 0; kind < CVK_OBSERVER_KINDS; kind++) {
-        if (j->replay.result[kind].ran) {
-            json_builder_set_member_name(b, observer_name(kind));
-            add_result(b, &j->replay.result[kind]);
-        }
-    }
-    json_builder_end_object(b);
-    if (j->given->search) {
-        json_builder_set_member_name(b, "search");
-        add_search(b, j);
-    }
-    add_json_findings(b, &j->findings);
-    json_builder_end_object(b);
-    print_json_document(b);
+    show_document(cvk_replay_document(&j->replay, &j->rows, j->set.log[0]->name,
+                                      (double)j->tune.settings.observer.least_speed_rad_s,
+                                      j->given->search ? &j->found : NULL, j->searched,
+                                      j->has_card ? "card's intervals" : "+-5 % of R, L, flux",
+                                      &j->findings),
+                  j->given->json);
 }
 
 /* ---- the search ------------------------------------------------------------------------------ */
@@ -330,14 +231,12 @@ static int replay(job *j)
     } else if (ran != CVK_OK) {
         return complain_refusal(VERB, ran, &why);
     }
-    if (a->json) {
-        print_json(j);
-    } else if (status == EXIT_DONE) {
-        print_results(j);
+    if (a->json || status == EXIT_DONE) {
+        show_results(j);
     }
-    if (a->plot != NULL && !draw_replay(&j->replay, &j->trace, a->search ? &j->found : NULL,
-                                        (double)j->tune.settings.motor.pole_pairs,
-                                        j->set.log[0]->name, a->plot, &complaint)) {
+    if (a->plot != NULL && !cvk_draw_replay(&j->replay, &j->trace, a->search ? &j->found : NULL,
+                                            (double)j->tune.settings.motor.pole_pairs,
+                                            j->set.log[0]->name, a->plot, &complaint)) {
         return complain_file(VERB, &complaint);
     }
     return a->output != NULL && status == EXIT_DONE ? write_tune(j) : status;
@@ -352,7 +251,7 @@ static int choose_observers(job *j)
     j->which = ALL;
     j->searched = -1;
     for (int kind = 0; kind < CVK_OBSERVER_KINDS && name != NULL; kind++) {
-        if (strcmp(observer_name(kind), name) == 0) {
+        if (strcmp(cvk_observer_name(kind), name) == 0) {
             j->which = j->given->search ? ALL : 1u << kind;
             j->searched = kind;
         }

@@ -155,7 +155,7 @@ int cmd_rig(int argc, char **argv)
     if (plot != NULL) {
         cvk_rig_comparison comparison;
         if (cvk_rig_compare_inverters(&config, &comparison) != CVK_OK ||
-            !draw_inverters(&config, &comparison, plot, &complaint)) {
+            !cvk_draw_inverters(&config, &comparison, plot, &complaint)) {
             status = complain_file(VERB, &complaint);
         }
     }

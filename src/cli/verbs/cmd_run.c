@@ -13,7 +13,6 @@
 #include "corvak/host/run.h"
 #include "corvak/sim/device.h"
 #include "base/open_device.h"
-#include "figures/figure_run.h"
 
 #include <math.h>
 #include <string.h>
@@ -46,7 +45,7 @@ typedef struct job {
     int place[CVK_LOG_WRITER_MOST]; /* of a channel's signal in a row */
     size_t channels;
     cvk_log_writer *log;
-    run_figure *figure;
+    cvk_run_figure *figure;
     guint64 rows;
 } job;
 
@@ -177,7 +176,7 @@ static bool on_row(void *context, const cvk_device_row *row, const cvk_bench_tru
         log_row(j, row, truth);
     }
     if (j->figure != NULL) {
-        run_figure_row(j->figure, row, truth, j->motor.pole_pairs);
+        cvk_run_figure_row(j->figure, row, truth, j->motor.pole_pairs);
     }
     if (j->rows++ % (j->motor.distant ? 100u : 4000u) == 0) {
         show_progress(VERB, MIN(row->time_s / j->plan.length_s, 0.99));
@@ -201,166 +200,6 @@ static int open_log(job *j)
     return j->log != NULL ? EXIT_DONE : complain_file(VERB, &complaint);
 }
 
-/* ---- the verdict ---------------------------------------------------------------------------- */
-
-static void print_result(const job *j, const cvk_run_result *r)
-{
-    const double rpm = CVK_RPM_PER_RAD_S / j->motor.pole_pairs;
-    char reached[48] = "";
-    if (isfinite(r->reached_s)) {
-        g_snprintf(reached, sizeof reached, "after %.2f s", r->reached_s);
-    } else if (cvk_run_has_goal(r->mode)) {
-        g_strlcpy(reached, "NOT reached", sizeof reached);
-    }
-    g_print("  %7.2f s  %-8s ", r->from_s, cvk_mode_text((cvk_mode)r->mode));
-    if (r->mode == CVK_MODE_SPEED) {
-        g_print("%9.1f rpm   %-14s mean %.1f rpm, ripple %s rpm rms\n", rpm * r->wanted_rad_s,
-                reached, rpm * r->mean_rad_s, digits(rpm * r->ripple_rad_s, 2));
-    } else if (r->mode == CVK_MODE_POSITION) {
-        g_print("%9.2f deg   %s\n", CVK_DEG_PER_RAD * r->wanted_mech_rad, reached);
-    } else {
-        g_print("%15s %s\n", "", reached);
-    }
-}
-
-/* In the unit that people say. */
-static const struct {
-    const char *name, *unit;
-    double factor;
-} quantities[CVK_RUN_QUANTITIES] = {
-    [CVK_RUN_SPEED] = {"speed off by", "%", 100.0},
-    [CVK_RUN_POSITION] = {"position off by", "deg", CVK_DEG_PER_RAD},
-    [CVK_RUN_CURRENT] = {"current", "A", 1.0},
-    [CVK_RUN_ANGLE] = {"angle off by", "deg rms", CVK_DEG_PER_RAD},
-    [CVK_RUN_RIPPLE] = {"ripple", "rpm rms", CVK_RPM_PER_RAD_S}};
-
-static void print_criterion(const job *j, size_t n)
-{
-    const cvk_run_criterion *c = &j->plan.criterion[n];
-    const cvk_run_finding *f = &j->run.finding[n];
-    char until[24] = "the end";
-    if (isfinite(c->to_s)) {
-        g_snprintf(until, sizeof until, "%s s", digits(c->to_s, 4));
-    }
-    g_print("  %-20s %s s to %s: ", c->name, digits(c->from_s, 4), until);
-    if (isnan(f->measured)) {
-        g_print("MISSED: nothing was measured then\n");
-    } else {
-        g_print("%s: %s %s %s, %s allowed\n", f->met ? "met" : "MISSED",
-                quantities[c->quantity].name,
-                digits(quantities[c->quantity].factor * f->measured, 3),
-                quantities[c->quantity].unit, digits(quantities[c->quantity].factor * c->limit, 3));
-    }
-}
-
-static void print_verdict(const job *j)
-{
-    const cvk_run *run = &j->run;
-    if (j->motor.distant) {
-        g_print("Run: %s, %s (over the link)\n\n", j->motor.name, j->scenario.name);
-    } else {
-        g_print("Run: %s, %s (seed %" G_GINT64_FORMAT ", %s inverter)\n\n", j->motor.name,
-                j->scenario.name, j->given->bench.seed,
-                j->motor.rig.inverter.fidelity == CVK_FIDELITY_SWITCHED ? "switched" : "averaged");
-    }
-    for (size_t n = 0; n < run->count; n++) {
-        print_result(j, &run->result[n]);
-    }
-    if (run->fault != CVK_FAULT_NONE) {
-        g_print("  %7.2f s  FAULT: %s\n", run->fault_s, cvk_fault_text(run->fault));
-        if (run->start_reason != CVK_START_FINE) {
-            g_print("             %s (attempt %d)\n", cvk_start_reason_text(run->start_reason),
-                    run->start_attempts);
-        }
-    }
-    if (j->plan.criteria > 0) {
-        g_print("\ncriteria\n");
-    }
-    for (size_t n = 0; n < j->plan.criteria; n++) {
-        print_criterion(j, n);
-    }
-    g_print("\nlargest current   %s A (limit %s A)\n", digits(run->largest_current_a, 3),
-            digits(j->motor.current_a, 3));
-    if (run->start_attempts > 1 && run->fault == CVK_FAULT_NONE) {
-        g_print("start             in attempt %d: the one before: %s\n", run->start_attempts,
-                cvk_start_reason_text(run->start_reason));
-    }
-    if (isfinite(run->angle_rms_rad)) {
-        g_print("angle error       %.2f deg rms, %.1f deg at worst, over %.2f s beyond %.0f rpm\n",
-                CVK_DEG_PER_RAD * run->angle_rms_rad, CVK_DEG_PER_RAD * run->angle_worst_rad,
-                run->angle_s, 0.1 * j->plan.rated_rad_s * CVK_RPM_PER_RAD_S / j->motor.pole_pairs);
-    }
-    g_print("verdict           %s\n", !cvk_run_is_good(run, &j->plan) ? "NOT good: see above"
-                                      : j->plan.criteria > 0
-                                          ? "every set-point was reached, every criterion met"
-                                          : "every set-point was reached");
-}
-
-static void add_criteria(JsonBuilder *b, const job *j)
-{
-    static const char *const names[CVK_RUN_QUANTITIES] = {[CVK_RUN_SPEED] = "speed_share",
-                                                          [CVK_RUN_POSITION] = "position_mech_rad",
-                                                          [CVK_RUN_CURRENT] = "current_a",
-                                                          [CVK_RUN_ANGLE] = "angle_rms_rad",
-                                                          [CVK_RUN_RIPPLE] =
-                                                              "speed_rms_mech_rad_s"};
-    json_builder_set_member_name(b, "criteria");
-    json_builder_begin_array(b);
-    for (size_t n = 0; n < j->plan.criteria; n++) {
-        const cvk_run_criterion *c = &j->plan.criterion[n];
-        json_builder_begin_object(b);
-        add_json_text(b, "name", c->name);
-        add_json_text(b, "quantity", names[c->quantity]);
-        add_json_number(b, "from_s", c->from_s);
-        add_json_number(b, "to_s", c->to_s);
-        add_json_number(b, "limit", c->limit);
-        add_json_number(b, "measured", j->run.finding[n].measured);
-        json_builder_set_member_name(b, "met");
-        json_builder_add_boolean_value(b, j->run.finding[n].met);
-        json_builder_end_object(b);
-    }
-    json_builder_end_array(b);
-}
-
-static void print_json(const job *j)
-{
-    const cvk_run *run = &j->run;
-    JsonBuilder *b = json_builder_new();
-    json_builder_begin_object(b);
-    add_json_text(b, "rig", j->motor.name);
-    add_json_text(b, "scenario", j->scenario.name);
-    json_builder_set_member_name(b, "requests");
-    json_builder_begin_array(b);
-    for (size_t n = 0; n < run->count; n++) {
-        const cvk_run_result *r = &run->result[n];
-        json_builder_begin_object(b);
-        add_json_number(b, "from_s", r->from_s);
-        add_json_text(b, "mode", cvk_mode_text((cvk_mode)r->mode));
-        add_json_number(b, "speed_mech_rad_s", r->wanted_rad_s / j->motor.pole_pairs);
-        add_json_number(b, "position_mech_rad",
-                        r->mode == CVK_MODE_POSITION ? r->wanted_mech_rad : NAN);
-        add_json_number(b, "reached_s", r->reached_s);
-        add_json_number(b, "mean_mech_rad_s", r->mean_rad_s / j->motor.pole_pairs);
-        add_json_number(b, "ripple_mech_rad_s", r->ripple_rad_s / j->motor.pole_pairs);
-        json_builder_end_object(b);
-    }
-    json_builder_end_array(b);
-    add_json_text(b, "fault", cvk_fault_text(run->fault));
-    add_json_number(b, "fault_s", run->fault != CVK_FAULT_NONE ? run->fault_s : NAN);
-    add_json_number(b, "largest_current_a", run->largest_current_a);
-    add_json_number(b, "angle_error_rms_rad", run->angle_rms_rad);
-    add_json_number(b, "angle_error_worst_rad", run->angle_s > 0.0 ? run->angle_worst_rad : NAN);
-    add_criteria(b, j);
-    add_json_number(b, "start_attempts", run->start_attempts);
-    add_json_text(b, "start_reason",
-                  run->start_reason != CVK_START_FINE ? cvk_start_reason_text(run->start_reason)
-                                                      : NULL);
-    json_builder_set_member_name(b, "good");
-    json_builder_add_boolean_value(b, cvk_run_is_good(run, &j->plan));
-    json_builder_end_object(b);
-    print_json_document(b);
-}
-
 /* ---- the command ---------------------------------------------------------------------------- */
 
 static int run_it(job *j)
@@ -374,7 +213,8 @@ static int run_it(job *j)
         result = complain_file(VERB, &complaint);
     }
     if (result == EXIT_DONE && j->figure != NULL &&
-        !run_figure_draw(j->figure, j->given->plot, j->motor.name, j->scenario.name, &complaint)) {
+        !cvk_run_figure_draw(j->figure, j->given->plot, j->motor.name, j->scenario.name,
+                             &complaint)) {
         result = complain_file(VERB, &complaint);
     }
     if (result != EXIT_DONE) {
@@ -388,11 +228,8 @@ static int run_it(job *j)
         g_printerr("corvak run: note: %zu of %zu rows did not come over the link\n", j->run.missing,
                    j->run.missing + j->run.rows);
     }
-    if (j->given->json) {
-        print_json(j);
-    } else {
-        print_verdict(j);
-    }
+    const cvk_run_setting how = run_setting_of(&j->motor, j->scenario.name, &j->given->bench);
+    show_document(cvk_run_document(&j->run, &j->plan, &how), j->given->json);
     return cvk_run_is_good(&j->run, &j->plan) ? EXIT_DONE : EXIT_ANSWER_NO;
 }
 
@@ -474,7 +311,7 @@ static int prepare(job *j, const char *rig_or_address, const char *scenario_path
         status = open_log(j);
     }
     if (status == EXIT_DONE && a->plot != NULL) {
-        j->figure = run_figure_new(j->plan.length_s);
+        j->figure = cvk_run_figure_new(j->plan.length_s);
     }
     return status;
 }
@@ -530,7 +367,7 @@ int cmd_run(int argc, char **argv)
         catch_interrupt();
         status = prepare(j, argv[1], argv[2]);
         status = status == EXIT_DONE ? run_it(j) : status;
-        run_figure_free(j->figure);
+        cvk_run_figure_free(j->figure);
         cvk_device_close(&j->motor.device);
         g_free(j);
     }

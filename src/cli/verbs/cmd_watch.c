@@ -248,50 +248,6 @@ static int watch_log(const arguments *a, char *path, watcher *w)
     return status;
 }
 
-/* ---- the verdict -------------------------------------------------------------------------------
- */
-
-static void print_verdict(const cvk_hand_check *c)
-{
-    g_print("%s after %.1f s\n", c->consistent ? "consistent" : "not consistent", c->length_s);
-    for (unsigned n = 0; n < c->findings; n++) {
-        g_print("  %s %s\n", c->finding[n].good ? "+" : "-", c->finding[n].text);
-    }
-}
-
-static void print_json(const cvk_hand_check *c)
-{
-    JsonBuilder *b = json_builder_new();
-    json_builder_begin_object(b);
-    json_builder_set_member_name(b, "consistent");
-    json_builder_add_boolean_value(b, c->consistent);
-    add_json_number(b, "length_s", c->length_s);
-    json_builder_set_member_name(b, "sensors");
-    json_builder_begin_object(b);
-    for (int n = 0; n < CVK_ROTOR_ANGLE_KINDS; n++) {
-        if (c->sensor[n].seen) {
-            json_builder_set_member_name(b, cvk_rotor_kind_name(n));
-            json_builder_begin_object(b);
-            add_json_number(b, "turns", c->sensor[n].turns);
-            add_json_number(b, "way_turns", c->sensor[n].way);
-            json_builder_end_object(b);
-        }
-    }
-    json_builder_end_object(b);
-    json_builder_set_member_name(b, "findings");
-    json_builder_begin_array(b);
-    for (unsigned n = 0; n < c->findings; n++) {
-        json_builder_begin_object(b);
-        json_builder_set_member_name(b, "good");
-        json_builder_add_boolean_value(b, c->finding[n].good);
-        add_json_text(b, "text", c->finding[n].text);
-        json_builder_end_object(b);
-    }
-    json_builder_end_array(b);
-    json_builder_end_object(b);
-    print_json_document(b);
-}
-
 int cmd_watch(int argc, char **argv)
 {
     arguments a = {.log = LOG_OPTIONS_DEFAULT};
@@ -332,11 +288,7 @@ int cmd_watch(int argc, char **argv)
     }
     if (status == EXIT_DONE) {
         cvk_hand_judge(&w->check);
-        if (a.json) {
-            print_json(&w->check);
-        } else {
-            print_verdict(&w->check);
-        }
+        show_document(cvk_hand_check_document(&w->check), a.json);
         status = w->check.consistent ? EXIT_DONE : EXIT_ANSWER_NO;
     }
     g_free(w);

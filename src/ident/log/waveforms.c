@@ -220,9 +220,9 @@ static bool report_rows(const cvk_log *log, const row_counts *counts, size_t kep
     }
     if (counts->gaps > 0) {
         cvk_add_finding(out, CVK_WARNING, log->name,
-                        "time jumps forward %zu times (the first at data row %zu); the log is used "
-                        "as %zu pieces",
-                        counts->gaps, counts->first_gap + 1, pieces);
+                        "time jumps forward in %zu place%s (the first at data row %zu); the log is "
+                        "used as %zu pieces",
+                        counts->gaps, counts->gaps == 1 ? "" : "s", counts->first_gap + 1, pieces);
     }
     const bool few = (double)kept < (1.0 - LARGEST_LOST_SHARE) * (double)log->rows || kept < fewest;
     if (few && counts->clipped > 0) {

@@ -3,7 +3,8 @@
  * A calibration as one page: each sensor's angle error over a turn before and after, hall sectors
  * on a circle with both directions, the sin/cos ellipse before and after.
  */
-#include "base/calibration.h"
+
+#include "corvak/document/figures.h"
 
 #include "corvak/core/units.h"
 
@@ -184,7 +185,7 @@ static void draw_ellipse(page *p, const cvk_sincos_calibration *s)
     round_axes(g);
 }
 
-gboolean draw_calibration(const cvk_calibration *c, const char *log, const char *path,
+bool cvk_draw_calibration(const cvk_calibration *c, const char *log, const char *path,
                           cvk_complaint *complaint)
 {
     char *title = g_strdup_printf("calibration from %s", log);

@@ -2,8 +2,8 @@
  *
  * Figures: a script for gnuplot with inline data.
  */
-#ifndef CORVAK_CLI_FIGURES_GNUPLOT_H
-#define CORVAK_CLI_FIGURES_GNUPLOT_H
+#ifndef CORVAK_DOCUMENT_FIGURES_GNUPLOT_H
+#define CORVAK_DOCUMENT_FIGURES_GNUPLOT_H
 
 #include "corvak/files/complaint.h"
 

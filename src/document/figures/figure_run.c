@@ -3,11 +3,11 @@
  * A run as one page against time: wanted and true speed, currents against their set-points, the
  * angle's error, the observer's quality, and what the start does.
  */
-#include "figure_run.h"
+
+#include "corvak/document/figures.h"
 
 #include "corvak/core/units.h"
 
-#include "base/cli.h"
 #include "gnuplot.h"
 
 #include <math.h>
@@ -23,26 +23,26 @@ typedef struct point {
     gboolean used;
 } point;
 
-struct run_figure {
+struct cvk_run_figure {
     double length_s, pole_pairs;
     gboolean has_truth;
     point point[POINTS];
 };
 
-run_figure *run_figure_new(double length_s)
+cvk_run_figure *cvk_run_figure_new(double length_s)
 {
-    run_figure *f = g_new0(run_figure, 1);
+    cvk_run_figure *f = g_new0(cvk_run_figure, 1);
     f->length_s = length_s;
     return f;
 }
 
-void run_figure_free(run_figure *f)
+void cvk_run_figure_free(cvk_run_figure *f)
 {
     g_free(f);
 }
 
-void run_figure_row(run_figure *f, const cvk_device_row *row, const cvk_bench_truth *truth,
-                    double pole_pairs)
+void cvk_run_figure_row(cvk_run_figure *f, const cvk_device_row *row, const cvk_bench_truth *truth,
+                        double pole_pairs)
 {
     const float *now = row->value;
     const int n = (int)(POINTS * row->time_s / f->length_s);
@@ -76,7 +76,7 @@ void run_figure_row(run_figure *f, const cvk_device_row *row, const cvk_bench_tr
     }
 }
 
-static void put_points(FILE *g, const run_figure *f)
+static void put_points(FILE *g, const cvk_run_figure *f)
 {
     const double rpm = CVK_RPM_PER_RAD_S / f->pole_pairs;
     fprintf(g, "$run << EOD\n");
@@ -102,7 +102,7 @@ static void place(FILE *g, int panel, int panels, const char *quantity)
             panel == panels - 1 ? "%g" : "");
 }
 
-gboolean run_figure_draw(const run_figure *f, const char *path, const char *rig,
+bool cvk_run_figure_draw(const cvk_run_figure *f, const char *path, const char *rig,
                          const char *scenario, cvk_complaint *complaint)
 {
     char *title = g_strdup_printf("%s: %s", rig, scenario);

@@ -3,25 +3,18 @@
  * The figure of a replay: speed, angle error and quality of each observer over time; and after a
  * search, how the error depends on each setting.
  */
-#include "figure_replay.h"
+
+#include "corvak/document/figures.h"
 
 #include "corvak/core/units.h"
 
 #include "gnuplot.h"
-
-#include "base/cli.h"
 
 #include <math.h>
 
 #define EDGE_DEG 60.0
 
 static const char *const colours[] = {BLUE, GREEN, ORANGE, GREY};
-
-const char *observer_name(int kind)
-{
-    const cvk_parameter *row = cvk_parameter_named("observer.kind");
-    return row->names[kind];
-}
 
 /* Speeds by `speed_unit`, angles no further than the panel's edge. */
 static void put_trace(FILE *g, const cvk_replay_trace *t, double speed_unit)
@@ -50,7 +43,7 @@ static void put_curves(FILE *g, const cvk_replay *r, int at, const char *first)
         if (r->result[kind].ran) {
             fprintf(g, "%s$trace using 1:%d with lines lw 1.2 lc rgb '%s' title '%s'", comma,
                     3 + 3 * kind + at, colours[(size_t)kind % (sizeof colours / sizeof colours[0])],
-                    observer_name(kind));
+                    cvk_observer_name(kind));
             comma = ", ";
         }
     }
@@ -90,7 +83,7 @@ static void put_search(FILE *g, const cvk_search *s)
     fprintf(g, "unset logscale x\n");
 }
 
-gboolean draw_replay(const cvk_replay *r, const cvk_replay_trace *trace, const cvk_search *search,
+bool cvk_draw_replay(const cvk_replay *r, const cvk_replay_trace *trace, const cvk_search *search,
                      double pole_pairs, const char *log, const char *path, cvk_complaint *complaint)
 {
     char *title = g_strdup_printf("%s through the observers", log);

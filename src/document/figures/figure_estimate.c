@@ -4,7 +4,9 @@
  * the turning motor, flux circle, inertia, speed), each only where there is something to see, and
  * the card. Drawn by gnuplot from a script with inline data.
  */
-#include "base/cli.h"
+
+#include "corvak/document/figures.h"
+#include "corvak/document/number.h"
 
 #include "corvak/core/units.h"
 #include "gnuplot.h"
@@ -136,18 +138,18 @@ static void card_panel(FILE *g, const cvk_estimate *e, const cvk_rig_config *tru
         if (!entry->known) {
             continue;
         }
-        display how = display_of(keys[n], entry->value);
+        const cvk_display how = cvk_display_of(cvk_card_key_name(keys[n]), entry->value);
         char number[48];
         double per_cent;
         print_number(number, sizeof number, how.factor * entry->value,
                      0.5 * how.factor * (entry->high - entry->low));
         /* what is off by so much lies so far from the truth, which is the zero; without a truth the
          * value is */
-        const double about = truth != NULL ? rig_truth(truth, keys[n]) : NAN;
+        const double about = truth != NULL ? cvk_rig_truth(truth, keys[n]) : NAN;
         const double zero = isfinite(about) && about != 0.0 ? about : entry->value;
         per_cent = 100.0 / fabs(zero);
-        fprintf(g, "\"%s\\n%s %s\" %d %g %g %g %g %g %g\n", how.label, number, how.unit, -rows,
-                per_cent * (entry->low - zero), per_cent * (entry->high - zero),
+        fprintf(g, "\"%s\\n%s %s\" %d %g %g %g %g %g %g\n", cvk_card_label(keys[n]), number,
+                how.unit, -rows, per_cent * (entry->low - zero), per_cent * (entry->high - zero),
                 per_cent * (entry->statistical_low - zero),
                 per_cent * (entry->statistical_high - zero), per_cent * (entry->value - zero),
                 isfinite(about) ? 0.0 : NAN);
@@ -205,7 +207,7 @@ static int choose_panels(const cvk_estimate *e, panel chosen[])
     return count;
 }
 
-gboolean draw_estimate(const cvk_estimate *estimate, const cvk_rig_config *truth, const char *path,
+bool cvk_draw_estimate(const cvk_estimate *estimate, const cvk_rig_config *truth, const char *path,
                        cvk_complaint *complaint)
 {
     panel chosen[MOST_PANELS];

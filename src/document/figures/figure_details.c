@@ -3,7 +3,9 @@
  * The second page of an estimate: how white the misfit is, how likely other values are, how the
  * inductances depend on angle and current, and how sure the pole pairs are.
  */
-#include "base/cli.h"
+
+#include "corvak/document/figures.h"
+#include "corvak/document/number.h"
 
 #include "corvak/core/units.h"
 #include "gnuplot.h"
@@ -93,7 +95,7 @@ static void angle_panel(FILE *g, const cvk_estimate *e)
         empty_panel(g, title, "the inductances are not known");
         return;
     }
-    const display how = display_of(CVK_CARD_INDUCTANCE_Q, q->value);
+    const cvk_display how = cvk_display_of("_h", q->value);
     fprintf(g, "$angle << EOD\n");
     for (int n = 0; n <= 360; n += 2) {
         double c = cos(n * CVK_PI_WIDE / 180.0), s = sin(n * CVK_PI_WIDE / 180.0);
@@ -123,7 +125,7 @@ static void current_panel(FILE *g, const cvk_estimate *e)
         empty_panel(g, title, "no standstill run among the logs");
         return;
     }
-    const display how = display_of(CVK_CARD_INDUCTANCE_Q, s->q_h[0]);
+    const cvk_display how = cvk_display_of("_h", s->q_h[0]);
     fprintf(g, "$saturation << EOD\n");
     for (int n = 0; n < CVK_SATURATION_POINTS; n++) {
         double share = (double)n / (CVK_SATURATION_POINTS - 1.0);
@@ -169,7 +171,7 @@ static void poles_panel(FILE *g, const cvk_estimate *e)
             title);
 }
 
-gboolean draw_details(const cvk_estimate *estimate, const char *path, cvk_complaint *complaint)
+bool cvk_draw_details(const cvk_estimate *estimate, const char *path, cvk_complaint *complaint)
 {
     char *title = g_strconcat("Motor card: ", estimate->card.name, ", details", NULL);
     FILE *g = open_figure(path, title, complaint);

@@ -2,7 +2,8 @@
  *
  * The figure of `corvak rig`: averaged against switched inverter.
  */
-#include "base/cli.h"
+#include "corvak/document/figures.h"
+
 #include "gnuplot.h"
 
 #include <math.h>
@@ -18,7 +19,7 @@ static void put_points(FILE *g, const cvk_rig_comparison *c)
     fprintf(g, "EOD\n");
 }
 
-gboolean draw_inverters(const cvk_rig_config *config, const cvk_rig_comparison *c, const char *path,
+bool cvk_draw_inverters(const cvk_rig_config *config, const cvk_rig_comparison *c, const char *path,
                         cvk_complaint *complaint)
 {
     char *title = g_strdup_printf("%s: averaged against switched inverter, shaft blocked, voltage "

@@ -3,7 +3,9 @@
  * The examination of a log as one page: currents, their sum, the time base, and what can be hoped
  * for.
  */
-#include "base/cli.h"
+#include "corvak/document/figures.h"
+#include "corvak/document/number.h"
+
 #include "gnuplot.h"
 
 #include <math.h>
@@ -128,7 +130,7 @@ static void hope_panel(FILE *g, const cvk_examination *e)
             continue;
         }
         fprintf(g, "%d %g \"%s%s\"\n", -rows, isfinite(hope) ? fmax(100.0 * hope, 0.01) : 0.01,
-                display_of((cvk_card_key)key, 1.0).label, isfinite(hope) ? "" : "\\n(nothing)");
+                cvk_card_label((cvk_card_key)key), isfinite(hope) ? "" : "\\n(nothing)");
         rows++;
     }
     fprintf(
@@ -141,7 +143,7 @@ static void hope_panel(FILE *g, const cvk_examination *e)
         rows - 1);
 }
 
-gboolean draw_examination(const cvk_log *log, const cvk_examination *e, const char *path,
+bool cvk_draw_examination(const cvk_log *log, const cvk_examination *e, const char *path,
                           cvk_complaint *complaint)
 {
     char *title = g_strconcat("Health of the log ", log->name, NULL);

@@ -3,9 +3,10 @@
  * Measured steps as one page: the current loop on the left, the speed loop on the right with its
  * torque current below.
  */
-#include "tune.h"
 
-#include "figures/gnuplot.h"
+#include "corvak/document/figures.h"
+
+#include "gnuplot.h"
 
 #include <math.h>
 
@@ -66,14 +67,13 @@ static const char three_curves[] =
     "'' using 1:3 with lines lw 3 lc rgb '" BLUE "' title 'measured', "
     "'' using 1:4 with lines lw 1.5 dt 2 lc rgb '" ORANGE "' title 'predicted'\n";
 
-static void draw_current(FILE *g, const tuner *t)
+static void draw_current(FILE *g, const cvk_measured_step *s)
 {
     place_at(g, 0.065, 0.48, 0.09, 0.88);
-    if (!t->measured[0]) {
+    if (s == NULL) {
         empty_panel(g, "current loop", "no step of the current was measured");
         return;
     }
-    const cvk_measured_step *s = &t->step[0];
     put_step(g, "current", s, 1.0, 1e3);
     put_time_range(g, s, 1e3);
     put_shape(g, &s->shape, &s->predicted_shape);
@@ -85,16 +85,15 @@ static void draw_current(FILE *g, const tuner *t)
             three_curves);
 }
 
-static void draw_speed(FILE *g, const tuner *t)
+static void draw_speed(FILE *g, const cvk_measured_step *s, double rpm)
 {
-    if (!t->measured[1]) {
+    if (s == NULL) {
         place_at(g, 0.565, 0.98, 0.09, 0.88);
         empty_panel(g, "speed loop", "no step of the speed was measured");
         return;
     }
-    const cvk_measured_step *s = &t->step[1];
     place_at(g, 0.565, 0.98, 0.36, 0.88);
-    put_step(g, "speed", s, tune_rpm(t, 1.0), 1.0);
+    put_step(g, "speed", s, rpm, 1.0);
     put_time_range(g, s, 1.0);
     put_shape(g, &s->shape, &s->predicted_shape);
     fprintf(g,
@@ -108,15 +107,17 @@ static void draw_speed(FILE *g, const tuner *t)
                "plot $speed using 1:5 with lines lw 1 lc rgb '" BLUE "' notitle\n");
 }
 
-gboolean draw_steps(const tuner *t, const char *path, cvk_complaint *complaint)
+bool cvk_draw_steps(const cvk_measured_step *current, const cvk_measured_step *speed,
+                    double rpm_per_rad_s, const char *name, const char *path,
+                    cvk_complaint *complaint)
 {
-    char *title = g_strdup_printf("%s: measured steps", t->session.name);
+    char *title = g_strdup_printf("%s: measured steps", name);
     FILE *g = open_figure(path, title, complaint);
     g_free(title);
     if (g == NULL) {
         return FALSE;
     }
-    draw_current(g, t);
-    draw_speed(g, t);
+    draw_current(g, current);
+    draw_speed(g, speed, rpm_per_rad_s);
     return close_figure(g, path, complaint);
 }

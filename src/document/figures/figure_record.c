@@ -2,8 +2,9 @@
  *
  * The figure of a recording: its columns against time, one panel for each unit.
  */
+#include "corvak/document/figures.h"
+
 #include "gnuplot.h"
-#include "base/record.h"
 
 #include <math.h>
 #include <string.h>
@@ -20,23 +21,23 @@ typedef struct bin {
     double t;
 } bin;
 
-struct record_figure {
+struct cvk_record_figure {
     cvk_log_writer_column column[CVK_LOG_WRITER_MOST];
     size_t columns, bins;
     unsigned rows_per_bin, rows_in_last;
     bin bin[BINS];
 };
 
-record_figure *record_figure_new(const cvk_log_writer_column *columns, size_t count)
+cvk_record_figure *cvk_record_figure_new(const cvk_log_writer_column *columns, size_t count)
 {
-    record_figure *f = g_new0(record_figure, 1);
+    cvk_record_figure *f = g_new0(cvk_record_figure, 1);
     memcpy(f->column, columns, count * sizeof *columns);
     f->columns = count;
     f->rows_per_bin = 1;
     return f;
 }
 
-void record_figure_free(record_figure *f)
+void cvk_record_figure_free(cvk_record_figure *f)
 {
     g_free(f);
 }
@@ -48,7 +49,7 @@ static void widen(bin *b, size_t column, float low, float high)
 }
 
 /* All bins are full: each two become one. */
-static void halve(record_figure *f)
+static void halve(cvk_record_figure *f)
 {
     for (size_t n = 0; n < BINS / 2; n++) {
         bin merged = f->bin[2 * n];
@@ -62,7 +63,7 @@ static void halve(record_figure *f)
     f->rows_in_last = f->rows_per_bin;
 }
 
-void record_figure_row(record_figure *f, const double *cells)
+void cvk_record_figure_row(cvk_record_figure *f, const double *cells)
 {
     if (f->bins == 0 || f->rows_in_last == f->rows_per_bin) {
         if (f->bins == BINS) {
@@ -106,7 +107,7 @@ static const char *quantity_of(const cvk_log_writer_column *column)
 }
 
 /* Alternating faster than an eye can follow: many crossings of the middle near this bin. */
-static gboolean is_dense(const record_figure *f, size_t column, float middle, size_t at)
+static gboolean is_dense(const cvk_record_figure *f, size_t column, float middle, size_t at)
 {
     const size_t from = at > REACH ? at - REACH : 0, to = MIN(at + REACH, f->bins - 1);
     int crossings = 0;
@@ -118,7 +119,7 @@ static gboolean is_dense(const record_figure *f, size_t column, float middle, si
     return crossings > MOST_CROSSINGS;
 }
 
-static float middle_of(const record_figure *f, size_t column)
+static float middle_of(const cvk_record_figure *f, size_t column)
 {
     float low = NAN, high = NAN;
     for (size_t n = 0; n < f->bins; n++) {
@@ -129,7 +130,7 @@ static float middle_of(const record_figure *f, size_t column)
 }
 
 /* Where three or more columns of a panel are drawn as a range: by the first of them, for all. */
-static void mark_filled(record_figure *f)
+static void mark_filled(cvk_record_figure *f)
 {
     for (size_t column = 1; column < f->columns; column++) {
         size_t first = column, alike = 0;
@@ -146,7 +147,7 @@ static void mark_filled(record_figure *f)
     }
 }
 
-static void put_data(FILE *g, const record_figure *f, double time_factor)
+static void put_data(FILE *g, const cvk_record_figure *f, double time_factor)
 {
     double step_s = (f->bin[f->bins - 1].t - f->bin[0].t) / (double)(f->bins - 1);
     fprintf(g, "$log << EOD\n");
@@ -168,7 +169,7 @@ static void put_data(FILE *g, const record_figure *f, double time_factor)
 
 /* Where a panel's columns alternate too fast to be seen one by one: the range that they fill.
  * Returns whether there is such a place. */
-static gboolean put_envelope(FILE *g, const record_figure *f, size_t first, double time_factor)
+static gboolean put_envelope(FILE *g, const cvk_record_figure *f, size_t first, double time_factor)
 {
     gboolean any = FALSE;
     fprintf(g, "$fill%zu << EOD\n", first);
@@ -192,7 +193,7 @@ static gboolean put_envelope(FILE *g, const record_figure *f, size_t first, doub
     return any;
 }
 
-static void put_panel(FILE *g, const record_figure *f, size_t first, int panel, int panels,
+static void put_panel(FILE *g, const cvk_record_figure *f, size_t first, int panel, int panels,
                       double time_factor, const char *time_label)
 {
     static const char *const colours[] = {BLUE, ORANGE, GREEN, GREY, "black"};
@@ -222,7 +223,7 @@ static void put_panel(FILE *g, const record_figure *f, size_t first, int panel, 
     fputc('\n', g);
 }
 
-gboolean record_figure_draw(record_figure *f, const char *title, const char *path,
+bool cvk_record_figure_draw(cvk_record_figure *f, const char *title, const char *path,
                             cvk_complaint *complaint)
 {
     size_t first[MOST_PANELS];
