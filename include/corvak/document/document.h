@@ -50,6 +50,9 @@ void cvk_doc_interval(cvk_doc *doc, const char *key, const char *label, double v
 void cvk_doc_numbers(cvk_doc *doc, const char *key, const char *label, const double *value,
                      size_t count);
 void cvk_doc_text(cvk_doc *doc, const char *key, const char *label, const char *text);
+/* So many of them. */
+void cvk_doc_texts(cvk_doc *doc, const char *key, const char *label, const char *const *text,
+                   size_t count);
 void cvk_doc_flag(cvk_doc *doc, const char *key, const char *label, bool value);
 
 /* For people: a headline of its own, and a sentence. */

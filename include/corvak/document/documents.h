@@ -19,6 +19,7 @@
 #include "corvak/ident/calibrate.h"
 #include "corvak/ident/examine.h"
 #include "corvak/rig/config.h"
+#include "corvak/rig/outlook.h"
 
 #ifdef __cplusplus
 extern "C" {
@@ -35,6 +36,16 @@ const char *cvk_severity_text(cvk_severity severity);
  * measured, its resistance has no switch in it. */
 double cvk_rig_truth(const cvk_rig_config *rig, cvk_card_key key);
 double cvk_card_truth(const cvk_rig_config *rig, const cvk_card *card, cvk_card_key key);
+
+/* The tables that files and options choose from: each row that has `word` in its name or meaning;
+ * null: all. `*count`: how many. */
+cvk_doc *cvk_parameters_document(const char *word, size_t *count);
+cvk_doc *cvk_signals_document(const char *word, size_t *count);
+cvk_doc *cvk_excitations_document(const char *word, size_t *count);
+cvk_doc *cvk_rig_keys_document(const char *word, size_t *count);
+
+/* What a rig can do, and what is implausible in it. */
+cvk_doc *cvk_outlook_document(const cvk_rig_config *config, const cvk_rig_outlook *outlook);
 
 /* A card; `why`: what is not known with what would show it. */
 cvk_doc *cvk_card_document(const cvk_card *card, bool why);

@@ -16,201 +16,44 @@
 
 #define VERB "list"
 
-static const char *kind_text(cvk_parameter_kind kind)
-{
-    static const char *const texts[] = {"real", "whole", "choice", "yes/no"};
-    return texts[kind];
-}
-
-static char *range_text(const cvk_parameter *row)
-{
-    if (row->kind == CVK_CHOICE) {
-        return g_strjoinv(" | ", (char **)(void *)row->names);
-    }
-    return row->kind == CVK_YES_NO
-               ? g_strdup("no | yes")
-               : g_strdup_printf("%g .. %g", (double)row->low, (double)row->high);
-}
-
-/* {"WHAT": [...]} */
-static void begin_list(JsonBuilder *b, const char *what)
-{
-    json_builder_begin_object(b);
-    json_builder_set_member_name(b, what);
-    json_builder_begin_array(b);
-}
-
-static void end_list(JsonBuilder *b)
-{
-    json_builder_end_array(b);
-    json_builder_end_object(b);
-    print_json_document(b);
-}
-
-static void print_parameter(const cvk_parameter *row)
-{
-    char preset[40], *range = range_text(row);
-    char *key = g_strconcat(row->section, ".", row->name, NULL);
-    cvk_parameter_text(row, row->preset, preset, sizeof preset);
-    g_print("%-34s %-8s %-24s %-13s %s%s\n", key, row->unit, range, preset, row->help,
-            row->while_on ? "" : " [bridge off]");
-    g_free(key);
-    g_free(range);
-}
-
-static void add_parameter(JsonBuilder *b, const cvk_parameter *row)
-{
-    char *key = g_strconcat(row->section, ".", row->name, NULL);
-    json_builder_begin_object(b);
-    add_json_text(b, "key", key);
-    add_json_text(b, "unit", row->unit);
-    add_json_text(b, "kind", kind_text(row->kind));
-    add_json_number(b, "low", (double)row->low);
-    add_json_number(b, "high", (double)row->high);
-    add_json_number(b, "preset", (double)row->preset);
-    if (row->kind == CVK_CHOICE) {
-        json_builder_set_member_name(b, "names");
-        json_builder_begin_array(b);
-        for (int n = 0; row->names[n] != NULL; n++) {
-            json_builder_add_string_value(b, row->names[n]);
-        }
-        json_builder_end_array(b);
-    }
-    json_builder_set_member_name(b, "while_on");
-    json_builder_add_boolean_value(b, row->while_on);
-    add_json_number(b, "factor", row->factor > 0.0f ? (double)row->factor : (double)NAN);
-    add_json_text(b, "help", row->help);
-    json_builder_end_object(b);
-    g_free(key);
-}
-
-/* Every row whose key or help holds `words`; all when it is null. */
+/* Every row whose name or help holds `words`; all when it is null. */
 static gboolean wanted(const char *words, const char *name, const char *help)
 {
     return words == NULL || strstr(name, words) != NULL || strstr(help, words) != NULL;
 }
 
+static int show_table(cvk_doc *doc, size_t count, gboolean json)
+{
+    if (count == 0 && !json) {
+        cvk_doc_free(doc);
+        return EXIT_ANSWER_NO;
+    }
+    show_document(doc, json);
+    return count > 0 ? EXIT_DONE : EXIT_ANSWER_NO;
+}
+
 static int print_parameters(const char *words, gboolean json)
 {
-    JsonBuilder *b = json ? json_builder_new() : NULL;
-    int shown = 0;
-    if (json) {
-        begin_list(b, "parameters");
-    } else {
-        g_print("%-34s %-8s %-24s %-13s %s\n", "key", "unit", "allowed", "preset",
-                "meaning ([bridge off]: may change only then)");
-    }
-    for (unsigned n = 0; n < cvk_parameter_count(); n++) {
-        const cvk_parameter *row = cvk_parameter_at(n);
-        char *key = g_strconcat(row->section, ".", row->name, NULL);
-        if (wanted(words, key, row->help)) {
-            shown++;
-            if (json) {
-                add_parameter(b, row);
-            } else {
-                print_parameter(row);
-            }
-        }
-        g_free(key);
-    }
-    if (json) {
-        end_list(b);
-    }
-    return shown > 0 ? EXIT_DONE : EXIT_ANSWER_NO;
-}
-
-static void add_signal(JsonBuilder *b, const cvk_signal *s)
-{
-    json_builder_begin_object(b);
-    add_json_text(b, "name", s->name);
-    add_json_text(b, "unit", s->unit);
-    add_json_text(b, "help", s->help);
-    if (s->states > 0) {
-        json_builder_set_member_name(b, "states");
-        json_builder_begin_array(b);
-        for (int n = 0; n < s->states; n++) {
-            json_builder_add_string_value(b, s->text(n));
-        }
-        json_builder_end_array(b);
-    }
-    json_builder_end_object(b);
-}
-
-static void print_signal(const cvk_signal *s)
-{
-    g_print("%-16s %-8s %s\n", s->name, s->unit, s->help);
-    for (int n = 0; n < s->states; n++) {
-        g_print("%25s %3d  %s\n", "", n, s->text(n));
-    }
+    size_t count;
+    cvk_doc *doc = cvk_parameters_document(words, &count);
+    return show_table(doc, count, json);
 }
 
 static int print_signals(const char *words, gboolean json)
 {
-    JsonBuilder *b = json ? json_builder_new() : NULL;
-    int shown = 0;
-    if (json) {
-        begin_list(b, "signals");
-    } else {
-        g_print("%-16s %-8s %s\n", "name", "unit", "meaning");
-    }
-    for (unsigned n = 0; n < cvk_signal_count(); n++) {
-        const cvk_signal *s = cvk_signal_at(n);
-        if (!wanted(words, s->name, s->help)) {
-            continue;
-        }
-        shown++;
-        if (json) {
-            add_signal(b, s);
-        } else {
-            print_signal(s);
-        }
-    }
-    if (json) {
-        end_list(b);
-    }
-    return shown > 0 ? EXIT_DONE : EXIT_ANSWER_NO;
+    size_t count;
+    cvk_doc *doc = cvk_signals_document(words, &count);
+    return show_table(doc, count, json);
 }
 
-/* Everything a rig file can set. */
-static int print_keys_as_json(const char *words)
+static int print_excitations(const char *words, gboolean json)
 {
-    unsigned count;
-    const cvk_rig_field *fields = cvk_rig_fields(&count);
-    JsonBuilder *b = json_builder_new();
-    int shown = 0;
-    begin_list(b, "keys");
-    for (unsigned n = 0; n < count; n++) {
-        const cvk_rig_field *f = &fields[n];
-        if (!wanted(words, f->name, f->meaning)) {
-            continue;
-        }
-        shown++;
-        json_builder_begin_object(b);
-        add_json_text(b, "section", f->section);
-        add_json_text(b, "key", f->name);
-        json_builder_set_member_name(b, "needed");
-        json_builder_add_boolean_value(b, isnan(f->preset));
-        if (f->names != NULL) {
-            add_json_text(b, "value", f->names[(int)f->preset]);
-            json_builder_set_member_name(b, "choices");
-            json_builder_begin_array(b);
-            for (int k = 0; f->names[k] != NULL; k++) {
-                json_builder_add_string_value(b, f->names[k]);
-            }
-            json_builder_end_array(b);
-        } else {
-            add_json_number(b, "value", f->preset);
-            add_json_number(b, "low", f->low);
-            add_json_number(b, "high", f->high);
-        }
-        add_json_text(b, "meaning", f->meaning);
-        json_builder_end_object(b);
-    }
-    end_list(b);
-    return shown > 0 ? EXIT_DONE : EXIT_ANSWER_NO;
+    size_t count;
+    cvk_doc *doc = cvk_excitations_document(words, &count);
+    return show_table(doc, count, json);
 }
 
-/* The same as the skeleton of a file. */
+/* Everything a rig file can set, as the skeleton of a file. */
 static int print_keys(const char *words, gboolean json)
 {
     unsigned count;
@@ -218,7 +61,9 @@ static int print_keys(const char *words, gboolean json)
     const char *section = "";
     int shown = 0;
     if (json) {
-        return print_keys_as_json(words);
+        size_t found;
+        cvk_doc *doc = cvk_rig_keys_document(words, &found);
+        return show_table(doc, found, TRUE);
     }
     g_print(
         "# Every key of a rig file. A value stands for what counts when the key is left out;\n"
@@ -253,45 +98,8 @@ static int print_keys(const char *words, gboolean json)
     return shown > 0 ? EXIT_DONE : EXIT_ANSWER_NO;
 }
 
-static void print_excitation(JsonBuilder *b, const cvk_program *p)
-{
-    if (b == NULL) {
-        g_print("%-11s %s%s\n", p->name, p->help,
-                p->knows_angle ? "; needs the rotor's angle" : "");
-        return;
-    }
-    json_builder_begin_object(b);
-    add_json_text(b, "name", p->name);
-    json_builder_set_member_name(b, "shaft_held");
-    json_builder_add_boolean_value(b, p->shaft_held);
-    json_builder_set_member_name(b, "needs_angle");
-    json_builder_add_boolean_value(b, p->knows_angle);
-    add_json_text(b, "help", p->help);
-    json_builder_end_object(b);
-}
-
-static int print_excitations(const char *words, gboolean json)
-{
-    JsonBuilder *b = json ? json_builder_new() : NULL;
-    int shown = 0;
-    if (json) {
-        begin_list(b, "excitations");
-    }
-    for (unsigned n = 0; n < cvk_program_count(); n++) {
-        const cvk_program *p = cvk_program_at(n);
-        if (wanted(words, p->name, p->help)) {
-            shown++;
-            print_excitation(b, p);
-        }
-    }
-    if (json) {
-        end_list(b);
-    }
-    return shown > 0 ? EXIT_DONE : EXIT_ANSWER_NO;
-}
-
 typedef struct found_lines {
-    JsonBuilder *b;
+    cvk_doc *doc;
     const char *words;
     int count;
 } found_lines;
@@ -302,34 +110,26 @@ static void on_line(void *context, const char *path, const char *what)
     char *address = g_strconcat("serial:", path, NULL);
     if (wanted(f->words, address, what)) {
         f->count++;
-        if (f->b != NULL) {
-            json_builder_begin_object(f->b);
-            add_json_text(f->b, "address", address);
-            add_json_text(f->b, "what", what);
-            json_builder_end_object(f->b);
-        } else {
-            g_print("%-28s %s\n", address, what);
-        }
+        cvk_doc_row(f->doc, NULL, NULL);
+        cvk_doc_text(f->doc, "address", "address", address);
+        cvk_doc_text(f->doc, "what", "what it says of itself", what);
+        cvk_doc_end(f->doc);
     }
     g_free(address);
 }
 
 static int print_devices(const char *words, gboolean json)
 {
-    found_lines f = {json ? json_builder_new() : NULL, words, 0};
-    if (json) {
-        begin_list(f.b, "devices");
-    }
+    found_lines f = {cvk_doc_new(), words, 0};
+    cvk_doc_table(f.doc, "devices", "Devices");
     cvk_serial_lines(on_line, &f);
-    if (json) {
-        end_list(f.b);
-        return EXIT_DONE;
-    }
+    cvk_doc_end(f.doc);
     if (f.count == 0) {
-        g_print("no serial line is there%s\n", words != NULL ? " of that name" : "");
+        cvk_doc_note(f.doc, "no serial line is there%s", words != NULL ? " of that name" : "");
     }
-    g_print("others cannot be seen from here: tcp:HOST:PORT, and sim:RIG for a simulated one\n");
-    return EXIT_DONE;
+    cvk_doc_note(f.doc, "others cannot be seen from here: tcp:HOST:PORT, and sim:RIG for a "
+                        "simulated one");
+    return show_document(f.doc, json);
 }
 
 static const struct {

@@ -91,6 +91,13 @@ static void add_value(JsonBuilder *b, const node *n)
     case NODE_NUMBERS:
         add_numbers(b, n);
         break;
+    case NODE_TEXTS:
+        json_builder_begin_array(b);
+        for (char **text = n->texts; *text != NULL; text++) {
+            json_builder_add_string_value(b, *text);
+        }
+        json_builder_end_array(b);
+        break;
     case NODE_FLAG:
         json_builder_add_boolean_value(b, n->value > 0.5);
         break;

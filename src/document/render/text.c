@@ -2,56 +2,12 @@
  *
  * A document as text for people.
  */
-#include "tree/node.h"
-
-#include "corvak/document/number.h"
+#include "parts.h"
 
 #include <math.h>
 #include <string.h>
 
-enum { WIDTH = 100, INDENT = 2, GAP = 2, MOST_CELLS = 16 };
-
-/* ---- numbers -------------------------------------------------------------------------------- */
-
-static cvk_display display_of(const node *n, double size)
-{
-    return n->unit != NULL ? (cvk_display){n->unit, n->factor} : cvk_display_of(n->key, size);
-}
-
-static double half_of(const node *n)
-{
-    return n->kind == NODE_INTERVAL ? 0.5 * (n->high - n->low) : (double)NAN;
-}
-
-/* Without its unit; of an interval with "+- half". */
-static void append_number(GString *out, const node *n, double factor)
-{
-    const double half = factor * half_of(n);
-    if (!isfinite(n->value)) {
-        g_string_append(out, "-");
-    } else if (isfinite(half) && half > 0.0) {
-        char value[40], around[40];
-        print_number(value, sizeof value, factor * n->value, half);
-        print_number(around, sizeof around, half, half);
-        g_string_append_printf(out, "%s +- %s", value, around);
-    } else {
-        g_string_append(out, digits(factor * n->value, n->digits));
-    }
-}
-
-static void append_numbers(GString *out, const node *n)
-{
-    double largest = 0.0;
-    for (size_t k = 0; k < n->count; k++) {
-        largest = isfinite(n->numbers[k]) ? fmax(largest, fabs(n->numbers[k])) : largest;
-    }
-    const cvk_display how = display_of(n, largest);
-    for (size_t k = 0; k < n->count; k++) {
-        g_string_append_printf(out, "%s%s", k > 0 ? ", " : "",
-                               digits(how.factor * n->numbers[k], n->digits));
-    }
-    g_string_append_printf(out, "%s%s", how.unit[0] != '\0' ? " " : "", how.unit);
-}
+enum { WIDTH = 100 };
 
 static char *value_text(const node *n)
 {
@@ -74,41 +30,9 @@ static char *value_text(const node *n)
     return g_string_free(out, FALSE);
 }
 
-/* ---- lines ---------------------------------------------------------------------------------- */
-
-static void pad(GString *out, const char *text, glong width, gboolean right)
-{
-    const glong missing = width - g_utf8_strlen(text, -1);
-    for (glong n = 0; right && n < missing; n++) {
-        g_string_append_c(out, ' ');
-    }
-    g_string_append(out, text);
-    for (glong n = 0; !right && n < missing; n++) {
-        g_string_append_c(out, ' ');
-    }
-}
-
-/* A text from column `at` on; lines that would be too long go on below it. */
 static void append_wrapped(GString *out, const char *text, glong at)
 {
-    char **words = g_strsplit(text, " ", -1);
-    glong column = at;
-    for (int n = 0; words[n] != NULL; n++) {
-        const glong length = g_utf8_strlen(words[n], -1);
-        if (n > 0 && column + 1 + length > WIDTH) {
-            g_string_append_c(out, '\n');
-            pad(out, "", at, FALSE);
-            column = at;
-        } else if (n > 0) {
-            g_string_append_c(out, ' ');
-            column++;
-        }
-        g_string_append(out, words[n]);
-        const char *broken = strrchr(words[n], '\n');
-        column = broken != NULL ? at + g_utf8_strlen(broken + 1, -1) : column + length;
-    }
-    g_strfreev(words);
-    g_string_append_c(out, '\n');
+    append_within(out, text, at, at, WIDTH);
 }
 
 static void headline(GString *out, const char *text, glong indent)
@@ -118,100 +42,6 @@ static void headline(GString *out, const char *text, glong indent)
     }
     pad(out, "", indent, FALSE);
     append_wrapped(out, text, indent);
-}
-
-/* ---- tables --------------------------------------------------------------------------------- */
-
-/* A cell for people, in the order of a row. */
-static const node *cell_of(const node *row, guint column)
-{
-    for (guint n = 0, seen = 0; n < row->children->len; n++) {
-        const node *child = child_of(row, n);
-        if (child->label != NULL && seen++ == column) {
-            return child;
-        }
-    }
-    return NULL;
-}
-
-/* One unit for a column: that of its largest number. */
-static cvk_display column_display(const node *table, guint column)
-{
-    double largest = 0.0;
-    const node *any = cell_of(child_of(table, 0), column);
-    for (guint r = 0; r < table->children->len; r++) {
-        const node *cell = cell_of(child_of(table, r), column);
-        if (cell != NULL && isfinite(cell->value)) {
-            largest = fmax(largest, fabs(cell->value));
-        }
-    }
-    return any->kind == NODE_NUMBER || any->kind == NODE_INTERVAL ? display_of(any, largest)
-                                                                  : (cvk_display){"", 1.0};
-}
-
-static char *cell_text(const node *cell, cvk_display how)
-{
-    GString *out = g_string_new(NULL);
-    if (cell != NULL && (cell->kind == NODE_NUMBER || cell->kind == NODE_INTERVAL)) {
-        append_number(out, cell, how.factor);
-    } else if (cell != NULL && cell->text != NULL) {
-        g_string_append(out, cell->text);
-    }
-    if (cell != NULL && cell->remark != NULL) {
-        g_string_append_printf(out, "%s%s", out->len > 0 ? "  " : "", cell->remark);
-    }
-    return g_string_free(out, FALSE);
-}
-
-static void append_table(GString *out, const node *table, glong indent)
-{
-    const guint rows = table->children->len;
-    glong width[MOST_CELLS] = {0}, first = 0;
-    cvk_display how[MOST_CELLS];
-    guint columns = 0;
-    if (rows == 0) {
-        return;
-    }
-    for (const node *cell;
-         columns < MOST_CELLS && (cell = cell_of(child_of(table, 0), columns)) != NULL; columns++) {
-        how[columns] = column_display(table, columns);
-        width[columns] = MAX(g_utf8_strlen(cell->label, -1), g_utf8_strlen(how[columns].unit, -1));
-        for (guint r = 0; r < rows; r++) {
-            char *text = cell_text(cell_of(child_of(table, r), columns), how[columns]);
-            width[columns] = MAX(width[columns], g_utf8_strlen(text, -1));
-            g_free(text);
-        }
-    }
-    for (guint r = 0; r < rows; r++) {
-        const char *label = child_of(table, r)->label;
-        first = label != NULL ? MAX(first, g_utf8_strlen(label, -1)) : first;
-    }
-    gboolean units = FALSE;
-    for (guint c = 0; c < columns; c++) {
-        units = units || how[c].unit[0] != '\0';
-    }
-    for (int line = -2; line < (int)rows; line++) {
-        if (line == -1 && !units) {
-            continue;
-        }
-        const node *row = child_of(table, line < 0 ? 0 : (guint)line);
-        GString *text = g_string_new(NULL);
-        pad(text, "", indent, FALSE);
-        pad(text, line < 0 || row->label == NULL ? "" : row->label, first, FALSE);
-        for (guint c = 0; c < columns; c++) {
-            const node *cell = cell_of(row, c);
-            char *shown = line == -2   ? g_strdup(cell->label)
-                          : line == -1 ? g_strdup(how[c].unit)
-                                       : cell_text(cell, how[c]);
-            const gboolean words = cell != NULL && cell->kind == NODE_TEXT;
-            pad(text, "", c == 0 && first == 0 ? 0 : GAP, FALSE);
-            pad(text, shown, width[c], !words);
-            g_free(shown);
-        }
-        g_string_append(out, g_strchomp(text->str));
-        g_string_append_c(out, '\n');
-        g_string_free(text, TRUE);
-    }
 }
 
 /* ---- groups --------------------------------------------------------------------------------- */

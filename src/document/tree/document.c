@@ -18,6 +18,7 @@ static void free_node(gpointer data)
     g_free(n->remark);
     g_free(n->unit);
     g_free(n->numbers);
+    g_strfreev(n->texts);
     if (n->children != NULL) {
         g_ptr_array_unref(n->children);
     }
@@ -113,6 +114,17 @@ void cvk_doc_numbers(cvk_doc *doc, const char *key, const char *label, const dou
 void cvk_doc_text(cvk_doc *doc, const char *key, const char *label, const char *text)
 {
     add(doc, NODE_TEXT, key, label)->text = g_strdup(text);
+}
+
+void cvk_doc_texts(cvk_doc *doc, const char *key, const char *label, const char *const *text,
+                   size_t count)
+{
+    node *n = add(doc, NODE_TEXTS, key, label);
+    n->texts = g_new0(char *, count + 1);
+    for (size_t k = 0; k < count; k++) {
+        n->texts[k] = g_strdup(text[k]);
+    }
+    n->text = g_strjoinv(" | ", n->texts);
 }
 
 void cvk_doc_flag(cvk_doc *doc, const char *key, const char *label, bool value)

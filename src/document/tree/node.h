@@ -18,6 +18,7 @@ typedef enum node_kind {
     NODE_INTERVAL,
     NODE_NUMBERS,
     NODE_TEXT,
+    NODE_TEXTS,
     NODE_FLAG,
     NODE_TITLE,
     NODE_NOTE
@@ -30,6 +31,7 @@ typedef struct node {
     double value, low, high, factor;
     int digits;
     double *numbers;
+    char **texts;
     size_t count;
     GPtrArray *children; /* of groups, tables and rows; members more of an interval; or null */
     struct node *parent;
