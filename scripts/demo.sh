@@ -18,7 +18,7 @@ for run in standstill spin coast; do
     say "corvak record $run --rig $rig --seed 7 -o $out/wheel-$run.csv"
     "$corvak" record "$run" --rig "$rig" --seed 7 -o "$out/wheel-$run.csv"
 done
-say "corvak estimate $out/wheel-*.csv --compare $rig --card $out/wheel.card.yaml --plot $out/wheel.png"
+say "corvak estimate $out/wheel-*.csv --compare $rig -o $out/wheel.card.yaml --plot $out/wheel.png"
 "$corvak" estimate "$out/wheel-standstill.csv" "$out/wheel-spin.csv" "$out/wheel-coast.csv" \
     --compare "$rig" --card "$out/wheel.card.yaml" --plot "$out/wheel.png"
 say "corvak examine $out/wheel-standstill.csv"

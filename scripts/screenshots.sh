@@ -52,7 +52,7 @@ EOF
 for run in standstill spin coast; do
     corvak record "$run" --rig data/wheel.rig.yaml --seed 7 -o "wheel-$run.csv" 2>/dev/null
 done
-corvak estimate wheel-*.csv --compare data/wheel.rig.yaml --card wheel.card.yaml \
+corvak estimate wheel-*.csv --compare data/wheel.rig.yaml -o wheel.card.yaml \
     --plot "$shots/estimate-page.png" --plot-details "$shots/estimate-details.png" >/dev/null
 corvak examine wheel-standstill.csv --plot "$shots/examine-page.png" >/dev/null
 corvak rig data/wheel.rig.yaml --plot "$shots/rig-inverters.png" >/dev/null

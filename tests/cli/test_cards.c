@@ -55,8 +55,7 @@ END_TEST
 
 START_TEST(a_card_is_shown_compared_and_changed)
 {
-    assert_status(run(CORVAK_COMMAND " estimate " LOG " --card a.yaml --switch-resistance 0.004"),
-                  0);
+    assert_status(run(CORVAK_COMMAND " estimate " LOG " -o a.yaml --switch-resistance 0.004"), 0);
     assert_status(run(CORVAK_COMMAND " card a.yaml"), 0);
     assert_says(out, "resistance, winding alone");
     assert_status(run(CORVAK_COMMAND " card a.yaml --meter-resistance 0.332 --meter-inductance "

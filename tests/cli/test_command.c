@@ -319,7 +319,7 @@ START_TEST(wrong_usage_is_explained)
         {"estimate --map ia wheel-spin.csv", "write COLUMN=NAME"},
         {"estimate --compare none.yaml wheel-spin.csv", "none.yaml: cannot be opened"},
         {"estimate --plot page.bmp wheel-standstill.csv", ".png or FILE.svg"},
-        {"estimate --card no/dir/card.yaml wheel-standstill.csv", "no/dir/card.yaml"},
+        {"estimate -o no/dir/card.yaml wheel-standstill.csv", "no/dir/card.yaml"},
         {"rig", "name one rig file"},
         {"rig none.yaml", "none.yaml: cannot be opened"},
         {"record", "name one excitation"},
@@ -341,7 +341,7 @@ START_TEST(wrong_usage_is_explained)
               "timeout 60 " CORVAK_COMMAND " examine log.pipe'");
     assert_says(out, "(20 kHz)");
     assert_status(run("mkfifo pipe.yaml"), 0); /* a finished file must not be renamed over it */
-    assert_status(run(CORVAK_COMMAND " estimate --card pipe.yaml wheel-standstill.csv"), 2);
+    assert_status(run(CORVAK_COMMAND " estimate -o pipe.yaml wheel-standstill.csv"), 2);
     assert_says(err, "pipe.yaml: is there and not a file");
 }
 END_TEST
@@ -550,7 +550,7 @@ END_TEST
 START_TEST(numbers_are_for_people)
 {
     static const char *const lines[] = {
-        "estimate wheel-standstill.csv wheel-spin.csv --card numbers.card.yaml --why",
+        "estimate wheel-standstill.csv wheel-spin.csv -o numbers.card.yaml --why",
         "gains numbers.card.yaml " CORVAK_DATA "/wheel.rig.yaml --pwm",
         "range numbers.card.yaml " CORVAK_DATA "/wheel.rig.yaml",
         "rig " CORVAK_DATA "/blower.rig.yaml",

@@ -210,7 +210,7 @@ START_TEST(outputs_are_checked_before_the_work)
     static const struct {
         const char *line, *words;
     } cases[] = {
-        {"estimate mine.csv --card mine.csv", "would overwrite the input"},
+        {"estimate mine.csv -o mine.csv", "would overwrite the input"},
         {"estimate mine.csv --plot link.png", "would overwrite the input"},
         {"estimate mine.csv --plot page.jpg", "FILE.png or FILE.svg"},
         {"examine mine.csv --plot no/folder/x.png", "no folder no/folder"},
@@ -263,10 +263,10 @@ END_TEST
 
 START_TEST(a_card_is_refined_by_later_logs)
 {
-    assert_status(run(CORVAK_COMMAND " estimate " LOG " --card one.yaml --name Töpfer"), 0);
+    assert_status(run(CORVAK_COMMAND " estimate " LOG " -o one.yaml --name Töpfer"), 0);
     assert_status(
         run(CORVAK_COMMAND " record coast --rig " CORVAK_DATA "/wheel.rig.yaml -o coast.csv"), 0);
-    assert_status(run(CORVAK_COMMAND " estimate coast.csv --refine one.yaml --card two.yaml"), 0);
+    assert_status(run(CORVAK_COMMAND " estimate coast.csv --refine one.yaml -o two.yaml"), 0);
     assert_says(out, "resistance, phase");
     assert_says(out, "flux linkage");
     char *card = read_file("two.yaml");

@@ -78,7 +78,7 @@ START_TEST(gains_make_the_wheel_turn)
 {
     assert_status(run(CORVAK_COMMAND " gains wheel.card.yaml " WHEEL " -o wheel.tune.yaml"), 0);
     assert_says(out, "current.bandwidth_hz");
-    assert_says(out, "phase margin 61 deg");
+    assert_says(out, "phase margin 61°");
     char *tune = read_file("wheel.tune.yaml");
     assert_says(tune, "tune_version: 1");
     assert_says(tune, "current.bandwidth_hz: \"gains: a radian of the loop");
@@ -135,7 +135,7 @@ START_TEST(a_new_motor_comes_out_of_its_standstill)
     for (size_t n = 0; n < G_N_ELEMENTS(motors); n++) {
         char *rig = g_strdup_printf(CORVAK_DATA "/%s.rig.yaml", motors[n]);
         assert_status(run(CORVAK_COMMAND " record standstill --rig %s -o new.csv", rig), 0);
-        assert_status(run(CORVAK_COMMAND " estimate new.csv --card new.card.yaml"), 0);
+        assert_status(run(CORVAK_COMMAND " estimate new.csv -o new.card.yaml"), 0);
         assert_status(run(CORVAK_COMMAND " gains new.card.yaml %s -P motor.flux_linkage_wb=0", rig),
                       1);
         assert_says(err, "flux_linkage_wb: guess it in the tune file");
@@ -262,7 +262,7 @@ START_TEST(a_ladder_finds_both_ends)
         0);
     assert_says(out, "vector usable");
     assert_says(out, "angle NOT usable");
-    assert_says(out, "without load lowest usable speed");
+    assert_says(out, "without load: lowest usable speed");
     assert_says(out, "the flux linkage of 21.5 mWb is too small for the observer");
     assert_status(run(CORVAK_COMMAND " measure ladder " WHEEL " --tune wheel.tune.yaml --within 0"),
                   2);

@@ -36,8 +36,8 @@ int run(const char *format, ...)
 
 void assert_status(int status, int expected)
 {
-    ck_assert_msg(status == expected, "exit status %d, not %d\nstdout: %s\nstderr: %s", status,
-                  expected, out, err);
+    ck_assert_msg(status == expected, "exit status %d, not %d\nstdout: %.1500s\nstderr: %.1500s",
+                  status, expected, out, err);
 }
 
 /* Runs of spaces as one. */
@@ -55,7 +55,7 @@ static char *squeezed(const char *text)
 void assert_says(const char *text, const char *words)
 {
     char *said = squeezed(text), *wanted = squeezed(words);
-    ck_assert_msg(strstr(said, wanted) != NULL, "\"%s\" lacks \"%s\"", text, words);
+    ck_assert_msg(strstr(said, wanted) != NULL, "\"%.2000s\" lacks \"%s\"", text, words);
     g_free(said);
     g_free(wanted);
 }

@@ -16,7 +16,7 @@ extern "C" {
 #endif
 
 /* The page to look at first, and the second one: misfit, inductance against angle and current, pole
- * pairs. `truth` may be null. */
+ * pairs. The estimate was made with curves; `truth` may be null. */
 bool cvk_draw_estimate(const cvk_estimate *estimate, const cvk_rig_config *truth, const char *path,
                        cvk_complaint *complaint);
 bool cvk_draw_details(const cvk_estimate *estimate, const char *path, cvk_complaint *complaint);

@@ -17,7 +17,7 @@ cvk_estimate_options cvk_estimate_options_default(void);
 
 /* Estimates what the logs show; what they do not show is null with a reason. Fails with
  * CVK_NOT_IN_LOG when a log is unusable or nothing could be estimated: the findings say why.
- * `out` is large (about 100 kB): keep it off small stacks. */
+ * `out` is large (about 40 kB): keep it off small stacks. */
 cvk_status cvk_estimate_logs(const cvk_log *const *logs, size_t count,
                              const cvk_estimate_options *options, cvk_estimate *out) CVK_MUST_CHECK;
 

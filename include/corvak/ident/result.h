@@ -25,7 +25,8 @@ typedef struct cvk_estimate_options {
     double largest_current_a;     /* a log with more is taken for one in milliampere; 500 */
     double switch_resistance_ohm; /* on-resistance of one switch; 0 when not known */
     int threads;                  /* at most, for the fits; the result is the same; 1 */
-    bool profile;                 /* the likelihood profile is wanted: some more fits */
+    /* What figures are drawn from goes there; null: nothing of the kind is made. */
+    struct cvk_estimate_curves *curves;
 } cvk_estimate_options;
 
 typedef enum cvk_severity {
@@ -45,6 +46,22 @@ typedef struct cvk_curve {
     size_t points;
     double x[CVK_CURVE_POINTS], y[CVK_CURVE_POINTS], fit[CVK_CURVE_POINTS];
 } cvk_curve;
+
+typedef struct cvk_estimate_curves {
+    bool with_profile;  /* asked for by the caller: some more fits */
+    cvk_curve step;     /* s, A measured, A fitted: current along the injected direction */
+    cvk_curve line;     /* A, V commanded, V of the resistance alone: the DC levels */
+    cvk_curve circle;   /* Wb, Wb: flux linkage of the magnet while turning; fit unused */
+    cvk_curve turning;  /* s, A along alpha measured, A predicted by the turning fit */
+    cvk_curve speed;    /* s, rad/s electrical; NaN where the turns are interrupted; fit unused */
+    cvk_curve balance;  /* rad/s^2 at the shaft, N m less friction, N m of the fitted inertia */
+    cvk_curve residual; /* s, A: misfit of the standstill current; fit: noise, +-1.96 times */
+    cvk_curve
+        correlation; /* rows, autocorrelation of that misfit; fit: 95 % bound of white noise */
+    /* ohm, -2 ln of the likelihood over its maximum with all else fitted anew; fit: the parabola of
+     * the statistical interval. */
+    cvk_curve profile;
+} cvk_estimate_curves;
 
 /* Incremental inductances against current, as far as the logs reach, with 95 % bands. */
 #define CVK_SATURATION_POINTS 33
@@ -70,18 +87,7 @@ typedef struct cvk_estimate {
     cvk_card card;
     size_t findings;
     cvk_finding finding[CVK_MAX_FINDINGS];
-    cvk_curve step;     /* s, A measured, A fitted: current along the injected direction */
-    cvk_curve line;     /* A, V commanded, V of the resistance alone: the DC levels */
-    cvk_curve circle;   /* Wb, Wb: flux linkage of the magnet while turning; fit unused */
-    cvk_curve turning;  /* s, A along alpha measured, A predicted by the turning fit */
-    cvk_curve speed;    /* s, rad/s electrical; NaN where the turns are interrupted; fit unused */
-    cvk_curve balance;  /* rad/s^2 at the shaft, N m less friction, N m of the fitted inertia */
-    cvk_curve residual; /* s, A: misfit of the standstill current; fit: noise, +-1.96 times */
-    cvk_curve
-        correlation; /* rows, autocorrelation of that misfit; fit: 95 % bound of white noise */
-    /* ohm, -2 ln of the likelihood over its maximum with all else fitted anew; fit: the parabola of
-     * the statistical interval. Only when asked for. */
-    cvk_curve profile;
+    cvk_estimate_curves *curves; /* those of the options */
     cvk_saturation saturation;
     size_t line_readings;
     cvk_line_reading line_reading[CVK_MOST_LINE_READINGS];

@@ -81,6 +81,16 @@ int check_stdout(int status);
 gboolean parse_options(const char *verb, const char *parameters, const char *summary,
                        const char *example, const GOptionEntry *entries, int *argc, char ***argv);
 
+/* Options that mean the same in every verb. */
+#define JSON_OPTION(place)                                                                         \
+    {                                                                                              \
+        "json", 0, 0, G_OPTION_ARG_NONE, place, "print one JSON document", NULL                    \
+    }
+#define PLOT_OPTION(place, what)                                                                   \
+    {                                                                                              \
+        "plot", 'p', 0, G_OPTION_ARG_FILENAME, place, what, "FILE.png|.svg"                        \
+    }
+
 /* A progress bar on a terminal; nothing in a pipe. `share` 0 .. 1; 1 ends it. */
 void show_progress(const char *what, double share);
 

@@ -138,8 +138,8 @@ int cmd_calibrate(int argc, char **argv)
          "tune file whose other parameters are kept", "FILE"},
         {"sensor", 's', 0, G_OPTION_ARG_STRING, &a.sensor,
          "whose parameters to write: absolute, encoder, sincos, halls (else the best)", "KIND"},
-        {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &a.plot, "draw it", "FILE.png|.svg"},
-        {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
+        PLOT_OPTION(&a.plot, "draw it"),
+        JSON_OPTION(&a.json),
         SENSOR_OPTION_ENTRIES(a.sensors),
         LOG_OPTION_ENTRIES(a.sensors.log),
         G_OPTION_ENTRY_NULL};

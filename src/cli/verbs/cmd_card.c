@@ -169,7 +169,7 @@ int cmd_card(int argc, char **argv)
                    .meter_tolerance = METER_TOLERANCE,
                    .rotor_deg = NAN};
     const GOptionEntry entries[] = {
-        {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
+        JSON_OPTION(&a.json),
         {"meter-resistance", 0, 0, G_OPTION_ARG_DOUBLE, &a.meter_resistance,
          "compare with a meter's reading between two terminals", "OHM"},
         {"meter-inductance", 0, 0, G_OPTION_ARG_DOUBLE, &a.meter_inductance,

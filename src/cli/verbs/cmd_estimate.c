@@ -14,7 +14,7 @@
 
 typedef struct arguments {
     gboolean json, each, why;
-    char *plot, *details, *card, *name, *compare, *refine;
+    char *plot, *details, *output, *name, *compare, *refine;
     log_options logs;
 } arguments;
 
@@ -23,6 +23,7 @@ typedef struct job {
     cvk_rig_config truth;
     cvk_card before; /* that these logs refine */
     cvk_estimate estimate;
+    cvk_estimate_curves curves;
 } job;
 
 /* Error findings on stderr, as every other refusal. */
@@ -60,7 +61,8 @@ static void name_card(job *j, const arguments *a)
 static int estimate(job *j, const arguments *a)
 {
     cvk_estimate_options options = estimate_options_of(&a->logs);
-    options.profile = a->details != NULL;
+    options.curves = a->plot != NULL || a->details != NULL ? &j->curves : NULL;
+    j->curves.with_profile = a->details != NULL;
     cvk_status status = cvk_estimate_logs(j->set.log, j->set.count, &options, &j->estimate);
     add_reader_findings(&j->estimate, &j->set);
     name_card(j, a);
@@ -78,7 +80,8 @@ static int write_results(job *j, const arguments *a)
         (void)cvk_card_join(&j->estimate.card, &j->before);
     }
     show_document(cvk_estimate_document(&j->estimate, truth, a->why), a->json);
-    if (a->card != NULL && cvk_card_file_write(&j->estimate.card, a->card, &complaint) != CVK_OK) {
+    if (a->output != NULL &&
+        cvk_card_file_write(&j->estimate.card, a->output, &complaint) != CVK_OK) {
         return complain_file(VERB, &complaint);
     }
     if (a->plot != NULL && !cvk_draw_estimate(&j->estimate, truth, a->plot, &complaint)) {
@@ -95,7 +98,7 @@ static int check_outputs(const arguments *a, char **paths, int count)
 {
     int status = check_output(VERB, a->plot, TRUE, paths, count);
     status = status == EXIT_DONE ? check_output(VERB, a->details, TRUE, paths, count) : status;
-    return status == EXIT_DONE ? check_output(VERB, a->card, FALSE, paths, count) : status;
+    return status == EXIT_DONE ? check_output(VERB, a->output, FALSE, paths, count) : status;
 }
 
 /* A log states how its rig was changed from the file; the truth is that of the first that does. */
@@ -151,10 +154,10 @@ static int work(job *j, const arguments *a, char **paths, int count)
 static int work_each(const arguments *a, char **paths, int count)
 {
     int worst = count > 0 ? EXIT_DONE : complain_usage(VERB, "name logs, one of each motor");
-    if (a->plot != NULL || a->details != NULL || a->card != NULL || a->refine != NULL ||
+    if (a->plot != NULL || a->details != NULL || a->output != NULL || a->refine != NULL ||
         a->compare != NULL) {
         return complain_usage(VERB, "--each prints lines of JSON: leave --plot, --plot-details, "
-                                    "--card, --refine and --compare out");
+                                    "--output, --refine and --compare out");
     }
     for (int n = 0; n < count; n++) {
         job *j = g_new0(job, 1);
@@ -180,20 +183,19 @@ int cmd_estimate(int argc, char **argv)
 {
     arguments a = {.logs = LOG_OPTIONS_DEFAULT};
     const GOptionEntry entries[] = {
-        {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
+        JSON_OPTION(&a.json),
         {"why", 0, 0, G_OPTION_ARG_NONE, &a.why, "tell what would show what is missing", NULL},
-        {"plot", 0, 0, G_OPTION_ARG_FILENAME, &a.plot, "draw the page to look at first",
-         "FILE.png|.svg"},
+        PLOT_OPTION(&a.plot, "draw the page to look at first"),
         {"plot-details", 0, 0, G_OPTION_ARG_FILENAME, &a.details,
          "draw the second page: misfit, likelihood, inductance against angle and current, pole "
          "pairs",
          "FILE.png|.svg"},
-        {"card", 'c', 0, G_OPTION_ARG_FILENAME, &a.card, "write the motor card (YAML)", "FILE"},
+        {"output", 'o', 0, G_OPTION_ARG_FILENAME, &a.output, "write the motor card (YAML)", "FILE"},
         {"name", 'n', 0, G_OPTION_ARG_STRING, &a.name, "name on the card", "NAME"},
         {"compare", 0, 0, G_OPTION_ARG_FILENAME, &a.compare,
          "compare with the truth of a simulated rig", "RIG"},
         {"refine", 0, 0, G_OPTION_ARG_FILENAME, &a.refine,
-         "join what an earlier card of this motor knows (write the result with --card)", "CARD"},
+         "join what an earlier card of this motor knows (write the result with -o)", "CARD"},
         {"each", 0, 0, G_OPTION_ARG_NONE, &a.each,
          "every log is a motor of its own: one line of JSON each, as soon as it is done", NULL},
         LOG_OPTION_ENTRIES(a.logs),
@@ -214,7 +216,7 @@ int cmd_estimate(int argc, char **argv)
     g_free(j);
     g_free(a.plot);
     g_free(a.details);
-    g_free(a.card);
+    g_free(a.output);
     g_free(a.name);
     g_free(a.compare);
     g_free(a.refine);

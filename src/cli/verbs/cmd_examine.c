@@ -44,11 +44,8 @@ int cmd_examine(int argc, char **argv)
     gboolean json = FALSE;
     char *plot = NULL;
     log_options options = LOG_OPTIONS_DEFAULT;
-    const GOptionEntry entries[] = {
-        {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print one JSON document", NULL},
-        {"plot", 0, 0, G_OPTION_ARG_FILENAME, &plot, "draw the report", "FILE.png|.svg"},
-        LOG_OPTION_ENTRIES(options),
-        G_OPTION_ENTRY_NULL};
+    const GOptionEntry entries[] = {JSON_OPTION(&json), PLOT_OPTION(&plot, "draw the report"),
+                                    LOG_OPTION_ENTRIES(options), G_OPTION_ENTRY_NULL};
     if (!parse_options(VERB, "LOG",
                        "Tells how healthy a log is before anything is believed: its time base, "
                        "noise, steps and\nclipping of each channel, whether the currents fit each "

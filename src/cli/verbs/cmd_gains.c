@@ -189,9 +189,8 @@ int cmd_gains(int argc, char **argv)
         {"edge", 0, 0, G_OPTION_ARG_DOUBLE, &a.edge_s,
          "time that a leg's node takes to go across, for switching losses (3e-8)", "S"},
         {"pwm", 0, 0, G_OPTION_ARG_NONE, &a.pwm, "tell what each PWM frequency costs", NULL},
-        {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &a.plot, "draw what each PWM frequency costs",
-         "FILE.png|.svg"},
-        {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
+        PLOT_OPTION(&a.plot, "draw what each PWM frequency costs"),
+        JSON_OPTION(&a.json),
         G_OPTION_ENTRY_NULL};
     if (!parse_options(
             VERB, "CARD RIG",

@@ -161,9 +161,7 @@ static int unknown_subject(const char *name)
 int cmd_list(int argc, char **argv)
 {
     gboolean json = FALSE;
-    const GOptionEntry entries[] = {
-        {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print one JSON document", NULL},
-        G_OPTION_ENTRY_NULL};
+    const GOptionEntry entries[] = {JSON_OPTION(&json), G_OPTION_ENTRY_NULL};
     if (!parse_options(VERB, "parameters|signals|devices|excitations|keys [WORD]",
                        "Lists what there is to choose from, all of it or what has WORD in name or "
                        "meaning:\n"

@@ -127,7 +127,7 @@ int cmd_plan(int argc, char **argv)
 {
     arguments a = {.logs = LOG_OPTIONS_DEFAULT};
     const GOptionEntry entries[] = {
-        {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
+        JSON_OPTION(&a.json),
         {"current", 0, 0, G_OPTION_ARG_DOUBLE, &a.current, "largest phase current (the rig's)",
          "A"},
         {"rpm", 0, 0, G_OPTION_ARG_DOUBLE, &a.rpm, "largest speed (the rig's)", "RPM"},

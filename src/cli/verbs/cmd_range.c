@@ -102,16 +102,16 @@ static int work(const arguments *a, const char *card_path, const char *rig_path)
 int cmd_range(int argc, char **argv)
 {
     arguments a = {.winding_degc = 110.0};
-    const GOptionEntry entries[] = {
-        {"tune", 't', 0, G_OPTION_ARG_FILENAME, &a.tune,
-         "limits (else X.tune.yaml beside X.rig.yaml)", "FILE"},
-        {"parameter", 'P', 0, G_OPTION_ARG_STRING_ARRAY, &a.parameters,
-         "change one of those, such as torque.weakening_current_a=5", "KEY=VALUE"},
-        {"winding", 0, 0, G_OPTION_ARG_DOUBLE, &a.winding_degc,
-         "temperature that the winding bears for long (110)", "DEGC"},
-        {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &a.plot, "draw torque over speed", "FILE.png|.svg"},
-        {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
-        G_OPTION_ENTRY_NULL};
+    const GOptionEntry entries[] = {{"tune", 't', 0, G_OPTION_ARG_FILENAME, &a.tune,
+                                     "limits (else X.tune.yaml beside X.rig.yaml)", "FILE"},
+                                    {"parameter", 'P', 0, G_OPTION_ARG_STRING_ARRAY, &a.parameters,
+                                     "change one of those, such as torque.weakening_current_a=5",
+                                     "KEY=VALUE"},
+                                    {"winding", 0, 0, G_OPTION_ARG_DOUBLE, &a.winding_degc,
+                                     "temperature that the winding bears for long (110)", "DEGC"},
+                                    PLOT_OPTION(&a.plot, "draw torque over speed"),
+                                    JSON_OPTION(&a.json),
+                                    G_OPTION_ENTRY_NULL};
     if (!parse_options(VERB, "CARD RIG",
                        "Tells what torque a motor has at which speed: by current, by voltage at "
                        "each depth of modulation,\nwith field weakening, and for long.",

@@ -488,7 +488,7 @@ int cmd_record(int argc, char **argv)
         {"from", 0, 0, G_OPTION_ARG_DOUBLE, &o.from_s, "start of the scope's capture (0)", "S"},
         {"length", 0, 0, G_OPTION_ARG_DOUBLE, &o.length_s, "its length (0.002)", "S"},
         {"rate", 0, 0, G_OPTION_ARG_DOUBLE, &o.rate_hz, "its sample rate (5e6)", "HZ"},
-        {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &o.plot, "draw the log", "FILE.png|.svg"},
+        PLOT_OPTION(&o.plot, "draw the log"),
         G_OPTION_ENTRY_NULL};
     GString *summary = g_string_new("Runs an excitation on the simulated rig, through the "
                                     "controller core, and writes a log:\n");

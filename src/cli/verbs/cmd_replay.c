@@ -300,9 +300,8 @@ int cmd_replay(int argc, char **argv)
          "FILE"},
         {"pole-pairs", 0, 0, G_OPTION_ARG_DOUBLE, &a.pole_pairs,
          "pole pairs (else from tune, card or log): for theta_m", "N"},
-        {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &a.plot, "draw the observers side by side",
-         "FILE.png|.svg"},
-        {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
+        PLOT_OPTION(&a.plot, "draw the observers side by side"),
+        JSON_OPTION(&a.json),
         LOG_OPTION_ENTRIES(a.log),
         G_OPTION_ENTRY_NULL};
     if (!parse_options(VERB, "LOG",

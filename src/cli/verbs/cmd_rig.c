@@ -20,11 +20,10 @@ int cmd_rig(int argc, char **argv)
     gboolean json = FALSE;
     char *plot = NULL, *tune = NULL;
     const GOptionEntry entries[] = {
-        {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &plot,
-         "run both inverters and draw how they compare", "FILE.png|.svg"},
+        PLOT_OPTION(&plot, "run both inverters and draw how they compare"),
         {"tune", 't', 0, G_OPTION_ARG_FILENAME, &tune,
          "the controller's tune file (else X.tune.yaml beside X.rig.yaml)", "FILE"},
-        {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print one JSON document", NULL},
+        JSON_OPTION(&json),
         G_OPTION_ENTRY_NULL};
     if (!parse_options(VERB, "FILE",
                        "Checks a rig file and explains it: time constants, speed range, ripple "

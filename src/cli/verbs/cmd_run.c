@@ -345,8 +345,8 @@ int cmd_run(int argc, char **argv)
         {"channels", 'c', 0, G_OPTION_ARG_STRING, &a.channels, "what to log (corvak list signals)",
          "A,B,..."},
         {"decimate", 'd', 0, G_OPTION_ARG_INT, &a.decimate, "keep every Nth row (1)", "N"},
-        {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &a.plot, "draw the run", "FILE.png|.svg"},
-        {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
+        PLOT_OPTION(&a.plot, "draw the run"),
+        JSON_OPTION(&a.json),
         G_OPTION_ENTRY_NULL};
     if (!parse_options(
             VERB, "RIG|DEVICE SCENARIO",

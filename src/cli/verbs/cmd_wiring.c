@@ -10,11 +10,8 @@ int cmd_wiring(int argc, char **argv)
 {
     gboolean json = FALSE;
     sensor_options options = {.log = LOG_OPTIONS_DEFAULT};
-    const GOptionEntry entries[] = {
-        {"json", 0, 0, G_OPTION_ARG_NONE, &json, "print one JSON document", NULL},
-        SENSOR_OPTION_ENTRIES(options),
-        LOG_OPTION_ENTRIES(options.log),
-        G_OPTION_ENTRY_NULL};
+    const GOptionEntry entries[] = {JSON_OPTION(&json), SENSOR_OPTION_ENTRIES(options),
+                                    LOG_OPTION_ENTRIES(options.log), G_OPTION_ENTRY_NULL};
     if (!parse_options(VERB, "LOG",
                        "From one log of a spin, a sweep or a shaft turned by hand: which motor "
                        "phase is at which leg and\nwhich way the rotor sensor counts, what to "

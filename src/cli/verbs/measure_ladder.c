@@ -152,9 +152,8 @@ int measure_ladder(int argc, char **argv)
          "torque of the brake, of that at limit.current_a (0.3)", "SHARE"},
         {"rated", 0, 0, G_OPTION_ARG_DOUBLE, &a.rated_rpm,
          "rated speed (60 % of the no-load speed)", "RPM"},
-        {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &a.plot, "draw ripple, angle and current",
-         "FILE.png|.svg"},
-        {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
+        PLOT_OPTION(&a.plot, "draw ripple, angle and current"),
+        JSON_OPTION(&a.json),
         G_OPTION_ENTRY_NULL};
     if (!parse_options(
             VERB, "RIG|DEVICE",

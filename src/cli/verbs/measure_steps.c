@@ -71,8 +71,8 @@ int measure_steps(int argc, char **argv)
          "begin with the values of this tune file: load and apply", "FILE"},
         {"card", 'c', 0, G_OPTION_ARG_FILENAME, &a.card,
          "motor card: its inertia predicts the speed loop", "FILE"},
-        {"plot", 'p', 0, G_OPTION_ARG_FILENAME, &a.plot, "draw the steps", "FILE.png|.svg"},
-        {"json", 0, 0, G_OPTION_ARG_NONE, &a.json, "print one JSON document", NULL},
+        PLOT_OPTION(&a.plot, "draw the steps"),
+        JSON_OPTION(&a.json),
         G_OPTION_ENTRY_NULL};
     if (!parse_options(VERB, "DEVICE|RIG",
                        "Starts the motor, measures how speed and current answer to a step, each "

@@ -16,7 +16,7 @@
 static void correlation_panel(FILE *g, const cvk_estimate *e)
 {
     const char *title = "Misfit of the standstill current: autocorrelation";
-    const cvk_curve *c = &e->correlation;
+    const cvk_curve *c = &e->curves->correlation;
     place_panel_of_six(g, 0, 0);
     if (c->points == 0) {
         empty_panel(g, title, "no standstill run among the logs");
@@ -41,7 +41,7 @@ static void correlation_panel(FILE *g, const cvk_estimate *e)
 static void profile_panel(FILE *g, const cvk_estimate *e)
 {
     const char *title = "Likelihood profile of the resistance";
-    const cvk_curve *c = &e->profile;
+    const cvk_curve *c = &e->curves->profile;
     place_panel_of_six(g, 1, 0);
     if (c->points == 0) {
         empty_panel(g, title, "no standstill run among the logs");
@@ -65,7 +65,7 @@ static void profile_panel(FILE *g, const cvk_estimate *e)
 static void misfit_panel(FILE *g, const cvk_estimate *e)
 {
     const char *title = "Misfit of the standstill current";
-    const cvk_curve *c = &e->residual;
+    const cvk_curve *c = &e->curves->residual;
     place_panel_of_six(g, 2, 1);
     if (c->points == 0) {
         empty_panel(g, title, "no standstill run among the logs");

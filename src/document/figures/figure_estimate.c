@@ -32,7 +32,7 @@ static void put_curve(FILE *g, const char *name, const cvk_curve *c, double x, d
 
 static void step_panel(FILE *g, const cvk_estimate *e)
 {
-    put_curve(g, "step", &e->step, 1e3, 1.0);
+    put_curve(g, "step", &e->curves->step, 1e3, 1.0);
     fprintf(g,
             "set title 'Step: measured against fitted current'\nset xlabel 'time / ms'\n"
             "set ylabel 'current / A'\n"
@@ -45,7 +45,7 @@ static void step_panel(FILE *g, const cvk_estimate *e)
 /* Inverter's share along a phase's direction: I in that phase, -I/2 in the two others. */
 static void line_panel(FILE *g, const cvk_estimate *e)
 {
-    const cvk_curve *c = &e->line;
+    const cvk_curve *c = &e->curves->line;
     const cvk_card_entry *r = &e->card.entry[CVK_CARD_RESISTANCE];
     const cvk_card_entry *u = &e->card.entry[CVK_CARD_DEAD_TIME_VOLTAGE];
     double reach = 0.0;
@@ -73,23 +73,23 @@ static void line_panel(FILE *g, const cvk_estimate *e)
 static void turning_panel(FILE *g, const cvk_estimate *e)
 {
     double square = 0.0;
-    for (size_t n = 0; n < e->turning.points; n++) {
-        square += pow(e->turning.y[n] - e->turning.fit[n], 2.0);
+    for (size_t n = 0; n < e->curves->turning.points; n++) {
+        square += pow(e->curves->turning.y[n] - e->curves->turning.fit[n], 2.0);
     }
-    put_curve(g, "turning", &e->turning, 1e3, 1.0);
+    put_curve(g, "turning", &e->curves->turning, 1e3, 1.0);
     fprintf(g,
             "set title 'Turning: measured against predicted current'\nset xlabel 'time / ms'\n"
             "set ylabel 'current, alpha / A'\nset autoscale xfix\n"
             "plot $turning using 1:2 with points pt 7 ps 0.4 lc rgb '" BLUE "' title 'measured', "
             "'' using 1:3 with lines lw 1.5 lc rgb '" ORANGE
             "' title 'predicted one row ahead (rms %.0f mA off)'\n",
-            1e3 * sqrt(square / (double)e->turning.points));
+            1e3 * sqrt(square / (double)e->curves->turning.points));
 }
 
 static void circle_panel(FILE *g, const cvk_estimate *e)
 {
     const double flux_mwb = 1e3 * e->card.entry[CVK_CARD_FLUX_LINKAGE].value;
-    put_curve(g, "circle", &e->circle, 1e3, 1e3);
+    put_curve(g, "circle", &e->curves->circle, 1e3, 1e3);
     fprintf(g,
             "set title 'Flux circle: linkage of the magnet'\nset xlabel 'alpha / mWb'\n"
             "set ylabel 'beta / mWb'\nset size ratio -1\nset xrange [-%g:%g]\n"
@@ -102,7 +102,7 @@ static void circle_panel(FILE *g, const cvk_estimate *e)
 
 static void balance_panel(FILE *g, const cvk_estimate *e)
 {
-    put_curve(g, "balance", &e->balance, 1.0, 1e3);
+    put_curve(g, "balance", &e->curves->balance, 1.0, 1e3);
     fprintf(g, "set title 'Inertia: torque against acceleration'\n"
                "set xlabel 'acceleration / (rad/s²)'\nset ylabel 'torque less friction / mN m'\n"
                "plot $balance using 1:2 with points pt 7 ps 0.5 lc rgb '" BLUE
@@ -114,7 +114,7 @@ static void speed_panel(FILE *g, const cvk_estimate *e)
 {
     const cvk_card_entry *poles = &e->card.entry[CVK_CARD_POLE_PAIRS];
     const double rpm = poles->known ? CVK_RPM_PER_RAD_S / poles->value : 1.0;
-    put_curve(g, "speed", &e->speed, 1.0, rpm);
+    put_curve(g, "speed", &e->curves->speed, 1.0, rpm);
     fprintf(g,
             "set title 'Speed, from the back-EMF'\nset xlabel 'time / s'\nset ylabel '%s'\n"
             "plot $speed using 1:2 with linespoints pt 7 ps 0.3 lw 1.5 lc rgb '" BLUE
@@ -189,15 +189,16 @@ typedef void (*panel)(FILE *g, const cvk_estimate *e);
 static int choose_panels(const cvk_estimate *e, panel chosen[])
 {
     const cvk_card_entry *entry = e->card.entry;
-    const gboolean levels = e->line.points > 0 && entry[CVK_CARD_RESISTANCE].known &&
+    const gboolean levels = e->curves->line.points > 0 && entry[CVK_CARD_RESISTANCE].known &&
                             entry[CVK_CARD_DEAD_TIME_VOLTAGE].known;
-    const gboolean circle = e->circle.points > 0 && entry[CVK_CARD_FLUX_LINKAGE].known;
+    const gboolean circle = e->curves->circle.points > 0 && entry[CVK_CARD_FLUX_LINKAGE].known;
     const struct {
         gboolean filled;
         panel draw;
-    } all[] = {{e->step.points > 0, step_panel},       {levels, line_panel},
-               {e->turning.points > 0, turning_panel}, {circle, circle_panel},
-               {e->balance.points > 0, balance_panel}, {e->speed.points > 0, speed_panel}};
+    } all[] = {
+        {e->curves->step.points > 0, step_panel},       {levels, line_panel},
+        {e->curves->turning.points > 0, turning_panel}, {circle, circle_panel},
+        {e->curves->balance.points > 0, balance_panel}, {e->curves->speed.points > 0, speed_panel}};
     int count = 0;
     for (size_t n = 0; n < G_N_ELEMENTS(all) && count < MOST_PANELS; n++) {
         if (all[n].filled) {

@@ -22,7 +22,7 @@
 
 cvk_estimate_options cvk_estimate_options_default(void)
 {
-    return (cvk_estimate_options){-1.0, -1.0, 500.0, 0.0, 1, false};
+    return (cvk_estimate_options){-1.0, -1.0, 500.0, 0.0, 1, NULL};
 }
 
 /* All that one estimation holds. */
@@ -176,8 +176,9 @@ static void learn_mechanics(const work *w, cvk_scale_share scale, cvk_estimate *
         entry[CVK_CARD_FLUX_LINKAGE].known && entry[CVK_CARD_POLE_PAIRS].known && angle;
     cvk_mechanics m = {.driven = false};
     char from[CVK_CARD_TEXT];
-    bool fitted = torque_known && balance_logs(w, 0.0, entry[CVK_CARD_POLE_PAIRS].value, &m,
-                                               &out->balance) == CVK_OK;
+    bool fitted =
+        torque_known && balance_logs(w, 0.0, entry[CVK_CARD_POLE_PAIRS].value, &m,
+                                     out->curves != NULL ? &out->curves->balance : NULL) == CVK_OK;
     const char *why =
         !angle          ? "needs the torque, which needs inductance_q_h (see there)"
         : !torque_known ? "needs the torque, which needs flux linkage and pole pairs (see there)"
@@ -294,7 +295,12 @@ cvk_status cvk_estimate_logs(const cvk_log *const *logs, size_t count,
     if (logs == NULL || count == 0 || options == NULL || out == NULL) {
         return CVK_NULL_ARGUMENT;
     }
-    *out = (cvk_estimate){.residual_a = NAN, .offset_alpha_a = NAN, .offset_beta_a = NAN};
+    *out = (cvk_estimate){
+        .curves = options->curves, .residual_a = NAN, .offset_alpha_a = NAN, .offset_beta_a = NAN};
+    if (options->curves != NULL) {
+        const bool with_profile = options->curves->with_profile;
+        *options->curves = (cvk_estimate_curves){.with_profile = with_profile};
+    }
     work w = {.threads = options->threads};
     cvk_status status = allocate(&w, logs, count);
     for (size_t n = 0; n < count && status == CVK_OK; n++) {

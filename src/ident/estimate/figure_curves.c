@@ -138,17 +138,21 @@ static void residual_curves(const cvk_waveforms *s, cvk_span span, const cvk_sta
 void cvk_standstill_curves(const cvk_waveforms *waveforms, const cvk_span *spans, size_t count,
                            const cvk_standstill_fit *fit, cvk_estimate *out)
 {
-    out->step.points = out->line.points = 0;
+    cvk_estimate_curves *curves = out->curves;
     out->line_knee_a = fit->knee_a;
     out->line_curve = fit->curve;
     if (fit->at_edges) {
         const cvk_loss loss = cvk_standstill_loss(fit);
         cvk_find_edges(waveforms, (cvk_span){0, waveforms->rows}, &loss);
     }
+    if (curves == NULL) {
+        return;
+    }
+    curves->step.points = curves->line.points = 0;
     for (size_t n = 0; n < count; n++) {
-        line_curve(waveforms, spans[n], fit, &out->line);
-        step_curve(waveforms, spans[n], fit, &out->step);
-        residual_curves(waveforms, spans[n], fit, &out->residual, &out->correlation);
+        line_curve(waveforms, spans[n], fit, &curves->line);
+        step_curve(waveforms, spans[n], fit, &curves->step);
+        residual_curves(waveforms, spans[n], fit, &curves->residual, &curves->correlation);
     }
 }
 

@@ -289,8 +289,8 @@ void cvk_learn_standstill(cvk_learning *l, cvk_prepared *w, const cvk_estimate_o
     if (take_standstill(&l->known.of[s->path], &learnt) && !(out->residual_a < fit.residual_a)) {
         out->residual_a = fit.residual_a;
         cvk_standstill_curves(s, w->still, w->still_count, &fit, out);
-        if (options->profile) {
-            cvk_standstill_profile(s, w->still, w->still_count, &fit, &out->profile);
+        if (out->curves != NULL && out->curves->with_profile) {
+            cvk_standstill_profile(s, w->still, w->still_count, &fit, &out->curves->profile);
         }
     }
 }

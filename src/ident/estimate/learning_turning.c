@@ -108,7 +108,7 @@ static void learn_driven(cvk_learning *l, cvk_path path, cvk_prepared *logs, siz
         cvk_belief after = before;
         if (!w->usable || w->waveforms.path != path ||
             cvk_turning_fit(&w->waveforms, &w->turns, threads, &after, &result,
-                            shown->points == 0 ? shown : NULL) != CVK_OK) {
+                            shown != NULL && shown->points == 0 ? shown : NULL) != CVK_OK) {
             continue;
         }
         w->fitted = true;
@@ -461,9 +461,9 @@ static void gather_windows(cvk_learning *l, cvk_prepared *logs, size_t count, cv
         logs[n].windows.begin = l->windows.count;
         cvk_add_windows(&l->windows, &logs[n].waveforms, &logs[n].turns, belief);
         logs[n].windows.end = l->windows.count;
-        if (out->circle.points == 0) {
-            cvk_circle_curve(&logs[n].waveforms, &logs[n].turns, belief, &out->circle);
-            cvk_speed_curve(&logs[n].waveforms, &logs[n].turns, &out->speed);
+        if (out->curves != NULL && out->curves->circle.points == 0) {
+            cvk_circle_curve(&logs[n].waveforms, &logs[n].turns, belief, &out->curves->circle);
+            cvk_speed_curve(&logs[n].waveforms, &logs[n].turns, &out->curves->speed);
         }
     }
 }
@@ -476,7 +476,8 @@ void cvk_learn_turning(cvk_learning *l, cvk_prepared *logs, size_t count, int th
         if (l->known.present[path] && winding_known(&l->known, (cvk_path)path)) {
             any_known = true;
         } else if (l->known.present[path]) {
-            learn_driven(l, (cvk_path)path, logs, count, threads, &out->turning);
+            learn_driven(l, (cvk_path)path, logs, count, threads,
+                         out->curves != NULL ? &out->curves->turning : NULL);
         }
     }
     refine_phases(&l->known, NULL, logs, count, threads);
@@ -490,6 +491,9 @@ void cvk_learn_turning(cvk_learning *l, cvk_prepared *logs, size_t count, int th
     gather_windows(l, logs, count, out);
     if (!any_known && l->windows.count > 0 && !cvk_shows_back_emf(&l->windows)) {
         l->known = l->still;
-        out->circle.points = out->speed.points = out->turning.points = 0;
+        if (out->curves != NULL) {
+            out->curves->circle.points = out->curves->speed.points = out->curves->turning.points =
+                0;
+        }
     }
 }

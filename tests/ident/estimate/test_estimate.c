@@ -18,7 +18,7 @@
 #define TWO_PI 6.283185307179586
 
 static cvk_estimate result;
-static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0, 1, false};
+static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0, 1, NULL};
 
 static cvk_status estimate(const cvk_log *log)
 {
@@ -247,12 +247,20 @@ START_TEST(standstill_alone_names_what_it_cannot_show)
     const cvk_rig_config wheel = studio_rig("wheel");
     recording r;
     record(&r, &wheel, "standstill", 9, false);
-    ck_assert_int_eq(estimate(&r.log), CVK_OK);
+    const cvk_log *log = &r.log;
+    static cvk_estimate_curves curves;
+    cvk_estimate_options drawn = options;
+    drawn.curves = &curves;
+    ck_assert_int_eq(cvk_estimate_logs(&log, 1, &drawn, &result), CVK_OK);
+    const cvk_card_entry with_curves = result.card.entry[CVK_CARD_RESISTANCE];
+    ck_assert_uint_gt(curves.step.points, 20);
+    ck_assert_uint_gt(curves.line.points, 10);
+    ck_assert_int_eq(estimate(&r.log), CVK_OK); /* alike without them */
+    ck_assert_double_eq(result.card.entry[CVK_CARD_RESISTANCE].value, with_curves.value);
+    ck_assert_double_eq(result.card.entry[CVK_CARD_RESISTANCE].low, with_curves.low);
     assert_near(CVK_CARD_RESISTANCE, cvk_rig_visible_resistance(&wheel), 1.5);
     ck_assert(!result.card.entry[CVK_CARD_FLUX_LINKAGE].known);
     ck_assert_ptr_nonnull(strstr(result.card.entry[CVK_CARD_FLUX_LINKAGE].missing, "spin"));
-    ck_assert_uint_gt(result.step.points, 20);
-    ck_assert_uint_gt(result.line.points, 10);
     recording_free(&r);
 }
 END_TEST
