@@ -38,7 +38,9 @@ build: deps
 sanitize: deps
 	@cmake --preset sanitize >/dev/null
 	cmake --build --preset sanitize
+	find build/sanitize -name '*.gcda' -delete
 	ctest --preset sanitize -j2 -E '^(test_circuit|readme)$$'
+	./scripts/coverage.sh build/sanitize
 
 core: build
 	./scripts/check-core.sh build/dev

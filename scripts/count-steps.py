@@ -24,11 +24,11 @@ STEPS = {  # of the page, by file; the first six are the control itself
     "currents, bus": ["measure.c"],
     "faults": ["protect.c"],
     "angle sources": ["angles.c", "rotor.c", "observer.c", "observer_flux.c", "observer_emf.c",
-                      "observer_kalman.c", "tracked.c"],
+                      "observer_kalman.c", "tracking.c", "winding.c"],
     "current control": ["current_control.c"],
     "modulation": ["modulate.c", "svm.c"],
-    "references, limits": ["reference.c", "motion.c"],
-    "start and stop": ["startup.c", "catch.c"],
+    "references, limits": ["reference.c", "motion.c", "torque.c"],
+    "start and stop": ["startup.c", "catch.c", "seek.c"],
     "readings, owner, gates, frame": ["drive.c", "trial.c", "excitation.c"],
 }
 TOGETHER = list(STEPS)[:6]

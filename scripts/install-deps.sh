@@ -8,7 +8,7 @@ packages="build-essential cmake ninja-build pkg-config git
   liblapack-dev libblas-dev liblapacke-dev libcminpack-dev libkissfft-dev libyaml-dev libhdf5-dev
   libglib2.0-dev nanopb libnanopb-dev protobuf-compiler python3-protobuf libedit-dev libserialport-dev
   libjson-glib-dev gnuplot-nox fonts-dejavu-core fontconfig check
-  python3-h5py ngspice
+  python3-h5py ngspice lcov
   clang clang-format clang-tidy cppcheck shellcheck libclang-rt-14-dev
   gcc-arm-none-eabi libnewlib-arm-none-eabi qemu-system-arm
   gcc-riscv64-unknown-elf picolibc-riscv64-unknown-elf"

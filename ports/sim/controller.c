@@ -180,6 +180,19 @@ static void keep_a_place(cvk_sim_controller *c, double time_s)
     }
 }
 
+static void sample_and_serve(cvk_sim_controller *c, bool poll)
+{
+    for (int n = 0; n < CVK_SIM_LINKS; n++) {
+        connection *link = &c->connection[n];
+        if (link->open) {
+            cvk_link_sample(&link->link);
+        }
+        if (link->open && poll) {
+            serve(link);
+        }
+    }
+}
+
 void cvk_sim_controller_run(cvk_sim_controller *c, double until_s)
 {
     double time_s = cvk_sim_controller_time_s(c);
@@ -189,14 +202,7 @@ void cvk_sim_controller_run(cvk_sim_controller *c, double until_s)
         time_s = cvk_sim_controller_time_s(c);
         const bool poll = time_s - c->polled_s >= POLL_S;
         c->polled_s = poll ? time_s : c->polled_s;
-        for (int n = 0; n < CVK_SIM_LINKS; n++) {
-            if (c->connection[n].open) {
-                cvk_link_sample(&c->connection[n].link);
-                if (poll) {
-                    serve(&c->connection[n]);
-                }
-            }
-        }
+        sample_and_serve(c, poll);
         if (time_s - c->supervised_s >= SUPERVISE_S) {
             cvk_drive_supervise(&c->sim.drive);
             keep_a_place(c, time_s);

@@ -294,8 +294,7 @@ typedef struct search {
     unsigned which;
     cvk_motor_settings corner[CORNERS];
     double per_rad_s; /* what an error of the speed counts as an angle */
-    cvk_search_progress progress;
-    void *context;
+    const cvk_search_wish *wish;
     cvk_search *out;
     bool stopped;
 } search;
@@ -346,8 +345,9 @@ static double worst_error(search *s, const cvk_settings *settings)
                            : worst;
         }
         s->out->runs++;
-        s->stopped = s->progress != NULL &&
-                     !s->progress(s->context, fmin(0.99, (double)s->out->runs / EXPECTED_RUNS));
+        s->stopped =
+            s->wish->progress != NULL &&
+            !s->wish->progress(s->wish->context, fmin(0.99, (double)s->out->runs / EXPECTED_RUNS));
     }
     return worst;
 }
@@ -377,23 +377,21 @@ static void sweep(search *s, cvk_settings *settings, unsigned key, double span, 
 }
 
 cvk_status cvk_replay_search(const cvk_replay_rows *rows, const cvk_settings *settings,
-                             cvk_observer_kind kind, const cvk_card *card,
-                             cvk_search_progress progress, void *context, cvk_search *out,
-                             cvk_refusal *why)
+                             const cvk_search_wish *wish, cvk_search *out, cvk_refusal *why)
 {
-    if (rows == NULL || settings == NULL || out == NULL || (int)kind >= CVK_OBSERVER_KINDS) {
+    if (rows == NULL || settings == NULL || wish == NULL || out == NULL ||
+        (int)wish->kind >= CVK_OBSERVER_KINDS) {
         return CVK_NULL_ARGUMENT;
     }
     *out = (cvk_search){.best = *settings,
                         .key = {cvk_parameter_named("observer.bandwidth_rad_s"),
                                 cvk_parameter_named("observer.tracking_bandwidth_rad_s")}};
-    out->best.observer.kind = (int32_t)kind;
+    out->best.observer.kind = (int32_t)wish->kind;
     if (rows->angle == CVK_NO_ANGLE) {
         return CVK_NOT_IN_LOG;
     }
-    search s = {
-        .rows = rows, .which = 1u << kind, .progress = progress, .context = context, .out = out};
-    make_corners(&s, &settings->motor, card);
+    search s = {.rows = rows, .which = 1u << wish->kind, .wish = wish, .out = out};
+    make_corners(&s, &settings->motor, wish->card);
     s.per_rad_s = 1.0 / fmax((double)settings->observer.least_speed_rad_s, 1.0);
     cvk_replay check;
     cvk_status status = cvk_replay_run(rows, &out->best, s.which, 0, &check, NULL, why);

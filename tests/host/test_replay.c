@@ -106,15 +106,19 @@ START_TEST(a_search_finds_better_settings)
     read_rows(bench.motor.pole_pairs);
     bad.observer.tracking_bandwidth_rad_s /= 8.0f;
     bad.observer.bandwidth_rad_s = 1.0f;
-    ck_assert_int_eq(
-        cvk_replay_search(&rows, &bad, CVK_OBSERVER_FLUX, NULL, NULL, NULL, &found, NULL), CVK_OK);
+    ck_assert_int_eq(cvk_replay_search(&rows, &bad,
+                                       &(cvk_search_wish){CVK_OBSERVER_FLUX, NULL, NULL, NULL},
+                                       &found, NULL),
+                     CVK_OK);
     ck_assert_msg(found.after_rad < 0.5 * found.before_rad, "%.2f deg before, %.2f deg after",
                   DEGREES * found.before_rad, DEGREES * found.after_rad);
     ck_assert_float_gt(found.best.observer.tracking_bandwidth_rad_s,
                        2.0f * bad.observer.tracking_bandwidth_rad_s);
     int calls = 0;
     ck_assert_int_eq(
-        cvk_replay_search(&rows, &bad, CVK_OBSERVER_FLUX, NULL, stop_soon, &calls, &found, NULL),
+        cvk_replay_search(&rows, &bad,
+                          &(cvk_search_wish){CVK_OBSERVER_FLUX, NULL, stop_soon, &calls}, &found,
+                          NULL),
         CVK_STOPPED);
     ck_assert_int_eq(calls, 20);
 }
@@ -129,9 +133,10 @@ START_TEST(what_cannot_be_judged_is_said)
     s.observer.least_speed_rad_s = 20000.0f;
     s.start.speed_rad_s = 20000.0f;
     ck_assert_int_eq(cvk_replay_run(&rows, &s, 1u, 0, &replay, NULL, NULL), CVK_NOT_IN_LOG);
-    ck_assert_int_eq(
-        cvk_replay_search(&rows, &bench.tune, CVK_OBSERVER_EMF, NULL, NULL, NULL, &found, NULL),
-        CVK_NOT_IN_LOG);
+    ck_assert_int_eq(cvk_replay_search(&rows, &bench.tune,
+                                       &(cvk_search_wish){CVK_OBSERVER_EMF, NULL, NULL, NULL},
+                                       &found, NULL),
+                     CVK_NOT_IN_LOG);
 }
 END_TEST
 

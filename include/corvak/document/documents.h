@@ -102,10 +102,17 @@ cvk_doc *cvk_run_document(const cvk_run *run, const cvk_run_plan *plan, const cv
 cvk_doc *cvk_ladder_document(const cvk_ladder *ladder, int count, const cvk_ladder_options *options,
                              double load_nm, const cvk_run_setting *how);
 
-/* A replay; `search` may be null; `corners` of what it was judged at. */
-cvk_doc *cvk_replay_document(const cvk_replay *replay, const cvk_replay_rows *rows, const char *log,
-                             double least_speed_rad_s, const cvk_search *search, int searched,
-                             const char *corners, const cvk_estimate *findings);
+/* What was replayed, and searched for at the corners of what. */
+typedef struct cvk_replay_setting {
+    const char *log;
+    double least_speed_rad_s;
+    const cvk_search *search; /* or null */
+    int searched;             /* cvk_observer_kind */
+    const char *corners;
+    const cvk_estimate *findings; /* of the log */
+} cvk_replay_setting;
+cvk_doc *cvk_replay_document(const cvk_replay *replay, const cvk_replay_rows *rows,
+                             const cvk_replay_setting *how);
 
 #ifdef __cplusplus
 }

@@ -72,16 +72,20 @@ typedef struct cvk_search {
     unsigned runs; /* through the log */
 } cvk_search;
 
-/* Called now and then with the share that is done; false ends the search. */
-typedef bool (*cvk_search_progress)(void *context, double share);
+typedef struct cvk_search_wish {
+    cvk_observer_kind kind;
+    const cvk_card *card; /* or null */
+    /* Called now and then with the share that is done; false ends the search. Or null. */
+    bool (*progress)(void *context, double share);
+    void *context;
+} cvk_search_wish;
 
 /* Searches the settings of one observer for the smallest worst error over the corners of the
  * intervals of resistance, inductance and flux linkage on the card (null: +-5 % of each). The log's
  * angle is the reference; without one there is nothing to search for: CVK_NOT_IN_LOG. CVK_STOPPED
  * when `progress` said so. */
 cvk_status cvk_replay_search(const cvk_replay_rows *rows, const cvk_settings *settings,
-                             cvk_observer_kind kind, const cvk_card *card,
-                             cvk_search_progress progress, void *context, cvk_search *out,
+                             const cvk_search_wish *wish, cvk_search *out,
                              cvk_refusal *why) CVK_MUST_CHECK;
 
 #ifdef __cplusplus

@@ -67,6 +67,17 @@ static void print_value(const tuner *t, unsigned n)
             row_of(t, n)->while_on ? "" : "   [bridge off]");
 }
 
+/* Of the one that was named in full. */
+static void print_meaning(const tuner *t, unsigned n)
+{
+    char *allowed = allowed_text(t, n);
+    g_print("    %s; allowed: %s\n", t->session.parameter[n].help, allowed);
+    g_free(allowed);
+    if (t->from[n] != NULL) {
+        g_print("    %s\n", t->from[n]);
+    }
+}
+
 int tune_show(tuner *t, int argc, char **argv)
 {
     unsigned shown = 0;
@@ -81,14 +92,9 @@ int tune_show(tuner *t, int argc, char **argv)
         if (argc < 2 || strstr(p->key, argv[1]) != NULL || strstr(p->help, argv[1]) != NULL) {
             print_value(t, n);
             shown++;
-            if (argc > 1 && strcmp(p->key, argv[1]) == 0) {
-                char *allowed = allowed_text(t, n);
-                g_print("    %s; allowed: %s\n", p->help, allowed);
-                g_free(allowed);
-                if (t->from[n] != NULL) {
-                    g_print("    %s\n", t->from[n]);
-                }
-            }
+        }
+        if (argc > 1 && strcmp(p->key, argv[1]) == 0) {
+            print_meaning(t, n);
         }
     }
     return shown > 0 ? EXIT_DONE

@@ -71,6 +71,20 @@ static void fill_tune(cvk_tune *tune, const cvk_gains *gains, const cvk_rig_conf
     g_free(origin);
 }
 
+static cvk_pwm_advice advice_of(const cvk_gains *gains, const cvk_rig_config *rig, double edge_s)
+{
+    cvk_pwm_advice pwm;
+    const cvk_pwm_stage power = {.pwm_hz = rig->inverter.pwm_hz,
+                                 .updates_per_period = rig->inverter.updates_per_period,
+                                 .bus_v = rig->supply.bus_v,
+                                 .dead_time_s = rig->inverter.dead_time_s,
+                                 .capacitor_f = rig->supply.capacitor_f,
+                                 .switch_resistance_ohm = rig->inverter.switch_resistance_ohm,
+                                 .edge_s = edge_s};
+    cvk_advise_pwm(gains, &power, &pwm);
+    return pwm;
+}
+
 static int work(const arguments *a, const char *card_path, const char *rig_path)
 {
     cvk_complaint complaint;
@@ -106,15 +120,7 @@ static int work(const arguments *a, const char *card_path, const char *rig_path)
         g_printerr("corvak gains: the gains contradict the limits: %s\n", text);
         return EXIT_ANSWER_NO;
     }
-    cvk_pwm_advice pwm;
-    const cvk_pwm_stage power = {.pwm_hz = rig.inverter.pwm_hz,
-                                 .updates_per_period = rig.inverter.updates_per_period,
-                                 .bus_v = rig.supply.bus_v,
-                                 .dead_time_s = rig.inverter.dead_time_s,
-                                 .capacitor_f = rig.supply.capacitor_f,
-                                 .switch_resistance_ohm = rig.inverter.switch_resistance_ohm,
-                                 .edge_s = a->edge_s};
-    cvk_advise_pwm(&gains, &power, &pwm);
+    const cvk_pwm_advice pwm = advice_of(&gains, &rig, a->edge_s);
     show_document(cvk_gains_document(&gains, &pwm, a->pwm, rig.name), a->json);
     if (a->plot != NULL && !cvk_draw_pwm(&pwm, rig.name, a->plot, &complaint)) {
         return complain_file(VERB, &complaint);
@@ -160,45 +166,49 @@ static int check_numbers(arguments *a)
     return EXIT_DONE;
 }
 
+static gboolean parse(arguments *a, int *argc, char ***argv)
+{
+    const GOptionEntry entries[] = {
+        {"output", 'o', 0, G_OPTION_ARG_FILENAME, &a->output, "write the tune file", "FILE"},
+        {"tune", 't', 0, G_OPTION_ARG_FILENAME, &a->tune,
+         "limits and all that gains do not set (else X.tune.yaml beside X.rig.yaml)", "FILE"},
+        {"parameter", 'P', 0, G_OPTION_ARG_STRING_ARRAY, &a->parameters,
+         "change one of those, such as limit.current_a=10", "KEY=VALUE"},
+        {"rotor-sensor", 0, 0, G_OPTION_ARG_NONE, &a->sensor,
+         "the angle comes from the rotor sensor, not from an observer", NULL},
+        {"bandwidth", 0, 0, G_OPTION_ARG_DOUBLE, &a->wish.current_bandwidth_hz,
+         "of the current loop; this and the next three in place of the rules", "HZ"},
+        {"observer-bandwidth", 0, 0, G_OPTION_ARG_DOUBLE, &a->wish.observer_bandwidth_hz,
+         "of the observer's tracking filter", "HZ"},
+        {"speed-bandwidth", 0, 0, G_OPTION_ARG_DOUBLE, &a->wish.speed_bandwidth_hz,
+         "of the speed loop", "HZ"},
+        {"position-bandwidth", 0, 0, G_OPTION_ARG_DOUBLE, &a->wish.position_bandwidth_hz,
+         "of the position loop", "HZ"},
+        {"margin", 0, 0, G_OPTION_ARG_DOUBLE, &a->margin_deg,
+         "phase margin of every loop at its worst corner (45)", "DEG"},
+        {"load", 0, 0, G_OPTION_ARG_DOUBLE, &a->wish.load_inertia_kg_m2,
+         "inertia of the heaviest load that may come to the shaft", "KG_M2"},
+        {"injection", 0, 0, G_OPTION_ARG_NONE, &a->injection,
+         "full torque at standstill without a sensor, by injection, when the motor is salient",
+         NULL},
+        {"edge", 0, 0, G_OPTION_ARG_DOUBLE, &a->edge_s,
+         "time that a leg's node takes to go across, for switching losses (3e-8)", "S"},
+        {"pwm", 0, 0, G_OPTION_ARG_NONE, &a->pwm, "tell what each PWM frequency costs", NULL},
+        PLOT_OPTION(&a->plot, "draw what each PWM frequency costs"),
+        JSON_OPTION(&a->json),
+        G_OPTION_ENTRY_NULL};
+    return parse_options(
+        VERB, "CARD RIG",
+        "Computes a controller's gains from a motor card and the power stage of a "
+        "rig: current loop,\nobserver, start, speed and position, each with a sentence "
+        "on where it comes from.",
+        "corvak gains wheel.card.yaml data/wheel.rig.yaml -o wheel.tune.yaml", entries, argc, argv);
+}
+
 int cmd_gains(int argc, char **argv)
 {
     arguments a = {.edge_s = 30e-9, .margin_deg = 45.0};
-    const GOptionEntry entries[] = {
-        {"output", 'o', 0, G_OPTION_ARG_FILENAME, &a.output, "write the tune file", "FILE"},
-        {"tune", 't', 0, G_OPTION_ARG_FILENAME, &a.tune,
-         "limits and all that gains do not set (else X.tune.yaml beside X.rig.yaml)", "FILE"},
-        {"parameter", 'P', 0, G_OPTION_ARG_STRING_ARRAY, &a.parameters,
-         "change one of those, such as limit.current_a=10", "KEY=VALUE"},
-        {"rotor-sensor", 0, 0, G_OPTION_ARG_NONE, &a.sensor,
-         "the angle comes from the rotor sensor, not from an observer", NULL},
-        {"bandwidth", 0, 0, G_OPTION_ARG_DOUBLE, &a.wish.current_bandwidth_hz,
-         "of the current loop; this and the next three in place of the rules", "HZ"},
-        {"observer-bandwidth", 0, 0, G_OPTION_ARG_DOUBLE, &a.wish.observer_bandwidth_hz,
-         "of the observer's tracking filter", "HZ"},
-        {"speed-bandwidth", 0, 0, G_OPTION_ARG_DOUBLE, &a.wish.speed_bandwidth_hz,
-         "of the speed loop", "HZ"},
-        {"position-bandwidth", 0, 0, G_OPTION_ARG_DOUBLE, &a.wish.position_bandwidth_hz,
-         "of the position loop", "HZ"},
-        {"margin", 0, 0, G_OPTION_ARG_DOUBLE, &a.margin_deg,
-         "phase margin of every loop at its worst corner (45)", "DEG"},
-        {"load", 0, 0, G_OPTION_ARG_DOUBLE, &a.wish.load_inertia_kg_m2,
-         "inertia of the heaviest load that may come to the shaft", "KG_M2"},
-        {"injection", 0, 0, G_OPTION_ARG_NONE, &a.injection,
-         "full torque at standstill without a sensor, by injection, when the motor is salient",
-         NULL},
-        {"edge", 0, 0, G_OPTION_ARG_DOUBLE, &a.edge_s,
-         "time that a leg's node takes to go across, for switching losses (3e-8)", "S"},
-        {"pwm", 0, 0, G_OPTION_ARG_NONE, &a.pwm, "tell what each PWM frequency costs", NULL},
-        PLOT_OPTION(&a.plot, "draw what each PWM frequency costs"),
-        JSON_OPTION(&a.json),
-        G_OPTION_ENTRY_NULL};
-    if (!parse_options(
-            VERB, "CARD RIG",
-            "Computes a controller's gains from a motor card and the power stage of a "
-            "rig: current loop,\nobserver, start, speed and position, each with a sentence "
-            "on where it comes from.",
-            "corvak gains wheel.card.yaml data/wheel.rig.yaml -o wheel.tune.yaml", entries, &argc,
-            &argv)) {
+    if (!parse(&a, &argc, &argv)) {
         return EXIT_BAD_USAGE;
     }
     int status = EXIT_BAD_USAGE;

@@ -459,36 +459,36 @@ static void free_options(options *o)
     g_strfreev(o->without);
 }
 
-int cmd_record(int argc, char **argv)
+static gboolean parse(options *o, int *argc, char ***argv)
 {
-    options o = {.seed = 1, .decimate = 1, .length_s = 2e-3, .rate_hz = 5e6};
     const GOptionEntry entries[] = {
-        {"rig", 'r', 0, G_OPTION_ARG_FILENAME, &o.rig, "the rig file (needed)", "FILE"},
-        {"tune", 't', 0, G_OPTION_ARG_FILENAME, &o.tune,
+        {"rig", 'r', 0, G_OPTION_ARG_FILENAME, &o->rig, "the rig file (needed)", "FILE"},
+        {"tune", 't', 0, G_OPTION_ARG_FILENAME, &o->tune,
          "the controller's tune file (else X.tune.yaml beside X.rig.yaml)", "FILE"},
-        {"parameter", 'P', 0, G_OPTION_ARG_STRING_ARRAY, &o.parameters,
+        {"parameter", 'P', 0, G_OPTION_ARG_STRING_ARRAY, &o->parameters,
          "change a parameter of the controller, such as program.hold_s=0.8", "KEY=VALUE"},
-        {"output", 'o', 0, G_OPTION_ARG_FILENAME, &o.output,
+        {"output", 'o', 0, G_OPTION_ARG_FILENAME, &o->output,
          "where the log goes: CSV, or HDF5 when it ends in .h5 (else CSV to stdout)", "FILE"},
-        {"seed", 's', 0, G_OPTION_ARG_INT64, &o.seed, "draws the rig's imperfections and noise (1)",
-         "N"},
-        {"scenario", 'S', 0, G_OPTION_ARG_FILENAME, &o.scenario,
+        {"seed", 's', 0, G_OPTION_ARG_INT64, &o->seed,
+         "draws the rig's imperfections and noise (1)", "N"},
+        {"scenario", 'S', 0, G_OPTION_ARG_FILENAME, &o->scenario,
          "loads, set-points and faults during the run", "FILE"},
-        {"channels", 'c', 0, G_OPTION_ARG_STRING, &o.channels, "what to log; `help` lists them",
+        {"channels", 'c', 0, G_OPTION_ARG_STRING, &o->channels, "what to log; `help` lists them",
          "A,B,..."},
-        {"decimate", 'd', 0, G_OPTION_ARG_INT, &o.decimate, "keep every Nth row (1)", "N"},
-        {"no-rotor-sensor", 0, 0, G_OPTION_ARG_NONE, &o.no_sensor, "leave rotor sensors out", NULL},
-        {"set", 0, 0, G_OPTION_ARG_STRING_ARRAY, &o.set,
+        {"decimate", 'd', 0, G_OPTION_ARG_INT, &o->decimate, "keep every Nth row (1)", "N"},
+        {"no-rotor-sensor", 0, 0, G_OPTION_ARG_NONE, &o->no_sensor, "leave rotor sensors out",
+         NULL},
+        {"set", 0, 0, G_OPTION_ARG_STRING_ARRAY, &o->set,
          "change a key of the rig, such as inverter.fidelity=switched", "KEY=VALUE"},
-        {"without", 0, 0, G_OPTION_ARG_STRING_ARRAY, &o.without, "switch an imperfection off",
+        {"without", 0, 0, G_OPTION_ARG_STRING_ARRAY, &o->without, "switch an imperfection off",
          "NAME"},
-        {"ideal", 0, 0, G_OPTION_ARG_NONE, &o.ideal, "switch all imperfections off", NULL},
-        {"scope", 0, 0, G_OPTION_ARG_STRING, &o.scope,
+        {"ideal", 0, 0, G_OPTION_ARG_NONE, &o->ideal, "switch all imperfections off", NULL},
+        {"scope", 0, 0, G_OPTION_ARG_STRING, &o->scope,
          "log these probes (va vb vc ia ib ic vdc) as a bench scope, switching visible", "A,B,..."},
-        {"from", 0, 0, G_OPTION_ARG_DOUBLE, &o.from_s, "start of the scope's capture (0)", "S"},
-        {"length", 0, 0, G_OPTION_ARG_DOUBLE, &o.length_s, "its length (0.002)", "S"},
-        {"rate", 0, 0, G_OPTION_ARG_DOUBLE, &o.rate_hz, "its sample rate (5e6)", "HZ"},
-        PLOT_OPTION(&o.plot, "draw the log"),
+        {"from", 0, 0, G_OPTION_ARG_DOUBLE, &o->from_s, "start of the scope's capture (0)", "S"},
+        {"length", 0, 0, G_OPTION_ARG_DOUBLE, &o->length_s, "its length (0.002)", "S"},
+        {"rate", 0, 0, G_OPTION_ARG_DOUBLE, &o->rate_hz, "its sample rate (5e6)", "HZ"},
+        PLOT_OPTION(&o->plot, "draw the log"),
         G_OPTION_ENTRY_NULL};
     GString *summary = g_string_new("Runs an excitation on the simulated rig, through the "
                                     "controller core, and writes a log:\n");
@@ -503,9 +503,15 @@ int cmd_record(int argc, char **argv)
         "-o duty.h5 --plot duty.png\n"
         "  corvak record spin --rig data/wheel.rig.yaml --scope va,vb,ia --from 0.5 "
         "-o scope.csv",
-        entries, &argc, &argv);
+        entries, argc, argv);
     g_string_free(summary, TRUE);
-    if (!parsed) {
+    return parsed;
+}
+
+int cmd_record(int argc, char **argv)
+{
+    options o = {.seed = 1, .decimate = 1, .length_s = 2e-3, .rate_hz = 5e6};
+    if (!parse(&o, &argc, &argv)) {
         return EXIT_BAD_USAGE;
     }
     if (o.channels != NULL && strcmp(o.channels, "help") == 0) {

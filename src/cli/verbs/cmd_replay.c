@@ -162,12 +162,14 @@ static int prepare(job *j, char **paths)
 
 static void show_results(const job *j)
 {
-    show_document(cvk_replay_document(&j->replay, &j->rows, j->set.log[0]->name,
-                                      (double)j->tune.settings.observer.least_speed_rad_s,
-                                      j->given->search ? &j->found : NULL, j->searched,
-                                      j->has_card ? "card's intervals" : "+-5 % of R, L, flux",
-                                      &j->findings),
-                  j->given->json);
+    const cvk_replay_setting how = {
+        .log = j->set.log[0]->name,
+        .least_speed_rad_s = (double)j->tune.settings.observer.least_speed_rad_s,
+        .search = j->given->search ? &j->found : NULL,
+        .searched = j->searched,
+        .corners = j->has_card ? "card's intervals" : "+-5 % of R, L, flux",
+        .findings = &j->findings};
+    show_document(cvk_replay_document(&j->replay, &j->rows, &how), j->given->json);
 }
 
 /* ---- the search ------------------------------------------------------------------------------ */
@@ -182,9 +184,11 @@ static bool on_progress(void *context, double share)
 static int search(job *j)
 {
     cvk_refusal why = {0};
+    const cvk_search_wish wish = {.kind = (cvk_observer_kind)j->searched,
+                                  .card = j->has_card ? &j->card : NULL,
+                                  .progress = on_progress};
     const cvk_status status =
-        cvk_replay_search(&j->rows, &j->tune.settings, (cvk_observer_kind)j->searched,
-                          j->has_card ? &j->card : NULL, on_progress, NULL, &j->found, &why);
+        cvk_replay_search(&j->rows, &j->tune.settings, &wish, &j->found, &why);
     show_progress(VERB, 1.0);
     if (status == CVK_NOT_IN_LOG) {
         g_printerr("corvak replay: --search needs the rotor's angle in the log: column theta_e, or "
@@ -281,36 +285,42 @@ static int check_options(const arguments *a, int argc, char **argv)
                                : status;
 }
 
+static gboolean parse(arguments *a, int *argc, char ***argv)
+{
+    const GOptionEntry entries[] = {
+        {"card", 0, 0, G_OPTION_ARG_FILENAME, &a->card,
+         "motor card: what the motor is, and how sure that is", "FILE"},
+        {"tune", 't', 0, G_OPTION_ARG_FILENAME, &a->tune,
+         "tune file: the observers' settings (else as gains would give them)", "FILE"},
+        {"parameter", 'P', 0, G_OPTION_ARG_STRING_ARRAY, &a->parameters, "change a parameter",
+         "KEY=VALUE"},
+        {"observer", 0, 0, G_OPTION_ARG_STRING, &a->observer,
+         "only this one: flux, emf or kalman (all)", "NAME"},
+        {"search", 0, 0, G_OPTION_ARG_NONE, &a->search,
+         "search the settings of the observer in use, or of --observer, for the smallest error",
+         NULL},
+        {"output", 'o', 0, G_OPTION_ARG_FILENAME, &a->output, "write what was found as a tune file",
+         "FILE"},
+        {"pole-pairs", 0, 0, G_OPTION_ARG_DOUBLE, &a->pole_pairs,
+         "pole pairs (else from tune, card or log): for theta_m", "N"},
+        PLOT_OPTION(&a->plot, "draw the observers side by side"),
+        JSON_OPTION(&a->json),
+        LOG_OPTION_ENTRIES(a->log),
+        G_OPTION_ENTRY_NULL};
+    return parse_options(
+        VERB, "LOG",
+        "Runs the controller's observers over a log: their angle against a rotor "
+        "sensor, against the true\nangle of a simulated log (--map "
+        "theta_e=true_theta_e), or against each other. Exit status 1 when\nthe "
+        "log does not show it.",
+        "corvak replay data/wheel-duty.h5 --tune wheel.tune.yaml --plot replay.png", entries, argc,
+        argv);
+}
+
 int cmd_replay(int argc, char **argv)
 {
     arguments a = {.log = LOG_OPTIONS_DEFAULT};
-    const GOptionEntry entries[] = {
-        {"card", 0, 0, G_OPTION_ARG_FILENAME, &a.card,
-         "motor card: what the motor is, and how sure that is", "FILE"},
-        {"tune", 't', 0, G_OPTION_ARG_FILENAME, &a.tune,
-         "tune file: the observers' settings (else as gains would give them)", "FILE"},
-        {"parameter", 'P', 0, G_OPTION_ARG_STRING_ARRAY, &a.parameters, "change a parameter",
-         "KEY=VALUE"},
-        {"observer", 0, 0, G_OPTION_ARG_STRING, &a.observer,
-         "only this one: flux, emf or kalman (all)", "NAME"},
-        {"search", 0, 0, G_OPTION_ARG_NONE, &a.search,
-         "search the settings of the observer in use, or of --observer, for the smallest error",
-         NULL},
-        {"output", 'o', 0, G_OPTION_ARG_FILENAME, &a.output, "write what was found as a tune file",
-         "FILE"},
-        {"pole-pairs", 0, 0, G_OPTION_ARG_DOUBLE, &a.pole_pairs,
-         "pole pairs (else from tune, card or log): for theta_m", "N"},
-        PLOT_OPTION(&a.plot, "draw the observers side by side"),
-        JSON_OPTION(&a.json),
-        LOG_OPTION_ENTRIES(a.log),
-        G_OPTION_ENTRY_NULL};
-    if (!parse_options(VERB, "LOG",
-                       "Runs the controller's observers over a log: their angle against a rotor "
-                       "sensor, against the true\nangle of a simulated log (--map "
-                       "theta_e=true_theta_e), or against each other. Exit status 1 when\nthe "
-                       "log does not show it.",
-                       "corvak replay data/wheel-duty.h5 --tune wheel.tune.yaml --plot replay.png",
-                       entries, &argc, &argv)) {
+    if (!parse(&a, &argc, &argv)) {
         return EXIT_BAD_USAGE;
     }
     int status = check_options(&a, argc, argv);

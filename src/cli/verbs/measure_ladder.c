@@ -135,6 +135,30 @@ static int work(job *j, const char *bench)
     return all ? EXIT_DONE : EXIT_ANSWER_NO;
 }
 
+static gboolean parse(arguments *a, int *argc, char ***argv)
+{
+    const GOptionEntry entries[] = {
+        BENCH_OPTION_ENTRIES(a->bench),
+        {"within", 0, 0, G_OPTION_ARG_DOUBLE, &a->within,
+         "usable: the mean speed is off by at most this (0.05)", "SHARE"},
+        {"ripple", 0, 0, G_OPTION_ARG_DOUBLE, &a->ripple,
+         "usable: rms of the speed about its mean, at most (0.2)", "SHARE"},
+        {"load", 0, 0, G_OPTION_ARG_DOUBLE, &a->load,
+         "torque of the brake, of that at limit.current_a (0.3)", "SHARE"},
+        {"rated", 0, 0, G_OPTION_ARG_DOUBLE, &a->rated_rpm,
+         "rated speed (60 % of the no-load speed)", "RPM"},
+        PLOT_OPTION(&a->plot, "draw ripple, angle and current"),
+        JSON_OPTION(&a->json),
+        G_OPTION_ENTRY_NULL};
+    return parse_options(
+        VERB, "RIG|DEVICE",
+        "Walks a ladder of speeds downwards and upwards, without and with load (a "
+        "device as it stands), and\ntells the lowest and the highest that the motor "
+        "keeps. Exit status 1 when there is none.",
+        "corvak measure ladder data/wheel.rig.yaml --tune wheel.tune.yaml --plot ladder.png",
+        entries, argc, argv);
+}
+
 int measure_ladder(int argc, char **argv)
 {
     const cvk_ladder_options presets = cvk_ladder_options_default();
@@ -142,26 +166,7 @@ int measure_ladder(int argc, char **argv)
                    .within = presets.within,
                    .ripple = presets.ripple,
                    .load = 0.3};
-    const GOptionEntry entries[] = {
-        BENCH_OPTION_ENTRIES(a.bench),
-        {"within", 0, 0, G_OPTION_ARG_DOUBLE, &a.within,
-         "usable: the mean speed is off by at most this (0.05)", "SHARE"},
-        {"ripple", 0, 0, G_OPTION_ARG_DOUBLE, &a.ripple,
-         "usable: rms of the speed about its mean, at most (0.2)", "SHARE"},
-        {"load", 0, 0, G_OPTION_ARG_DOUBLE, &a.load,
-         "torque of the brake, of that at limit.current_a (0.3)", "SHARE"},
-        {"rated", 0, 0, G_OPTION_ARG_DOUBLE, &a.rated_rpm,
-         "rated speed (60 % of the no-load speed)", "RPM"},
-        PLOT_OPTION(&a.plot, "draw ripple, angle and current"),
-        JSON_OPTION(&a.json),
-        G_OPTION_ENTRY_NULL};
-    if (!parse_options(
-            VERB, "RIG|DEVICE",
-            "Walks a ladder of speeds downwards and upwards, without and with load (a "
-            "device as it stands), and\ntells the lowest and the highest that the motor "
-            "keeps. Exit status 1 when there is none.",
-            "corvak measure ladder data/wheel.rig.yaml --tune wheel.tune.yaml --plot ladder.png",
-            entries, &argc, &argv)) {
+    if (!parse(&a, &argc, &argv)) {
         return EXIT_BAD_USAGE;
     }
     int status = EXIT_BAD_USAGE;

@@ -119,58 +119,62 @@ cvk_settings cvk_settings_default(void)
 
 /* ---- contradictions ------------------------------------------------------------------------- */
 
+static const cvk_refusal bus_contradicts = {
+    .field = "protect.bus_max_v",
+    .against = "protect.bus_min_v",
+    .reason = "the highest bus voltage must lie above the lowest"};
+static const cvk_refusal trip_contradicts = {
+    .field = "protect.trip_current_a",
+    .against = "limit.current_a",
+    .reason = "it would stop the motor in normal use: raise the trip or lower the limit"};
+static const cvk_refusal start_contradicts = {
+    .field = "start.current_a",
+    .against = "limit.current_a",
+    .reason = "asks for more than the limit: lower it or raise the limit"};
+static const cvk_refusal speed_contradicts = {
+    .field = "speed.current_a",
+    .against = "limit.current_a",
+    .reason = "asks for more than the limit: lower it or raise the limit"};
+static const cvk_refusal takeover_contradicts = {
+    .field = "start.speed_rad_s",
+    .against = "observer.least_speed_rad_s",
+    .reason = "there the observer does not trust its angle yet: raise it"};
+static const cvk_refusal slew_contradicts = {
+    .field = "speed.acceleration_rad_s2",
+    .against = "speed.feedforward_a_s2",
+    .reason = "0 is no slew at all, and what an acceleration takes is known: give one, at most "
+              "limit.current_a / speed.feedforward_a_s2"};
+static const cvk_refusal pace_contradicts = {
+    .field = "observer.bandwidth_rad_s",
+    .against = "observer.tracking_bandwidth_rad_s",
+    .reason = "the flux linkage's length may not be corrected faster than the angle is "
+              "tracked: lower it"};
+static const cvk_refusal alike_contradicts = {
+    .field = "injection.voltage_v",
+    .against = "motor.inductance_q_h",
+    .reason = "injection sees a rotor by its saliency: inductance q must be at least 1.15 times "
+              "inductance d; set the voltage to 0"};
+static const cvk_refusal handover_contradicts = {
+    .field = "injection.leave_rad_s",
+    .against = "observer.least_speed_rad_s",
+    .reason = "there the observer does not trust its angle yet: raise it"};
+
 static const cvk_refusal *contradiction_in(const cvk_settings *s)
 {
-    static const cvk_refusal bus = {.field = "protect.bus_max_v",
-                                    .against = "protect.bus_min_v",
-                                    .reason = "the highest bus voltage must lie above the lowest"};
-    static const cvk_refusal trip = {
-        .field = "protect.trip_current_a",
-        .against = "limit.current_a",
-        .reason = "it would stop the motor in normal use: raise the trip or lower the limit"};
-    static const cvk_refusal start = {
-        .field = "start.current_a",
-        .against = "limit.current_a",
-        .reason = "asks for more than the limit: lower it or raise the limit"};
-    static const cvk_refusal speed = {
-        .field = "speed.current_a",
-        .against = "limit.current_a",
-        .reason = "asks for more than the limit: lower it or raise the limit"};
-    static const cvk_refusal takeover = {
-        .field = "start.speed_rad_s",
-        .against = "observer.least_speed_rad_s",
-        .reason = "there the observer does not trust its angle yet: raise it"};
-    static const cvk_refusal slew = {
-        .field = "speed.acceleration_rad_s2",
-        .against = "speed.feedforward_a_s2",
-        .reason = "0 is no slew at all, and what an acceleration takes is known: give one, at most "
-                  "limit.current_a / speed.feedforward_a_s2"};
-    static const cvk_refusal pace = {
-        .field = "observer.bandwidth_rad_s",
-        .against = "observer.tracking_bandwidth_rad_s",
-        .reason = "the flux linkage's length may not be corrected faster than the angle is "
-                  "tracked: lower it"};
-    static const cvk_refusal alike = {
-        .field = "injection.voltage_v",
-        .against = "motor.inductance_q_h",
-        .reason =
-            "injection sees a rotor by its saliency: inductance q must be at least 1.15 times "
-            "inductance d; set the voltage to 0"};
-    static const cvk_refusal handover = {
-        .field = "injection.leave_rad_s",
-        .against = "observer.least_speed_rad_s",
-        .reason = "there the observer does not trust its angle yet: raise it"};
     const bool injects = s->injection.voltage_v > 0.0f;
-    return s->protect.bus_max_v <= s->protect.bus_min_v                               ? &bus
-           : s->protect.trip_current_a <= s->limit.current_a                          ? &trip
-           : s->start.current_a > s->limit.current_a                                  ? &start
-           : s->speed.current_a > s->limit.current_a                                  ? &speed
-           : s->start.speed_rad_s < s->observer.least_speed_rad_s                     ? &takeover
-           : s->speed.acceleration_rad_s2 == 0.0f && s->speed.feedforward_a_s2 > 0.0f ? &slew
-           : s->observer.bandwidth_rad_s > s->observer.tracking_bandwidth_rad_s       ? &pace
-           : injects && s->motor.inductance_q_h < 1.15f * s->motor.inductance_d_h     ? &alike
-           : injects && s->injection.leave_rad_s < s->observer.least_speed_rad_s      ? &handover
-                                                                                      : NULL;
+    return s->protect.bus_max_v <= s->protect.bus_min_v           ? &bus_contradicts
+           : s->protect.trip_current_a <= s->limit.current_a      ? &trip_contradicts
+           : s->start.current_a > s->limit.current_a              ? &start_contradicts
+           : s->speed.current_a > s->limit.current_a              ? &speed_contradicts
+           : s->start.speed_rad_s < s->observer.least_speed_rad_s ? &takeover_contradicts
+           : s->speed.acceleration_rad_s2 == 0.0f && s->speed.feedforward_a_s2 > 0.0f
+               ? &slew_contradicts
+           : s->observer.bandwidth_rad_s > s->observer.tracking_bandwidth_rad_s ? &pace_contradicts
+           : injects && s->motor.inductance_q_h < 1.15f * s->motor.inductance_d_h
+               ? &alike_contradicts
+           : injects && s->injection.leave_rad_s < s->observer.least_speed_rad_s
+               ? &handover_contradicts
+               : NULL;
 }
 
 cvk_status cvk_settings_check(const cvk_settings *settings, cvk_refusal *why)

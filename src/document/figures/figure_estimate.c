@@ -124,38 +124,47 @@ static void speed_panel(FILE *g, const cvk_estimate *e)
 
 /* Each number as a bar around its own value, in percent: large percents are drawn closer together,
  * so that friction does not hide how well the rest is known. */
-static void card_panel(FILE *g, const cvk_estimate *e, const cvk_rig_config *truth)
+/* A row of the card: ends of its intervals in per cent. What is off by so much lies so far from the
+ * truth, which is the zero; without a truth the value is. */
+static double put_card_row(FILE *g, cvk_card_key key, const cvk_card_entry *e, double truth,
+                           int row)
+{
+    const cvk_display how = cvk_display_of(cvk_card_key_name(key), e->value);
+    const double zero = isfinite(truth) && truth != 0.0 ? truth : e->value;
+    const double per_cent = 100.0 / fabs(zero);
+    char number[48];
+    print_number(number, sizeof number, how.factor * e->value,
+                 0.5 * how.factor * (e->high - e->low));
+    fprintf(g, "\"%s\\n%s %s\" %d %g %g %g %g %g %g\n", cvk_card_label(key), number, how.unit, -row,
+            per_cent * (e->low - zero), per_cent * (e->high - zero),
+            per_cent * (e->statistical_low - zero), per_cent * (e->statistical_high - zero),
+            per_cent * (e->value - zero), isfinite(truth) ? 0.0 : NAN);
+    return per_cent * fmax(e->high - zero, zero - e->low);
+}
+
+static int put_card_rows(FILE *g, const cvk_estimate *e, const cvk_rig_config *truth,
+                         double *widest)
 {
     static const cvk_card_key keys[] = {CVK_CARD_RESISTANCE,        CVK_CARD_INDUCTANCE_D,
                                         CVK_CARD_INDUCTANCE_Q,      CVK_CARD_FLUX_LINKAGE,
                                         CVK_CARD_DEAD_TIME_VOLTAGE, CVK_CARD_INERTIA,
                                         CVK_CARD_FRICTION_COULOMB,  CVK_CARD_FRICTION_VISCOUS};
     int rows = 0;
-    double widest = 0.1;
     fprintf(g, "$card << EOD\n");
     for (size_t n = 0; n < G_N_ELEMENTS(keys); n++) {
         const cvk_card_entry *entry = &e->card.entry[keys[n]];
-        if (!entry->known) {
-            continue;
+        if (entry->known) {
+            const double true_value = truth != NULL ? cvk_rig_truth(truth, keys[n]) : NAN;
+            *widest = fmax(*widest, put_card_row(g, keys[n], entry, true_value, rows++));
         }
-        const cvk_display how = cvk_display_of(cvk_card_key_name(keys[n]), entry->value);
-        char number[48];
-        double per_cent;
-        print_number(number, sizeof number, how.factor * entry->value,
-                     0.5 * how.factor * (entry->high - entry->low));
-        /* what is off by so much lies so far from the truth, which is the zero; without a truth the
-         * value is */
-        const double about = truth != NULL ? cvk_rig_truth(truth, keys[n]) : NAN;
-        const double zero = isfinite(about) && about != 0.0 ? about : entry->value;
-        per_cent = 100.0 / fabs(zero);
-        fprintf(g, "\"%s\\n%s %s\" %d %g %g %g %g %g %g\n", cvk_card_label(keys[n]), number,
-                how.unit, -rows, per_cent * (entry->low - zero), per_cent * (entry->high - zero),
-                per_cent * (entry->statistical_low - zero),
-                per_cent * (entry->statistical_high - zero), per_cent * (entry->value - zero),
-                isfinite(about) ? 0.0 : NAN);
-        widest = fmax(widest, per_cent * fmax(entry->high - zero, zero - entry->low));
-        rows++;
     }
+    return rows;
+}
+
+static void card_panel(FILE *g, const cvk_estimate *e, const cvk_rig_config *truth)
+{
+    double widest = 0.1;
+    const int rows = put_card_rows(g, e, truth, &widest);
     const cvk_card_entry *poles = &e->card.entry[CVK_CARD_POLE_PAIRS];
     char title[96] = "Card with 95 % intervals";
     if (poles->known) {

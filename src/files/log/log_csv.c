@@ -503,6 +503,26 @@ static cvk_status check_cells(const reader *r)
     return CVK_OK;
 }
 
+static cvk_status check_text(const char *path, const char *text, size_t length,
+                             cvk_complaint *complaint)
+{
+    const size_t head = length < 4096u ? length : 4096u;
+    if (length == 0) {
+        return cvk_complain(complaint, CVK_BAD_FORMAT, path, 0,
+                            "the file is empty: record it again");
+    }
+    if (length > 2 && (unsigned char)text[0] == 0x1f && (unsigned char)text[1] == 0x8b) {
+        return cvk_complain(complaint, CVK_BAD_FORMAT, path, 0,
+                            "the file is compressed: zcat FILE | corvak estimate -");
+    }
+    if (memchr(text, '\0', head) != NULL) {
+        return cvk_complain(complaint, CVK_BAD_FORMAT, path, 0,
+                            "this is a binary file, not text (or text in UTF-16): export the log "
+                            "as CSV in UTF-8");
+    }
+    return CVK_OK;
+}
+
 cvk_status cvk_log_file_parse(cvk_log_file *file, const char *path, const char *text, size_t length,
                               const cvk_column_map *maps, size_t map_count,
                               cvk_complaint *complaint)
@@ -515,26 +535,16 @@ cvk_status cvk_log_file_parse(cvk_log_file *file, const char *path, const char *
                 .map_count = map_count,
                 .file = file,
                 .complaint = complaint};
-    if (length == 0) {
-        return cvk_complain(complaint, CVK_BAD_FORMAT, path, 0,
-                            "the file is empty: record it again");
-    }
-    size_t head = length < 4096u ? length : 4096u;
-    if (length > 2 && (unsigned char)text[0] == 0x1f && (unsigned char)text[1] == 0x8b) {
-        return cvk_complain(complaint, CVK_BAD_FORMAT, path, 0,
-                            "the file is compressed: zcat FILE | corvak estimate -");
-    }
-    if (memchr(text, '\0', head) != NULL) {
-        return cvk_complain(complaint, CVK_BAD_FORMAT, path, 0,
-                            "this is a binary file, not text (or text in UTF-16): export the log "
-                            "as CSV in UTF-8");
+    cvk_status status = check_text(path, text, length, complaint);
+    if (status != CVK_OK) {
+        return status;
     }
     const char *line = text;
     long number = 1;
     if (length >= 3 && memcmp(text, "\xef\xbb\xbf", 3) == 0) {
         line += 3;
     }
-    cvk_status status = find_header(&r, &line, &number);
+    status = find_header(&r, &line, &number);
     if (status == CVK_OK && line < r.end) {
         const char *newline = line_end(line, r.end), *stop = content_end(line, newline);
         if (stop > line && take_unit_row(&r, line, stop)) {

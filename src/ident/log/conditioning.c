@@ -229,6 +229,21 @@ static long steps_between(const cvk_log *log, size_t before, size_t row, double 
     return lround(fmin((t[row] - t[before]) / step_s, 1e6));
 }
 
+/* The `n`-th of so many steps from one row to another: by straight lines what is measured. */
+static void bridge_row(const cvk_log *log, size_t before, size_t row, long n, long steps,
+                       double *const *columns, size_t to)
+{
+    const double share = (double)n / (double)steps;
+    for (int k = 0; k < CVK_COLUMN_COUNT; k++) {
+        const double *x = log->column[k];
+        const bool line = n < steps && (is_measured(k) || k == CVK_COLUMN_T);
+        if (x != NULL) {
+            columns[k][to] =
+                line ? x[before] + share * (x[row] - x[before]) : x[n < steps ? before : row];
+        }
+    }
+}
+
 /* Fills columns[..] with the complete rows and straight lines through short holes; returns how many
  * rows, and how many of them were put in. Without columns it only counts. */
 static size_t bridge_rows(const cvk_log *log, double step_s, double *const *columns, size_t *put_in)
@@ -245,14 +260,8 @@ static size_t bridge_rows(const cvk_log *log, double step_s, double *const *colu
         }
         steps = steps > LONGEST_BRIDGE + 1 ? 1 : steps;
         for (long n = 1; n <= steps; n++, made++) {
-            const double share = (double)n / (double)steps;
-            for (int k = 0; k < CVK_COLUMN_COUNT && columns != NULL; k++) {
-                const double *x = log->column[k];
-                if (x != NULL) {
-                    bool line = n < steps && (is_measured(k) || k == CVK_COLUMN_T);
-                    columns[k][made] = line ? x[before] + share * (x[row] - x[before])
-                                            : x[n < steps ? before : row];
-                }
+            if (columns != NULL) {
+                bridge_row(log, before, row, n, steps, columns, made);
             }
         }
         *put_in += (size_t)steps - 1u;

@@ -539,6 +539,32 @@ void cvk_calibrate_direction(const cvk_angle_data *d, const cvk_sensor_column *c
     decide_direction(&up, &down, out);
 }
 
+/* Ratio and direction are known: the offset, and what else the log shows. */
+static cvk_status place(const cvk_angle_data *d, const cvk_sensor_column *c, unsigned wanted,
+                        cvk_sensor_calibration *out)
+{
+    cvk_angle_model m = {
+        .column = c, .direction = out->direction, .ratio = out->ratio, .wanted = wanted};
+    cvk_angle_fit emf, current = {.fine = false};
+    cvk_angle_model at_speed = m;
+    at_speed.wanted |= 1u << CVK_AF_LATENCY;
+    cvk_status status = cvk_angle_by_back_emf(d, &at_speed, &emf);
+    if (status == CVK_OK && d->current_flows) {
+        status = cvk_angle_by_current(d, &m, &current);
+    }
+    if (c->kind == CVK_ROTOR_HALLS && emf.emf_share < LEAST_EMF_SHARE) {
+        emf.fine = false; /* slow: between two edges the rotor moves as it likes */
+    }
+    if (status == CVK_OK) {
+        m.wanted = at_speed.wanted;
+        choose_reference(&m, &emf, &current, out);
+    }
+    if (status == CVK_OK && out->reference != CVK_REFERENCE_NONE) {
+        status = draw_error(d, &m, out->reference == CVK_REFERENCE_CURRENT ? &current : &emf, out);
+    }
+    return status;
+}
+
 cvk_status cvk_calibrate_angle(const cvk_angle_data *d, const cvk_sensor_column *c, int ratio,
                                cvk_sensor_calibration *out)
 {
@@ -572,24 +598,5 @@ cvk_status cvk_calibrate_angle(const cvk_angle_data *d, const cvk_sensor_column 
     if (status != CVK_OK || out->direction == 0) {
         return status;
     }
-    cvk_angle_model m = {.column = c, .direction = out->direction, .ratio = out->ratio};
-    m.wanted = features_for(c, own_turns, ways);
-    cvk_angle_fit emf, current = {.fine = false};
-    cvk_angle_model at_speed = m;
-    at_speed.wanted |= 1u << CVK_AF_LATENCY;
-    status = cvk_angle_by_back_emf(d, &at_speed, &emf);
-    if (status == CVK_OK && d->current_flows) {
-        status = cvk_angle_by_current(d, &m, &current);
-    }
-    if (c->kind == CVK_ROTOR_HALLS && emf.emf_share < LEAST_EMF_SHARE) {
-        emf.fine = false; /* slow: between two edges the rotor moves as it likes */
-    }
-    if (status == CVK_OK) {
-        m.wanted = at_speed.wanted;
-        choose_reference(&m, &emf, &current, out);
-    }
-    if (status == CVK_OK && out->reference != CVK_REFERENCE_NONE) {
-        status = draw_error(d, &m, out->reference == CVK_REFERENCE_CURRENT ? &current : &emf, out);
-    }
-    return status;
+    return place(d, c, features_for(c, own_turns, ways), out);
 }

@@ -137,6 +137,23 @@ static int way_between(int from, int to)
 
 /* Collects the edges of one piece. A code counts once it has stayed for a few rows, or when the
  * next but one follows in the same direction; the edge lies where it was first seen. */
+/* Back and forth between two sectors for a while, from the beginning of `rows` on; what it comes to
+ * counts. Returns the row of the last change. */
+static size_t bounce(const unsigned char *sector, cvk_span rows, int now, size_t bounce_rows,
+                     int *last)
+{
+    const int next = *last;
+    size_t last_change = rows.begin;
+    for (size_t k = rows.begin + 1; k < rows.end && k - last_change <= bounce_rows; k++) {
+        if (sector[k] != *last && sector[k] != now && sector[k] != next) {
+            break;
+        }
+        last_change = sector[k] != *last ? k : last_change;
+        *last = sector[k];
+    }
+    return last_change;
+}
+
 static void edges_of_piece(cvk_sensor_column *c, const unsigned char *sector, cvk_span piece,
                            size_t number, size_t bounce_rows)
 {
@@ -160,20 +177,9 @@ static void edges_of_piece(cvk_sensor_column *c, const unsigned char *sector, cv
             now = stays >= SETTLED_ROWS ? next : now;
             continue;
         }
-        /* bouncing: back and forth for a while; what it comes to counts */
-        size_t end = k + 1;
         int last = next;
-        size_t last_change = k;
-        while (end < piece.end && end - last_change <= bounce_rows) {
-            if (sector[end] != last) {
-                if (sector[end] != now && sector[end] != next) {
-                    break;
-                }
-                last = sector[end];
-                last_change = end;
-            }
-            end++;
-        }
+        const size_t last_change =
+            bounce(sector, (cvk_span){k, piece.end}, now, bounce_rows, &last);
         c->bounces += last_change > k;
         if (last == now) { /* it only flickered */
             k = last_change;

@@ -66,18 +66,39 @@ static double swing_of(const cvk_standstill_problem *f)
     return largest;
 }
 
+enum { STEP = 3 }; /* rows over which a slope is taken */
+
+/* Voltage that acted, current and direction of the inverter's voltage, means over STEP rows. */
+static void means_of_rows(const cvk_waveforms *s, size_t k, double delay, double knee_a,
+                          double v[2], double i[2], double u[2])
+{
+    const long whole = (long)floor(delay);
+    const double rest = delay - (double)whole; /* of a period, in which the voltage before acts */
+    v[0] = v[1] = i[0] = i[1] = u[0] = u[1] = 0.0;
+    for (size_t j = k; j < k + STEP; j++) {
+        double mid_alpha = 0.5 * (s->i_alpha[j] + s->i_alpha[j + 1]);
+        double mid_beta = 0.5 * (s->i_beta[j] + s->i_beta[j + 1]), direction[2];
+        cvk_curve_vector(mid_alpha, mid_beta, 1.0 / knee_a, CVK_CURVE_ROUND, direction);
+        const size_t new = (size_t)((long)j - whole), old = new - (rest > 0.0);
+        v[0] += (s->v_alpha[new] + rest * (s->v_alpha[old] - s->v_alpha[new])) / STEP;
+        v[1] += (s->v_beta[new] + rest * (s->v_beta[old] - s->v_beta[new])) / STEP;
+        i[0] += mid_alpha / STEP;
+        i[1] += mid_beta / STEP;
+        u[0] += direction[0] / STEP;
+        u[1] += direction[1] / STEP;
+    }
+}
+
 /* Linear least squares at a delay over steps of three periods (a longer step is less
  * disturbed by noise): v = R i + L di/dt + dead * direction. Returns the residual's square sum, or
  * infinity. Unknowns: R, L_mean, L_cos, L_sin, dead-time voltage. */
 static double linear_start(const cvk_standstill_problem *f, double delay, double knee_a,
                            double x[5])
 {
-    enum { STEP = 3, UNKNOWNS = 5 };
+    enum { UNKNOWNS = 5 };
     const cvk_waveforms *s = f->s;
     size_t stride = f->residual_rows / START_ROWS + 1u;
     size_t most = 2u * (f->residual_rows / stride + f->block_count) + 2u;
-    const long whole = (long)floor(delay);
-    const double rest = delay - (double)whole; /* of a period, in which the voltage before acts */
     double slopes = 0.0;
     double *a = calloc(most * UNKNOWNS, sizeof *a), *b = calloc(most, sizeof *b);
     size_t m = 0;
@@ -85,19 +106,8 @@ static double linear_start(const cvk_standstill_problem *f, double delay, double
     for (size_t n = 0; a != NULL && b != NULL && n < f->block_count; n++) {
         cvk_span rows = f->blocks[n].rows;
         for (size_t k = rows.begin + 4; k + STEP + 2 < rows.end && m + 4 <= most; k += stride) {
-            double v[2] = {0}, i[2] = {0}, u[2] = {0};
-            for (size_t j = k; j < k + STEP; j++) {
-                double mid_alpha = 0.5 * (s->i_alpha[j] + s->i_alpha[j + 1]);
-                double mid_beta = 0.5 * (s->i_beta[j] + s->i_beta[j + 1]), direction[2];
-                cvk_curve_vector(mid_alpha, mid_beta, 1.0 / knee_a, CVK_CURVE_ROUND, direction);
-                const size_t new = (size_t)((long)j - whole), old = new - (rest > 0.0);
-                v[0] += (s->v_alpha[new] + rest * (s->v_alpha[old] - s->v_alpha[new])) / STEP;
-                v[1] += (s->v_beta[new] + rest * (s->v_beta[old] - s->v_beta[new])) / STEP;
-                i[0] += mid_alpha / STEP;
-                i[1] += mid_beta / STEP;
-                u[0] += direction[0] / STEP;
-                u[1] += direction[1] / STEP;
-            }
+            double v[2], i[2], u[2];
+            means_of_rows(s, k, delay, knee_a, v, i, u);
             double slope_alpha = (s->i_alpha[k + STEP] - s->i_alpha[k]) / (STEP * s->period_s);
             double slope_beta = (s->i_beta[k + STEP] - s->i_beta[k]) / (STEP * s->period_s);
             const double rows2[2][UNKNOWNS] = {

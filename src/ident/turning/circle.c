@@ -48,6 +48,24 @@ static double complex current_near(const cvk_waveforms *s, size_t row, size_t be
     return sum / (double)(to - from);
 }
 
+/* Electrical turns in one of a rotor column; NaN without one. */
+static double rotor_ratio(const cvk_waveforms *s, const cvk_window *w, double per_row)
+{
+    if (s->theta_m != NULL) {
+        double mechanical[3];
+        cvk_fit_phase(s->theta_m, w->begin, w->end, mechanical);
+        return per_row / mechanical[1];
+    }
+    if (s->speed_m == NULL) {
+        return NAN;
+    }
+    double sum = 0.0;
+    for (size_t k = w->begin; k < w->end; k++) {
+        sum += s->speed_m[k];
+    }
+    return w->omega * (double)(w->end - w->begin) / sum;
+}
+
 static cvk_window window_of(const cvk_waveforms *s, const cvk_turns *turns, size_t first,
                             size_t last, const cvk_belief *belief)
 {
@@ -67,8 +85,7 @@ static cvk_window window_of(const cvk_waveforms *s, const cvk_turns *turns, size
                     .end = end,
                     .omega = omega,
                     .period_s = s->period_s,
-                    .duration_s = (double)rows * s->period_s,
-                    .rotor_ratio = NAN};
+                    .duration_s = (double)rows * s->period_s};
     const bool off = s->path != CVK_PATH_COMMANDED && cvk_currentless(s, begin, end);
     const double lead = cvk_phase_lead(omega); /* the phase leads the rotor */
     for (size_t k = begin; k < end; k++) {
@@ -93,17 +110,7 @@ static cvk_window window_of(const cvk_waveforms *s, const cvk_turns *turns, size
     if (off) { /* what is left is noise, not current */
         w.current_a = w.current_slope = w.inverter = 0.0;
     }
-    if (s->theta_m != NULL) {
-        double mechanical[3];
-        cvk_fit_phase(s->theta_m, begin, end, mechanical);
-        w.rotor_ratio = c[1] / mechanical[1];
-    } else if (s->speed_m != NULL) {
-        double sum = 0.0;
-        for (size_t k = begin; k < end; k++) {
-            sum += s->speed_m[k];
-        }
-        w.rotor_ratio = omega * (double)rows / sum;
-    }
+    w.rotor_ratio = rotor_ratio(s, &w, c[1]);
     return w;
 }
 
@@ -344,6 +351,23 @@ bool cvk_shows_back_emf(const cvk_windows *windows)
     return shown;
 }
 
+/* Prior's share as it is, the windows' share as scattered as their block sums. */
+static void scattered_covariance(const double prior[N * N], const double h[N * N],
+                                 const double score[N * N], double blocks, double cov[N * N])
+{
+    double middle[N * N];
+    memcpy(middle, prior, sizeof middle);
+    const double correction = blocks / (blocks - 1.0);
+    for (int k = 0; k < N * N; k++) {
+        middle[k] += correction * score[k];
+    }
+    cvk_sandwich(N, h, middle, cov);
+    for (int k = 0; k < N; k++) {
+        double ratio = h[k * N + k] / cov[k * N + k];
+        cvk_widen(N, cov, k, ratio > 1.0 ? sqrt(ratio) : 1.0);
+    }
+}
+
 cvk_status cvk_fit_circle(const cvk_windows *windows, cvk_belief *belief)
 {
     if (windows->count < 3) {
@@ -377,20 +401,9 @@ cvk_status cvk_fit_circle(const cvk_windows *windows, cvk_belief *belief)
             return CVK_NOT_IN_LOG;
         }
     }
-    /* covariance: prior's share as it is, the windows' share as scattered as their block sums */
-    double middle[N * N];
-    memcpy(middle, prior, sizeof middle);
-    double blocks = ceil((double)windows->count / (double)f.block);
-    double correction = blocks / (blocks - 1.0);
-    for (int k = 0; k < N * N; k++) {
-        middle[k] += correction * score[k];
-    }
+    const double blocks = ceil((double)windows->count / (double)f.block);
     double cov[N * N];
-    cvk_sandwich(N, h, middle, cov);
-    for (int k = 0; k < N; k++) {
-        double ratio = h[k * N + k] / cov[k * N + k];
-        cvk_widen(N, cov, k, ratio > 1.0 ? sqrt(ratio) : 1.0);
-    }
+    scattered_covariance(prior, h, score, blocks, cov);
     for (int k = 0; k < N; k++) {
         if (!isfinite(p[k])) {
             return CVK_NOT_IN_LOG;

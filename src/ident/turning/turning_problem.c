@@ -376,23 +376,10 @@ static void widen(const cvk_turning_problem *f, int count, const double *from, d
     }
 }
 
-bool cvk_turning_fit_from(cvk_turning_problem *f, double p[N], int evaluations,
-                          cvk_turning_result *result)
+/* How much each parameter is moved by, at first. */
+static void set_scale(const cvk_turning_problem *f, const double p[N], double out[N])
 {
     const double peak_a = f->s->peak_current_a;
-    const int count = f->hold_others ? CVK_TM_UNEQUAL : (f->hold_late ? CVK_TM_LATE : N);
-    cvk_lane_problem lanes = {.count = count,
-                              .held = N - count,
-                              .delay = CVK_B_DELAY,
-                              .data = 2u * f->blocks.residual_rows,
-                              .priors = PRIORS,
-                              .prior_sd = f->prior_sd,
-                              .hopeless = 1e3 * peak_a,
-                              .most_evaluations = evaluations,
-                              .threads = f->threads,
-                              .model_doubt = MODEL_DOUBT,
-                              .context = f,
-                              .simulate = simulate};
     const double scale[N] = {
         [CVK_B_RESISTANCE] = p[CVK_B_RESISTANCE],
         [CVK_B_L_D] = p[CVK_B_L_D],
@@ -416,8 +403,28 @@ bool cvk_turning_fit_from(cvk_turning_problem *f, double p[N], int evaluations,
         [CVK_TM_BUS] = BUS_OHM,
         [CVK_TM_LATE] = CVK_LATE_DOUBT_S,
     };
+    memcpy(out, scale, sizeof scale);
+}
+
+bool cvk_turning_fit_from(cvk_turning_problem *f, double p[N], int evaluations,
+                          cvk_turning_result *result)
+{
+    const double peak_a = f->s->peak_current_a;
+    const int count = f->hold_others ? CVK_TM_UNEQUAL : (f->hold_late ? CVK_TM_LATE : N);
+    cvk_lane_problem lanes = {.count = count,
+                              .held = N - count,
+                              .delay = CVK_B_DELAY,
+                              .data = 2u * f->blocks.residual_rows,
+                              .priors = PRIORS,
+                              .prior_sd = f->prior_sd,
+                              .hopeless = 1e3 * peak_a,
+                              .most_evaluations = evaluations,
+                              .threads = f->threads,
+                              .model_doubt = MODEL_DOUBT,
+                              .context = f,
+                              .simulate = simulate};
     cvk_lane_result lane_result;
-    memcpy(lanes.scale, scale, sizeof scale);
+    set_scale(f, p, lanes.scale);
     if (!set_gains(f, p) || !cvk_lane_fit(&lanes, p, &lane_result)) {
         return false;
     }
