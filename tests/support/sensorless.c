@@ -116,14 +116,16 @@ cvk_fault follow_plan(cvk_sim *sim, const cvk_run_plan *plan, follow_row on_row,
     cvk_request asked = {.mode = CVK_MODE_REST};
     size_t next = 0;
     cvk_sim_row row = {.time_s = 0.0};
+    cvk_fault fault = CVK_FAULT_NONE;
     bool go_on = cvk_drive_request(&sim->drive, CVK_SIM_OWNER, &asked, NULL) == CVK_OK;
     while (go_on && row.time_s < plan->length_s) {
         row = cvk_sim_step(sim);
-        go_on = on_row(context, &asked, &row) && row.now->fault == CVK_FAULT_NONE;
+        fault = (cvk_fault)row.now->fault;
+        go_on = on_row(context, &asked, &row) && fault == CVK_FAULT_NONE;
         if (go_on && next < plan->count && plan->item[next].from_s <= row.time_s) {
             asked = plan->item[next++].request;
             go_on = cvk_drive_request(&sim->drive, CVK_SIM_OWNER, &asked, NULL) == CVK_OK;
         }
     }
-    return (cvk_fault)row.now->fault;
+    return fault;
 }

@@ -74,7 +74,8 @@ int open_device(const char *verb, const char *address, gboolean paced, cvk_devic
         const int status = read_bench(verb, address + strlen(SIMULATED), NULL, NULL, &rig);
         return status == EXIT_DONE ? open_bench(verb, &rig, SEED, paced, device) : status;
     }
-    const int status = open_wire(verb, address, paced, NULL, &wire);
+    cvk_sim_controller *none = NULL; /* it is not simulated */
+    const int status = open_wire(verb, address, paced, &none, &wire);
     return status == EXIT_DONE ? check_opened(verb, address, device, cvk_device_open(device, &wire))
                                : status;
 }
