@@ -15,8 +15,8 @@ say() {
 }
 
 for run in standstill spin coast; do
-    say "corvak record $run --rig $rig --seed 7 -o $out/wheel-$run.csv"
-    "$corvak" record "$run" --rig "$rig" --seed 7 -o "$out/wheel-$run.csv"
+    say "corvak record $run $rig --seed 7 -o $out/wheel-$run.csv"
+    "$corvak" record "$run" "$rig" --seed 7 -o "$out/wheel-$run.csv"
 done
 say "corvak estimate $out/wheel-*.csv --compare $rig -o $out/wheel.card.yaml --plot $out/wheel.png"
 "$corvak" estimate "$out/wheel-standstill.csv" "$out/wheel-spin.csv" "$out/wheel-coast.csv" \
@@ -30,8 +30,8 @@ say "corvak watch sim:data/mixer.rig.yaml (the mixer's halls were wired in an un
 say "corvak wiring data/mixer-sweep.h5"
 "$corvak" wiring data/mixer-sweep.h5
 all=t,ia,ib,ic,duty_a,duty_b,duty_c,vdc,theta_m,enc,index,hall,sin,cos,tach
-say "corvak record spin --rig data/mixer.rig.yaml -o $out/mixer-spin.h5 -c $all"
-"$corvak" record spin --rig data/mixer.rig.yaml -o "$out/mixer-spin.h5" -c "$all"
+say "corvak record spin data/mixer.rig.yaml -o $out/mixer-spin.h5 -c $all"
+"$corvak" record spin data/mixer.rig.yaml -o "$out/mixer-spin.h5" -c "$all"
 say "corvak calibrate $out/mixer-spin.h5 --plot $out/mixer-sensors.png"
 "$corvak" calibrate "$out/mixer-spin.h5" --plot "$out/mixer-sensors.png"
 say "corvak calibrate sim:data/mixer.rig.yaml"

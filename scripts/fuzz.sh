@@ -43,7 +43,7 @@ for target in card_yaml column_maps framing link_controller link_host log_csv lo
         cp data/*.scenario.yaml "$corpus"
     else
         head -n 400 data/wheel-standstill.csv >"$corpus/standstill.csv"
-        build/fuzz/corvak record spin --rig data/mixer.rig.yaml --decimate 400 \
+        build/fuzz/corvak record spin data/mixer.rig.yaml --decimate 400 \
             -c t,ia,ib,ic,duty_a,duty_b,duty_c,vdc,theta_m,enc,index,hall,sin,cos,tach \
             -o "$corpus/sensors.csv" >/dev/null 2>&1
         printf 't_ms;ia_ma;ib_ma;vab;vbc\n0,1;1,5;2;3;4\n0,2;1;2;3;4\n' >"$corpus/comma.csv"

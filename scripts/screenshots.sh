@@ -50,15 +50,15 @@ EOF
 }
 
 for run in standstill spin coast; do
-    corvak record "$run" --rig data/wheel.rig.yaml --seed 7 -o "wheel-$run.csv" 2>/dev/null
+    corvak record "$run" data/wheel.rig.yaml --seed 7 -o "wheel-$run.csv" 2>/dev/null
 done
 corvak estimate wheel-*.csv --compare data/wheel.rig.yaml -o wheel.card.yaml \
     --plot "$shots/estimate-page.png" --plot-details "$shots/estimate-details.png" >/dev/null
 corvak examine wheel-standstill.csv --plot "$shots/examine-page.png" >/dev/null
 corvak rig data/wheel.rig.yaml --plot "$shots/rig-inverters.png" >/dev/null
-corvak record duty --rig data/wheel.rig.yaml --seed 7 --scenario data/centring.scenario.yaml \
+corvak record duty data/wheel.rig.yaml --seed 7 --scenario data/centring.scenario.yaml \
     -o duty.h5 --plot "$shots/record-duty.png" 2>/dev/null
-corvak record spin --rig data/mixer.rig.yaml -o sensors-spin.h5 \
+corvak record spin data/mixer.rig.yaml -o sensors-spin.h5 \
     -c t,ia,ib,ic,duty_a,duty_b,duty_c,vdc,theta_m,enc,index,hall,sin,cos,tach 2>/dev/null
 corvak calibrate sensors-spin.h5 --plot "$shots/calibrate-page.png" >/dev/null
 

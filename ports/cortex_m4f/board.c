@@ -75,7 +75,8 @@ static void move_motor(cvk_abc duty, bool on)
 
 static cvk_drive drive;
 static cvk_link end;
-static uint32_t store[16384]; /* rows that wait: this board has memory */
+static cvk_excitation excitation; /* that a host runs */
+static uint32_t store[16384];     /* rows that wait: this board has memory */
 static volatile bool gates_on;
 static volatile uint32_t ticks;
 
@@ -183,7 +184,8 @@ int main(void)
                                          .name = "wheel on a board",
                                          .version = "0.1.0",
                                          .store = store,
-                                         .store_words = sizeof store / sizeof store[0]};
+                                         .store_words = sizeof store / sizeof store[0],
+                                         .excitation = &excitation};
     UART_BAUD = 16u;
     UART_CTRL = 3u; /* both ways */
     motor.angle_rad = 1.0f;

@@ -30,6 +30,7 @@ typedef struct connection {
     queue in, out;
     uint8_t in_bytes[IN_BYTES], out_bytes[OUT_BYTES];
     uint32_t store[STORE_WORDS];
+    cvk_excitation excitation;
 } connection;
 
 struct cvk_sim_controller {
@@ -229,6 +230,7 @@ int cvk_sim_controller_connect(cvk_sim_controller *c, bool rows_apart)
                                     .lock = c->lock,
                                     .store = link->store,
                                     .store_words = STORE_WORDS,
+                                    .excitation = &link->excitation,
                                     .rows_apart = rows_apart};
     link->controller = c;
     link->in = (queue){link->in_bytes, sizeof link->in_bytes, 0, 0};

@@ -41,8 +41,7 @@ static bool storage_erase(void *context, uint32_t page)
 }
 
 #define LEASE_S 1.0f
-#define SEEN 0.96              /* of a channel's range: a protection needs 3 % of it */
-#define SWEEP_MOST_RAD_S 22.0f /* electrical */
+#define SEEN 0.96 /* of a channel's range: a protection needs 3 % of it */
 
 cvk_rotor_settings cvk_sim_rotor(const cvk_rig_config *config)
 {
@@ -115,6 +114,7 @@ cvk_hardware cvk_sim_hardware(const cvk_rig_config *config)
                                              : single ? CVK_CURRENTS_SINGLE_SHUNT
                                                       : CVK_CURRENTS_ALWAYS,
                           .window_s = low_side || single ? (float)window_s : 0.0f,
+                          .nominal_bus_v = (float)config->supply.bus_v,
                           .current_range_a = (float)config->sensing.current_range_a,
                           .bus_range_v = (float)config->sensing.voltage_range_v};
 }
@@ -236,18 +236,9 @@ cvk_sim_row cvk_sim_step(cvk_sim *sim)
 cvk_status cvk_sim_start(cvk_sim *sim, const cvk_program *program, cvk_excitation *excitation,
                          cvk_refusal *why)
 {
-    const cvk_rig_config *rig = cvk_rig_config_of(sim->rig);
-    const cvk_settings *tune = cvk_drive_settings(&sim->drive);
-    cvk_excitation_config config = cvk_excitation_config_default(
-        cvk_sim_hardware(rig).period_s, tune->limit.current_a, (float)rig->supply.bus_v);
-    config.speed_rad_s = tune->program.speed_rad_s;
-    /* once round, at half a turn per second, but not faster than a heavy rotor can follow */
-    config.sweep_turns = (float)rig->motor.pole_pairs;
-    config.sweep_rad_s = fminf(CVK_PI * config.sweep_turns, SWEEP_MOST_RAD_S);
-    if (program->knows_angle) {
-        config.hold_s = tune->program.hold_s;
-    }
-    cvk_status status = cvk_program_write(program, excitation, &config, why);
+    const cvk_hardware hardware = cvk_sim_hardware(cvk_rig_config_of(sim->rig));
+    cvk_status status = cvk_program_prepare(program, excitation, cvk_drive_settings(&sim->drive),
+                                            &hardware, hardware.nominal_bus_v, why);
     if (status == CVK_OK) {
         status = cvk_drive_run(&sim->drive, CVK_SIM_OWNER, excitation, why);
     }

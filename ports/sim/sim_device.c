@@ -11,6 +11,11 @@ static bool truth(void *context, uint32_t tick, cvk_bench_truth *out)
     return cvk_sim_controller_truth((const cvk_sim_controller *)context, tick, out);
 }
 
+static void hold_shaft(void *context, bool held)
+{
+    cvk_rig_hold_shaft(cvk_sim_controller_inside((cvk_sim_controller *)context)->rig, held);
+}
+
 static void close_bench(void *context)
 {
     cvk_sim_controller_close((cvk_sim_controller *)context);
@@ -29,7 +34,8 @@ cvk_status cvk_sim_device_open(cvk_device *device, const cvk_rig_config *config,
     if (status == CVK_OK) {
         status = cvk_device_open(device, &wire);
     }
-    device->bench = (cvk_bench){.context = controller, .truth = truth, .close = close_bench};
+    device->bench = (cvk_bench){
+        .context = controller, .truth = truth, .hold_shaft = hold_shaft, .close = close_bench};
     return status;
 }
 

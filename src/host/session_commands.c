@@ -5,6 +5,7 @@
 #include "session_parts.h"
 
 #include <math.h>
+#include <stdio.h>
 #include <stdlib.h>
 
 cvk_status cvk_session_claim(cvk_session *s, double lease_s)
@@ -81,6 +82,14 @@ cvk_status cvk_session_request(cvk_session *s, const cvk_request *request)
                                       .torque_nm = request->torque_nm,
                                       .position_turns = request->position_turns,
                                       .position_mech_rad = request->position_mech_rad};
+    s->inside->refreshed_s = cvk_session_now_s(s);
+    return cvk_session_ask_done(s, &m);
+}
+
+cvk_status cvk_session_excite(cvk_session *s, const char *name)
+{
+    corvak_ToController m = cvk_message_of(corvak_ToController_excite_tag);
+    snprintf(m.what.excite.name, sizeof m.what.excite.name, "%s", name);
     s->inside->refreshed_s = cvk_session_now_s(s);
     return cvk_session_ask_done(s, &m);
 }

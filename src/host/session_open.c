@@ -166,6 +166,7 @@ static cvk_status identify(cvk_session *s)
     cvk_copy_text(s->version, sizeof s->version, identity->version);
     s->number = (cvk_owner)identity->owner;
     s->period_s = identity->period_s;
+    s->updates_per_period = identity->updates_per_period == 2 ? 2 : 1;
     s->parameters = identity->parameters;
     s->signals = identity->signals;
     s->parameter = calloc(s->parameters, sizeof *s->parameter);

@@ -6,6 +6,7 @@
 #include "parts.h"
 
 #include "corvak/core/parameters.h"
+#include "corvak/core/programs.h"
 #include "corvak/core/signals.h"
 
 #include <string.h>
@@ -308,7 +309,26 @@ static cvk_status request(cvk_link *link, const corvak_Request *wanted, cvk_refu
                            .torque_nm = wanted->torque_nm,
                            .position_turns = wanted->position_turns,
                            .position_mech_rad = wanted->position_mech_rad};
-    return cvk_drive_request(link->drive, link->config.owner, &r, why);
+    const cvk_status status = cvk_drive_run(link->drive, link->config.owner, NULL, why);
+    return status == CVK_OK ? cvk_drive_request(link->drive, link->config.owner, &r, why) : status;
+}
+
+/* One that runs is ended before its memory is written anew. */
+static cvk_status excite(cvk_link *link, const char *name, cvk_refusal *why)
+{
+    const cvk_program *program = cvk_program_named(name);
+    cvk_excitation *memory = link->config.excitation;
+    cvk_status status = cvk_drive_run(link->drive, link->config.owner, NULL, why);
+    if (status != CVK_OK || name[0] == '\0') {
+        return status;
+    }
+    if (program == NULL || memory == NULL) {
+        *why = (cvk_refusal){.field = memory == NULL ? "excitation" : "name"};
+        return CVK_UNKNOWN_NAME;
+    }
+    status = cvk_program_prepare(program, memory, cvk_drive_settings(link->drive), &link->hardware,
+                                 cvk_drive_now(link->drive)->bus_v, why);
+    return status == CVK_OK ? cvk_drive_run(link->drive, link->config.owner, memory, why) : status;
 }
 
 static cvk_status claim(cvk_link *link, float lease_s, cvk_refusal *why)
@@ -349,6 +369,8 @@ static cvk_status command(cvk_link *link, const corvak_ToController *m,
         return hand_over(link, m->what.hand_over.to, why);
     case corvak_ToController_request_tag:
         return request(link, &m->what.request, why);
+    case corvak_ToController_excite_tag:
+        return excite(link, m->what.excite.name, why);
     case corvak_ToController_stream_tag:
         return cvk_link_begin_stream(link, &m->what.stream, why);
     case corvak_ToController_look_tag:

@@ -214,14 +214,14 @@ START_TEST(outputs_are_checked_before_the_work)
         {"estimate mine.csv --plot link.png", "would overwrite the input"},
         {"estimate mine.csv --plot page.jpg", "FILE.png or FILE.svg"},
         {"examine mine.csv --plot no/folder/x.png", "no folder no/folder"},
-        {"record standstill --rig rig.yaml -o rig.yaml", "FILE.csv"},
-        {"record standstill --rig rig.yaml -o x.xlsx", "x.xlsx"},
-        {"record standstill --rig rig.yaml --plot x.pdf -o x.csv", "FILE.png or FILE.svg"},
-        {"record standstill --rig rig.yaml --scope va,ia --from 99 -o x.csv", "would be empty"},
-        {"record standstill --rig rig.yaml -P protect.bus_max_v=60 -o x.csv",
+        {"record standstill rig.yaml -o rig.yaml", "FILE.csv"},
+        {"record standstill rig.yaml -o x.xlsx", "x.xlsx"},
+        {"record standstill rig.yaml --plot x.pdf -o x.csv", "FILE.png or FILE.svg"},
+        {"record standstill rig.yaml --scope va,ia --from 99 -o x.csv", "would be empty"},
+        {"record standstill rig.yaml -P protect.bus_max_v=60 -o x.csv",
          "protect.bus_max_v is 60; the bus channel's range allows 38.8"},
         {"estimate mine.csv > /dev/full", "disk full"},
-        {"record standstill --rig rig.yaml > /dev/full", "disk full"},
+        {"record standstill rig.yaml > /dev/full", "disk full"},
     };
     ck_assert_int_eq(shell("cp " LOG " mine.csv; ln -s mine.csv link.png; cp " CORVAK_DATA
                            "/wheel.rig.yaml rig.yaml"),
@@ -238,8 +238,8 @@ START_TEST(outputs_are_checked_before_the_work)
     ck_assert_str_eq(before, after);
     g_free(before);
     g_free(after);
-    assert_status(
-        shell(CORVAK_COMMAND " record standstill --rig rig.yaml --decimate 50 -o - | head -1"), 0);
+    assert_status(shell(CORVAK_COMMAND " record standstill rig.yaml --decimate 50 -o - | head -1"),
+                  0);
     assert_says(out, "# rig: wheel");
 }
 END_TEST
@@ -264,8 +264,8 @@ END_TEST
 START_TEST(a_card_is_refined_by_later_logs)
 {
     assert_status(run(CORVAK_COMMAND " estimate " LOG " -o one.yaml --name Töpfer"), 0);
-    assert_status(
-        run(CORVAK_COMMAND " record coast --rig " CORVAK_DATA "/wheel.rig.yaml -o coast.csv"), 0);
+    assert_status(run(CORVAK_COMMAND " record coast " CORVAK_DATA "/wheel.rig.yaml -o coast.csv"),
+                  0);
     assert_status(run(CORVAK_COMMAND " estimate coast.csv --refine one.yaml -o two.yaml"), 0);
     assert_says(out, "resistance, phase");
     assert_says(out, "flux linkage");

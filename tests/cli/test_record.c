@@ -10,8 +10,8 @@
 #include <signal.h>
 #include <string.h>
 
-#define WHEEL " --rig " CORVAK_DATA "/wheel.rig.yaml"
-#define MIXER " --rig " CORVAK_DATA "/mixer.rig.yaml"
+#define WHEEL " " CORVAK_DATA "/wheel.rig.yaml"
+#define MIXER " " CORVAK_DATA "/mixer.rig.yaml"
 
 /* Rows of a CSV log, comments and header not counted. */
 static size_t rows_of(const char *name)
@@ -165,7 +165,7 @@ START_TEST(a_cut_run_leaves_no_log)
         char *argv[] = {(char *)CORVAK_COMMAND,
                         (char *)"record",
                         (char *)"duty",
-                        (char *)"--rig",
+
                         (char *)CORVAK_DATA "/wheel.rig.yaml",
                         (char *)"--parameter",
                         (char *)"program.hold_s=20",
@@ -268,12 +268,34 @@ START_TEST(a_full_disk_is_said)
     static const char *const names[] = {"full.csv", "full.h5"};
     for (int kilobytes = 0; kilobytes < 2000; kilobytes = 30 * kilobytes + 50) {
         assert_status(run("sh -c 'trap \"\" XFSZ; ulimit -f %d; " CORVAK_COMMAND
-                          " record spin --rig " CORVAK_DATA "/wheel.rig.yaml -o %s'",
+                          " record spin " CORVAK_DATA "/wheel.rig.yaml -o %s'",
                           2 * kilobytes, names[_i]),
                       2);
         assert_says(err, "disk full");
         ck_assert(!g_file_test(names[_i], G_FILE_TEST_EXISTS));
     }
+}
+END_TEST
+
+/* The controller runs the excitation by itself; its log tells what the rig's tells. */
+START_TEST(a_controller_records_too)
+{
+    write_file("vice.scenario.yaml", "name: vice\nheld:\n  what: blocked_rotor\n", -1);
+    start_server_with("tcp:127.0.0.1:0", "--scenario", "vice.scenario.yaml");
+    assert_status(run(CORVAK_COMMAND " record standstill %s -o far.h5", address), 0);
+    assert_says(err, "standstill of wheel: 1.8");
+    assert_says(err, "largest current 12.");
+    assert_status(run(CORVAK_COMMAND " record standstill %s -o x.csv -c t,true_theta_e", address),
+                  2);
+    assert_says(err, "only a simulated bench knows it");
+    assert_status(run(CORVAK_COMMAND " record standstill %s -o x.csv --ideal", address), 2);
+    stop_server();
+    assert_status(run(CORVAK_COMMAND " record standstill" WHEEL " -o near.h5"), 0);
+    assert_status(run(CORVAK_COMMAND " estimate far.h5 -o far.card.yaml"), 0);
+    assert_status(run(CORVAK_COMMAND " estimate near.h5 -o near.card.yaml"), 0);
+    assert_status(run(CORVAK_COMMAND " card near.card.yaml far.card.yaml"), 0);
+    assert_says(out, "resistance, phase");
+    assert_says(out, "inductance q");
 }
 END_TEST
 
@@ -288,6 +310,7 @@ static void add(TCase *tests)
     tcase_add_test(tests, a_scope_log_shows_the_switching);
     tcase_add_test(tests, a_scenario_acts_and_a_fault_ends_the_log);
     tcase_add_test(tests, a_cut_run_leaves_no_log);
+    tcase_add_test(tests, a_controller_records_too);
     tcase_add_test(tests, the_same_seed_gives_the_same_bytes);
     tcase_add_test(tests, the_keys_of_a_rig_file_are_printed);
     tcase_add_test(tests, the_two_inverters_are_drawn);

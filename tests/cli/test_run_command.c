@@ -134,7 +134,7 @@ START_TEST(a_new_motor_comes_out_of_its_standstill)
     static const char *const motors[] = {"wheel", "table"};
     for (size_t n = 0; n < G_N_ELEMENTS(motors); n++) {
         char *rig = g_strdup_printf(CORVAK_DATA "/%s.rig.yaml", motors[n]);
-        assert_status(run(CORVAK_COMMAND " record standstill --rig %s -o new.csv", rig), 0);
+        assert_status(run(CORVAK_COMMAND " record standstill %s -o new.csv", rig), 0);
         assert_status(run(CORVAK_COMMAND " estimate new.csv -o new.card.yaml"), 0);
         assert_status(run(CORVAK_COMMAND " gains new.card.yaml %s -P motor.flux_linkage_wb=0", rig),
                       1);
@@ -142,8 +142,7 @@ START_TEST(a_new_motor_comes_out_of_its_standstill)
         assert_status(run(CORVAK_COMMAND " gains new.card.yaml %s -o new.tune.yaml", rig), 0);
         assert_says(out, "the tune file's guess");
         assert_says(out, "as in the tune file: the card has no inertia");
-        assert_status(
-            run(CORVAK_COMMAND " record spin --rig %s -t new.tune.yaml -o turns.csv", rig), 0);
+        assert_status(run(CORVAK_COMMAND " record spin %s -t new.tune.yaml -o turns.csv", rig), 0);
         assert_status(run(CORVAK_COMMAND " estimate new.csv turns.csv --compare %s", rig), 0);
         const char *flux = strstr(out, "flux linkage");
         ck_assert_msg(flux != NULL && strstr(flux, "inside") < strchr(flux, '\n'), "%s", out);

@@ -16,7 +16,7 @@
 static void prepare(void)
 {
     make_folder();
-    assert_status(run(CORVAK_COMMAND " record spin --rig " MIXER " -c " ALL " -o spin.h5"), 0);
+    assert_status(run(CORVAK_COMMAND " record spin " MIXER " -c " ALL " -o spin.h5"), 0);
 }
 
 static JsonNode *parse_out(void)

@@ -57,6 +57,7 @@ typedef struct cvk_hardware {
     /* ceilings that no setting can lift; 0: not known */
     float current_range_a; /* largest phase current that the channels can measure, */
     float bus_range_v;     /* and highest bus voltage: a protection must lie 3 % below these */
+    float nominal_bus_v;   /* what excitations reckon with; 0: the bus as it is */
     float stage_current_a; /* largest phase current that the power stage bears, peak, */
     float stage_bus_v;     /* and highest bus voltage */
 } cvk_hardware;

@@ -82,6 +82,9 @@ bool cvk_excitation_finished(const cvk_excitation *excitation);
 /* Whether the period that the last call began belongs into the log. */
 bool cvk_excitation_recorded(const cvk_excitation *excitation);
 
+/* The step that runs, from 1 on; 0 after the last one. Any context. */
+int32_t cvk_excitation_step(const cvk_excitation *excitation);
+
 /* Total length in s (finding steps counted at their longest). */
 float cvk_excitation_length_s(const cvk_excitation *excitation);
 

@@ -191,6 +191,8 @@ typedef struct cvk_moment {
     int32_t rotor_known; /* 1: the rotor sensor's offset holds since power-up */
     /* request and start */
     cvk_request request;   /* whoever commands: a program or the caller */
+    int32_t program_step;  /* of the excitation that runs, from 1 on; 0: none, or it is over */
+    int32_t recorded;      /* 1: that step belongs into a log */
     int32_t start_phase;   /* cvk_start_phase */
     int32_t start_attempt; /* 1 and up; each one after the first has more current or more time */
     int32_t start_reason;  /* cvk_start_reason: why the attempt before, or the start, failed */

@@ -6,7 +6,7 @@
 #ifndef CORVAK_CORE_PROGRAMS_H
 #define CORVAK_CORE_PROGRAMS_H
 
-#include "corvak/core/excitation.h"
+#include "corvak/core/drive.h"
 
 #ifdef __cplusplus
 extern "C" {
@@ -34,6 +34,13 @@ const cvk_program *cvk_program_named(const char *name);
  * (cvk_excitation_config); `why` may be null. */
 cvk_status cvk_program_write(const cvk_program *program, cvk_excitation *excitation,
                              const cvk_excitation_config *config, cvk_refusal *why) CVK_MUST_CHECK;
+
+/* The same as the settings in force ask for it: limit.current_a, program.speed_rad_s,
+ * program.hold_s, and a sweep once round by motor.pole_pairs. `bus_v`: as it is now, for hardware
+ * that has no nominal one. Task. */
+cvk_status cvk_program_prepare(const cvk_program *program, cvk_excitation *excitation,
+                               const cvk_settings *settings, const cvk_hardware *hardware,
+                               float bus_v, cvk_refusal *why) CVK_MUST_CHECK;
 
 #ifdef __cplusplus
 }

@@ -26,6 +26,7 @@ typedef struct cvk_bench {
     void *context; /* null: there is none */
     /* At this control call; false when it is too long ago. */
     bool (*truth)(void *context, uint32_t tick, cvk_bench_truth *out);
+    void (*hold_shaft)(void *context, bool held); /* by a hand that gets tired of nothing */
     void (*close)(void *context);
 } cvk_bench;
 

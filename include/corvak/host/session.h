@@ -64,6 +64,7 @@ typedef struct cvk_session {
     char name[32], version[16];
     cvk_owner number; /* of this link */
     float period_s;
+    unsigned updates_per_period; /* control calls in one PWM period */
     unsigned parameters, signals;
     cvk_session_parameter *parameter;
     cvk_session_signal *signal;
@@ -111,6 +112,8 @@ cvk_status cvk_session_claim(cvk_session *session, double lease_s) CVK_MUST_CHEC
 cvk_status cvk_session_release(cvk_session *session) CVK_MUST_CHECK;
 cvk_status cvk_session_hand_over(cvk_session *session, cvk_owner to) CVK_MUST_CHECK;
 cvk_status cvk_session_request(cvk_session *session, const cvk_request *request) CVK_MUST_CHECK;
+/* Runs an excitation of the controller's, by its name; any request ends it. CVK_UNKNOWN_NAME. */
+cvk_status cvk_session_excite(cvk_session *session, const char *name) CVK_MUST_CHECK;
 cvk_status cvk_session_clear_fault(cvk_session *session) CVK_MUST_CHECK;
 
 /* Changes parameters, by their place in the table, as one set. With `terms` on trial; without them

@@ -46,6 +46,7 @@ typedef struct cvk_link_config {
      * one more than it has signals. */
     uint32_t *store;
     uint32_t store_words;
+    cvk_excitation *excitation; /* memory for one that a host runs; null: none can be run */
     bool rows_apart; /* the host is in this process, and takes rows by cvk_link_take_rows() */
 } cvk_link_config;
 

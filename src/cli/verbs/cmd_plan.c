@@ -64,7 +64,7 @@ static void on_progress(double share)
 static char *command_of(const job *j, const char *rig, const cvk_plan_option *option)
 {
     GString *text = g_string_new(NULL);
-    g_string_printf(text, "corvak record %s --rig %s", option->excitation, rig);
+    g_string_printf(text, "corvak record %s %s", option->excitation, rig);
     if (option->plateau_s != (double)j->rig.tune.program.hold_s) {
         g_string_append_printf(text, " --parameter program.hold_s=%g", option->plateau_s);
     }

@@ -1,15 +1,16 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * corvak record: runs an excitation on the simulated rig and writes the log.
+ * corvak record: runs an excitation on a device or a simulated rig and writes the log as it comes.
  */
 #include "base/open_device.h"
 #include "base/record.h"
 
+#include "corvak/core/units.h"
 #include "corvak/files/rig_yaml.h"
 #include "corvak/files/scenario_yaml.h"
-#include "corvak/files/tune_yaml.h"
+#include "corvak/host/recorder.h"
 #include "corvak/rig/scope.h"
-#include "corvak/sim/recorder.h"
+#include "corvak/sim/device.h"
 
 #include <stdio.h>
 #include <string.h>
@@ -18,7 +19,8 @@
 #define VERB "record"
 
 typedef struct options {
-    char *rig, *tune, *output, *channels, *scenario, *plot, *scope;
+    char *rig; /* or the address of a device */
+    char *tune, *output, *channels, *scenario, *plot, *scope;
     char **set, **without, **parameters;
     gboolean ideal, no_sensor;
     gint64 seed;
@@ -36,10 +38,13 @@ typedef struct recording {
     size_t channels;
     cvk_log_writer *log;
     cvk_record_figure *figure;
-    guint64 rows; /* written */
-    cvk_sim sim;
-    cvk_excitation program;
-    double length_s; /* of the program, at most */
+    guint64 rows;     /* written */
+    gboolean distant; /* a controller behind a link: nothing of a bench is known */
+    cvk_device device;
+    cvk_record_wish wish;
+    cvk_record_summary summary;
+    int place[CVK_LOG_WRITER_MOST]; /* of a channel's signal in a row */
+    double length_s;                /* of the program, at most; 0: not known */
 } recording;
 
 /* ---- preparing ------------------------------------------------------------------------------ */
@@ -48,7 +53,8 @@ static gboolean prepare_rig(recording *r)
 {
     cvk_complaint complaint;
     const options *given = r->given;
-    if (read_bench(VERB, given->rig, given->tune, given->parameters, &r->config) != EXIT_DONE) {
+    const char *path = g_str_has_prefix(given->rig, "sim:") ? given->rig + 4 : given->rig;
+    if (read_bench(VERB, path, given->tune, given->parameters, &r->config) != EXIT_DONE) {
         return FALSE;
     }
     if (given->scenario != NULL &&
@@ -89,23 +95,47 @@ static gboolean of_rotor_sensor(const record_channel *channel)
     return FALSE;
 }
 
+/* What a controller's own sensor puts into a log. */
+static char *channels_of_device(const recording *r)
+{
+    static const char *const of_kind[] = {",theta_m", ",enc,index", ",sin,cos",
+                                          ",hall",    ",tach",      ""};
+    const double kind = cvk_session_value(&r->device.session, "rotor.kind");
+    const gboolean known = kind >= 0.0 && kind < (double)G_N_ELEMENTS(of_kind);
+    const gboolean needless = r->row->shaft_held || r->row->bridge_off;
+    return g_strconcat("t,ia,ib,ic", r->row->bridge_off ? ",va,vb,vc" : ",duty_a,duty_b,duty_c",
+                       ",vdc", known && !needless ? of_kind[(int)kind] : "", NULL);
+}
+
 static gboolean prepare_channels(recording *r)
 {
-    size_t count = 0, kept = 0;
+    size_t count = 0;
     char *list = r->given->channels != NULL ? g_strdup(r->given->channels)
+                 : r->distant               ? channels_of_device(r)
                                             : usual_channels(r->row, &r->config);
     const gboolean good = choose_channels(VERB, list, r->channel, &count);
     g_free(list);
-    if (!good) {
-        return FALSE;
-    }
-    for (size_t n = 0; n < count; n++) {
-        if (!r->given->no_sensor || !of_rotor_sensor(&r->channel[n])) {
-            r->channel[kept++] = r->channel[n];
+    for (size_t n = 0; n < count && good; n++) {
+        const record_channel c = r->channel[n];
+        if (r->given->no_sensor && of_rotor_sensor(&c)) {
+            continue;
         }
+        if (c.of_bench && r->distant) {
+            complain_usage(VERB, "--channels %s: only a simulated bench knows it", c.column.name);
+            return FALSE;
+        }
+        if (c.signal != NULL && cvk_record_place(&r->wish, c.column.name) < 0) {
+            if (r->wish.more_count == CVK_RECORD_MORE_SIGNALS) {
+                complain_usage(VERB, "--channels: at most %u signals",
+                               (unsigned)CVK_RECORD_MORE_SIGNALS);
+                return FALSE;
+            }
+            r->wish.more[r->wish.more_count++] = c.column.name;
+        }
+        r->place[r->channels] = c.signal != NULL ? cvk_record_place(&r->wish, c.column.name) : -1;
+        r->channel[r->channels++] = c;
     }
-    r->channels = kept;
-    return TRUE;
+    return good;
 }
 
 /* The row of the table; null, with the message printed, when there is none. */
@@ -123,22 +153,65 @@ static const cvk_program *find_program(const char *name)
     return program;
 }
 
+/* For the progress: as the controller will prepare it. */
+static double length_of(const recording *r)
+{
+    const cvk_hardware hardware = cvk_sim_hardware(&r->config);
+    cvk_excitation *program = g_new0(cvk_excitation, 1);
+    const double length_s =
+        cvk_program_prepare(r->row, program, &r->config.tune, &hardware, 0.0f, NULL) == CVK_OK
+            ? (double)cvk_excitation_length_s(program)
+            : 0.0;
+    g_free(program);
+    return length_s;
+}
+
 /* Returns an exit status. */
-static int prepare_run(recording *r)
+static int open_rig(recording *r)
 {
     cvk_refusal why = {0};
-    cvk_status status = cvk_sim_init(&r->sim, &r->config, (uint64_t)r->given->seed, &why);
-    if (status == CVK_OK) {
-        status = cvk_sim_start(&r->sim, r->row, &r->program, &why);
+    if (!prepare_rig(r)) {
+        return EXIT_BAD_USAGE;
     }
+    const cvk_status status =
+        cvk_sim_device_open(&r->device, &r->config, (uint64_t)r->given->seed, FALSE, &why);
     if (status != CVK_OK) {
         return complain_refusal(VERB, status, &why);
     }
     if (r->scenario.count > 0) {
-        cvk_rig_set_scenario(r->sim.rig, &r->scenario);
+        cvk_rig_set_scenario(cvk_sim_device_inside(&r->device)->rig, &r->scenario);
     }
-    r->length_s = (double)cvk_excitation_length_s(&r->program);
+    r->length_s = length_of(r);
     return EXIT_DONE;
+}
+
+/* A controller behind a link, with the settings that it has. */
+static int open_controller(recording *r)
+{
+    const options *o = r->given;
+    if (o->tune != NULL || o->parameters != NULL || o->set != NULL || o->without != NULL ||
+        o->ideal || o->scope != NULL || o->scenario != NULL) {
+        return complain_usage(VERB, "a device has its own settings (corvak tune changes them) and "
+                                    "no rig: --tune, --parameter, --set, --without, --ideal, "
+                                    "--scope and --scenario are for rigs");
+    }
+    const int status = open_device(VERB, o->rig, FALSE, &r->device);
+    g_strlcpy(r->config.name, r->device.session.name, sizeof r->config.name);
+    return status;
+}
+
+/* A line that cannot carry each row would leave out what the excitation is made of. */
+static int check_line(const recording *r)
+{
+    const cvk_session *s = &r->device.session;
+    const unsigned every = cvk_session_decimation(s, CVK_RECORD_SIGNALS + r->wish.more_count, 0.0);
+    return every <= (unsigned)r->given->decimate
+               ? EXIT_DONE
+               : complain_usage(VERB,
+                                "this line carries only every %uth row of these channels: use a "
+                                "faster line (?baud=RATE), fewer --channels, or --decimate %u "
+                                "where that is enough",
+                                every, every);
 }
 
 /* How the rig was not as its file says, for who compares with it: KEY=VALUE. */
@@ -157,6 +230,36 @@ static char *changes_of(const options *given)
     return g_string_free(text, FALSE);
 }
 
+/* What a controller knows of itself. */
+static size_t notes_of_device(const recording *r, cvk_log_writer_note notes[13])
+{
+    const cvk_session *s = &r->device.session;
+    const double pwm_hz = 1.0 / ((double)s->period_s * s->updates_per_period);
+    const double delay_s = cvk_session_value(s, "sensing.delay_s");
+    const double counts = cvk_session_value(s, "rotor.counts");
+    const gboolean encoder =
+        cvk_session_value(s, "rotor.kind") == (double)CVK_ROTOR_ENCODER && counts > 0.0;
+    size_t n = 0;
+    const struct {
+        const char *key;
+        double value;
+        gboolean known;
+    } numbers[] = {{"pwm_hz", pwm_hz, TRUE},
+                   {"current_delay_s", delay_s, delay_s > 0.0},
+                   {"encoder_counts", counts, encoder}};
+    notes[n].key = "rig";
+    g_strlcpy(notes[n++].value, s->name, sizeof notes[0].value);
+    notes[n].key = "excitation";
+    g_strlcpy(notes[n++].value, r->excitation, sizeof notes[0].value);
+    for (size_t k = 0; k < G_N_ELEMENTS(numbers); k++) {
+        if (numbers[k].known) {
+            notes[n].key = numbers[k].key;
+            g_snprintf(notes[n++].value, sizeof notes[0].value, "%.9g", numbers[k].value);
+        }
+    }
+    return n;
+}
+
 /* What stands before the columns. */
 static size_t notes_of(const recording *r, cvk_log_writer_note notes[13])
 {
@@ -171,6 +274,9 @@ static size_t notes_of(const recording *r, cvk_log_writer_note notes[13])
         {"pwm_hz", r->config.inverter.pwm_hz},
         {"encoder_counts", r->config.rotor_sensor.counts}, /* the last: with an encoder only */
     };
+    if (r->distant) {
+        return notes_of_device(r, notes);
+    }
     size_t count = G_N_ELEMENTS(numbers) - 1;
     for (size_t c = 0; c < r->channels; c++) {
         count += strcmp(r->channel[c].column.name, "enc") == 0;
@@ -228,30 +334,42 @@ typedef struct run_state {
     gboolean write_rows; /* else a scope writes them */
     double until_s, length_s;
     guint64 periods, recorded;
-    double last_s; /* row */
-    cvk_fault fault;
 } run_state;
 
-static bool on_row(void *context, const cvk_sim_row *now)
+static bool on_row(void *context, const cvk_device_row *row, const cvk_bench_truth *truth,
+                   bool recorded)
 {
     run_state *state = context;
     recording *r = state->recording;
-    state->last_s = now->time_s;
-    state->fault = (cvk_fault)now->now->fault;
-    if (now->recorded && state->write_rows &&
-        state->recorded++ % (guint64)r->given->decimate == 0) {
+    if (recorded && state->write_rows && state->recorded++ % (guint64)r->given->decimate == 0) {
         double cells[CVK_LOG_WRITER_MOST];
         for (size_t c = 0; c < r->channels; c++) {
             const record_channel *channel = &r->channel[c];
-            cells[c] = channel->read != NULL ? channel->read(now->time_s, &r->sim.truth)
-                                             : (double)cvk_signal_value(now->now, channel->signal);
+            cells[c] = channel->read != NULL ? channel->read(row->time_s, truth)
+                                             : (double)row->value[r->place[c]];
         }
         put_row(r, cells);
     }
-    if (state->periods++ % 2000u == 0) {
-        show_progress(r->excitation, MIN(now->time_s / state->length_s, 0.99));
+    if (state->periods++ % 2000u == 0 && state->length_s > 0.0) {
+        show_progress(r->excitation, MIN(row->time_s / state->length_s, 0.99));
     }
-    return now->time_s <= state->until_s && !interrupted;
+    return row->time_s <= state->until_s && !interrupted;
+}
+
+/* One line at the end of every recording. */
+static void tell_summary(const recording *r)
+{
+    const cvk_record_summary *s = &r->summary;
+    const double pole_pairs = cvk_session_value(&r->device.session, "motor.pole_pairs");
+    g_printerr("corvak record: %s of %s: %s s, %" G_GUINT64_FORMAT " rows", r->excitation,
+               r->config.name, digits(s->length_s, 4), r->rows);
+    if (s->missing > 0) {
+        g_printerr(" (%zu more did not come over the link: gaps)", s->missing);
+    }
+    g_printerr("; largest current %s A, fastest %s %s\n", digits(s->largest_a, 3),
+               pole_pairs > 0.0 ? digits(CVK_RPM_PER_RAD_S * s->fastest_rad_s / pole_pairs, 3)
+                                : digits(s->fastest_rad_s, 3),
+               pole_pairs > 0.0 ? "rpm" : "rad/s electrical");
 }
 
 /* Runs to the end of the excitation, or to `until_s`. Returns an exit status. */
@@ -261,18 +379,31 @@ static int run(recording *r, gboolean write_rows, double until_s)
                        .write_rows = write_rows,
                        .until_s = until_s,
                        .length_s = MIN(until_s, r->length_s)};
-    const cvk_status status = cvk_sim_run_program(&r->sim, on_row, &state);
+    r->wish.excitation = r->excitation;
+    r->wish.shaft_held = r->row->shaft_held;
+    r->wish.context = &state;
+    r->wish.row = on_row;
+    const cvk_status status = cvk_record_device(&r->device, &r->wish, &r->summary);
     show_progress(r->excitation, 1.0);
     if (interrupted) {
-        g_printerr("corvak record: interrupted after %.3f s: no log is written\n", state.last_s);
+        g_printerr("corvak record: interrupted after %.3f s: no log is written\n",
+                   r->summary.length_s);
         return EXIT_BAD_USAGE;
     }
     if (status == CVK_STOPPED) {
         g_printerr("corvak record: the drive stopped after %.3f s: %s; the log ends there\n",
-                   state.last_s, cvk_fault_text(state.fault));
+                   r->summary.length_s, cvk_fault_text(r->summary.fault));
         return EXIT_ANSWER_NO;
     }
-    return EXIT_DONE;
+    if (status != CVK_OK && r->rows > 0) { /* what came is a log */
+        g_printerr("corvak record: %s; the log ends after %.3f s\n", r->device.session.text,
+                   r->summary.length_s);
+        return EXIT_ANSWER_NO;
+    }
+    if (status == CVK_OK) {
+        tell_summary(r);
+    }
+    return check_device(VERB, &r->device, status);
 }
 
 /* ---- scope ---------------------------------------------------------------------------------- */
@@ -325,7 +456,7 @@ static int run_scope(recording *r)
                            .rate_hz = given->rate_hz,
                            .row = on_scope_row,
                            .context = &s};
-    cvk_rig_scope_attach(r->sim.rig, &scope);
+    cvk_rig_scope_attach(cvk_sim_device_inside(&r->device)->rig, &scope);
     return run(r, FALSE, scope.until_s);
 }
 
@@ -375,13 +506,17 @@ static int record(const options *given, const char *excitation)
     r->excitation = excitation;
     int status = EXIT_BAD_USAGE;
     r->row = find_program(excitation);
-    if (r->row != NULL && prepare_rig(r) && prepare_channels(r)) {
-        status = prepare_run(r);
-        if (status == EXIT_DONE) {
-            status = finish(r, given->scope != NULL ? run_scope(r) : run_log(r));
-        }
+    r->distant = names_device(given->rig) && !g_str_has_prefix(given->rig, "sim:");
+    if (r->row != NULL) {
+        status = r->distant ? open_controller(r) : open_rig(r);
     }
-    cvk_sim_close(&r->sim);
+    if (status == EXIT_DONE) {
+        status = prepare_channels(r) ? check_line(r) : EXIT_BAD_USAGE;
+    }
+    if (status == EXIT_DONE) {
+        status = finish(r, given->scope != NULL ? run_scope(r) : run_log(r));
+    }
+    cvk_device_close(&r->device);
     g_free(r);
     return status;
 }
@@ -411,11 +546,9 @@ static gboolean has_other_extension(const char *path)
 
 static int check_options(const options *o, int argc)
 {
-    if (argc != 2) {
-        return complain_usage(VERB, "name one excitation, such as standstill");
-    }
-    if (o->rig == NULL) {
-        return complain_usage(VERB, "name the rig: --rig data/wheel.rig.yaml");
+    if (argc != 3) {
+        return complain_usage(VERB, "name one excitation and a rig file or a device, such as "
+                                    "standstill data/wheel.rig.yaml");
     }
     if (o->seed < 0) {
         return complain_usage(VERB, "--seed %" G_GINT64_FORMAT ": allowed are 0 and up", o->seed);
@@ -447,7 +580,6 @@ static int check_options(const options *o, int argc)
 
 static void free_options(options *o)
 {
-    g_free(o->rig);
     g_free(o->tune);
     g_strfreev(o->parameters);
     g_free(o->output);
@@ -462,7 +594,6 @@ static void free_options(options *o)
 static gboolean parse(options *o, int *argc, char ***argv)
 {
     const GOptionEntry entries[] = {
-        {"rig", 'r', 0, G_OPTION_ARG_FILENAME, &o->rig, "the rig file (needed)", "FILE"},
         {"tune", 't', 0, G_OPTION_ARG_FILENAME, &o->tune,
          "the controller's tune file (else X.tune.yaml beside X.rig.yaml)", "FILE"},
         {"parameter", 'P', 0, G_OPTION_ARG_STRING_ARRAY, &o->parameters,
@@ -490,18 +621,18 @@ static gboolean parse(options *o, int *argc, char ***argv)
         {"rate", 0, 0, G_OPTION_ARG_DOUBLE, &o->rate_hz, "its sample rate (5e6)", "HZ"},
         PLOT_OPTION(&o->plot, "draw the log"),
         G_OPTION_ENTRY_NULL};
-    GString *summary = g_string_new("Runs an excitation on the simulated rig, through the "
-                                    "controller core, and writes a log:\n");
+    GString *summary = g_string_new("Runs an excitation on a device (tcp:, serial:) or a "
+                                    "simulated rig, and writes a log:\n");
     for (unsigned n = 0; n < cvk_program_count(); n++) {
         g_string_append_printf(summary, "  %-11s %s\n", cvk_program_at(n)->name,
                                cvk_program_at(n)->help);
     }
     const gboolean parsed = parse_options(
-        VERB, "EXCITATION", summary->str,
-        "corvak record standstill --rig data/wheel.rig.yaml -o standstill.csv\n"
-        "  corvak record duty --rig data/wheel.rig.yaml --scenario data/centring.scenario.yaml "
+        VERB, "EXCITATION RIG|DEVICE", summary->str,
+        "corvak record standstill data/wheel.rig.yaml -o standstill.csv\n"
+        "  corvak record duty data/wheel.rig.yaml --scenario data/centring.scenario.yaml "
         "-o duty.h5 --plot duty.png\n"
-        "  corvak record spin --rig data/wheel.rig.yaml --scope va,vb,ia --from 0.5 "
+        "  corvak record spin data/wheel.rig.yaml --scope va,vb,ia --from 0.5 "
         "-o scope.csv",
         entries, argc, argv);
     g_string_free(summary, TRUE);
@@ -518,6 +649,7 @@ int cmd_record(int argc, char **argv)
         free_options(&o);
         return list_channels();
     }
+    o.rig = argc == 3 ? argv[2] : NULL;
     int status = check_options(&o, argc);
     if (status == EXIT_DONE) {
         catch_interrupt();

@@ -124,6 +124,8 @@ static const cvk_signal signals[] = {
          "resistance as the observer has found it"),
     REAL("flux_adapted", "Wb", adapted_flux_wb, 7, "and the magnets' flux linkage"),
     STATE("mode", request.mode, mode_text, CVK_MODE_COUNT, "what the drive does"),
+    WHOLE("program_step", program_step, "step of the excitation that runs, from 1; 0: none"),
+    WHOLE("recorded", recorded, "1 when that step belongs into a log"),
     REAL("speed_request", "rad/s", request.speed_rad_s, 3, "electrical speed that is asked for"),
     STATE("start_phase", start_phase, phase_text, CVK_START_PHASES,
           "where a start without a sensor stands"),

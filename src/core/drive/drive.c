@@ -115,11 +115,20 @@ static bool is_over(cvk_drive_state *d, const cvk_moment *now)
     return d->request_over;
 }
 
+/* A program commands, and says which of its steps it is. Kept out of the hot path's code. */
+CVK_RARE static void excite(const cvk_drive_state *d, cvk_moment *now)
+{
+    now->request = cvk_excitation_next(d->excitation, now->current_ab_a);
+    now->program_step = cvk_excitation_step(d->excitation);
+    now->recorded = cvk_excitation_recorded(d->excitation) ? 1 : 0;
+}
+
 /* Who commands: a program, or the owner's last request; and nobody means to stop. */
 static void take_request(cvk_drive_state *d, cvk_moment *now)
 {
     count_lease(d);
     const bool over = is_over(d, now);
+    now->program_step = now->recorded = 0;
     if (d->owner == CVK_NOBODY || over) {
         const bool knows_angle = /* then it slows down, else it is off */
             cvk_mode_by_angle(d->mode) && !over && !d->off_at_once;
@@ -130,9 +139,11 @@ static void take_request(cvk_drive_state *d, cvk_moment *now)
         }
         return;
     }
-    cvk_excitation *program = d->excitation;
-    now->request = program != NULL ? cvk_excitation_next(program, now->current_ab_a)
-                                   : d->request[d->request_live];
+    if (d->excitation != NULL) {
+        excite(d, now);
+    } else {
+        now->request = d->request[d->request_live];
+    }
     if (now->request.mode == CVK_MODE_CALIBRATE || d->calibrating) {
         calibrate(d, now);
     }

@@ -41,6 +41,7 @@ static cvk_status check_hardware(const cvk_hardware *h, cvk_refusal *why)
     }
     const cvk_range ceilings[] = {
         {"current_range_a", offsetof(cvk_hardware, current_range_a), 0.0f, 1e4f},
+        {"nominal_bus_v", offsetof(cvk_hardware, nominal_bus_v), 0.0f, 1000.0f},
         {"bus_range_v", offsetof(cvk_hardware, bus_range_v), 0.0f, 1e3f},
         {"stage_current_a", offsetof(cvk_hardware, stage_current_a), 0.0f, 1e4f},
         {"stage_bus_v", offsetof(cvk_hardware, stage_bus_v), 0.0f, 1e3f},

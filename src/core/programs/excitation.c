@@ -159,6 +159,11 @@ bool cvk_excitation_finished(const cvk_excitation *excitation)
     return excitation->current >= excitation->count;
 }
 
+int32_t cvk_excitation_step(const cvk_excitation *excitation)
+{
+    return cvk_excitation_finished(excitation) ? 0 : (int32_t)excitation->current + 1;
+}
+
 bool cvk_excitation_recorded(const cvk_excitation *excitation)
 {
     return !cvk_excitation_finished(excitation) && excitation->steps[excitation->current].record;

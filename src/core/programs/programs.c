@@ -204,3 +204,27 @@ cvk_status cvk_program_write(const cvk_program *program, cvk_excitation *excitat
     }
     return status;
 }
+
+#define SWEEP_MOST_RAD_S 22.0f /* electrical: a heavy rotor must be able to follow */
+
+cvk_status cvk_program_prepare(const cvk_program *program, cvk_excitation *excitation,
+                               const cvk_settings *settings, const cvk_hardware *hardware,
+                               float bus_v, cvk_refusal *why)
+{
+    cvk_excitation_config config = cvk_excitation_config_default(
+        hardware->period_s, settings->limit.current_a,
+        hardware->nominal_bus_v > 0.0f ? hardware->nominal_bus_v : bus_v);
+    if (program == NULL) {
+        return CVK_NULL_ARGUMENT;
+    }
+    config.speed_rad_s = settings->program.speed_rad_s;
+    /* once round, at half a turn per second */
+    config.sweep_turns = settings->motor.pole_pairs > 0 ? (float)settings->motor.pole_pairs : 1.0f;
+    config.sweep_rad_s = CVK_PI * config.sweep_turns < SWEEP_MOST_RAD_S
+                             ? CVK_PI * config.sweep_turns
+                             : SWEEP_MOST_RAD_S;
+    if (program->knows_angle) {
+        config.hold_s = settings->program.hold_s;
+    }
+    return cvk_program_write(program, excitation, &config, why);
+}
