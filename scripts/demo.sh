@@ -20,7 +20,7 @@ for run in standstill spin coast; do
 done
 say "corvak estimate $out/wheel-*.csv --compare $rig -o $out/wheel.card.yaml --plot $out/wheel.png"
 "$corvak" estimate "$out/wheel-standstill.csv" "$out/wheel-spin.csv" "$out/wheel-coast.csv" \
-    --compare "$rig" --card "$out/wheel.card.yaml" --plot "$out/wheel.png"
+    --compare "$rig" -o "$out/wheel.card.yaml" --plot "$out/wheel.png"
 say "corvak examine $out/wheel-standstill.csv"
 "$corvak" examine "$out/wheel-standstill.csv" --plot "$out/wheel-health.png"
 say "corvak card $out/wheel.card.yaml --meter-resistance 0.338 --meter-inductance 780e-6"

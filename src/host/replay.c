@@ -5,6 +5,7 @@
 #include "corvak/host/replay.h"
 
 #include "corvak/core/units.h"
+#include "corvak/host/gains.h"
 
 #include <complex.h>
 #include <math.h>
@@ -16,6 +17,31 @@
 #define NEAR_RAD (CVK_PI_WIDE / 6.0)
 #define BINS 2000 /* of the angle error, for its 95th percentile */
 #define CORNER_SHARE 0.05
+
+cvk_status cvk_replay_settings(const cvk_replay_rows *rows, const cvk_card *card, double bus_v,
+                               cvk_settings *out, char missing[CVK_CARD_TEXT])
+{
+    double most_a = 0.1, acted_v = 0.0;
+    for (size_t k = 0; k < rows->rows; k++) {
+        most_a = fmax(most_a, hypot(rows->current_alpha_a[k], rows->current_beta_a[k]));
+        acted_v = fmax(acted_v, hypot(rows->acted_alpha_v[k], rows->acted_beta_v[k]));
+    }
+    const cvk_gains_stage stage = {
+        .hardware = {.period_s = (float)rows->period_s, .updates_per_period = 1},
+        .bus_v = isfinite(bus_v) ? bus_v : sqrt(3.0) * acted_v};
+    cvk_settings base = cvk_settings_default();
+    base.limit.current_a = (float)most_a;
+    base.protect.trip_current_a = 2.0f * base.limit.current_a;
+    cvk_gains *gains = calloc(1, sizeof *gains);
+    if (gains == NULL) {
+        return CVK_NO_MEMORY;
+    }
+    const cvk_status status = cvk_compute_gains(card, &stage, &base, NULL, gains);
+    *out = gains->settings;
+    memcpy(missing, gains->missing, CVK_CARD_TEXT);
+    free(gains);
+    return status;
+}
 
 static double wrapped(double angle_rad)
 {

@@ -49,6 +49,12 @@ typedef struct cvk_replay {
     cvk_replay_result result[CVK_OBSERVER_KINDS];
 } cvk_replay;
 
+/* What gains would set, of a power stage of which only the log is known: the largest current of the
+ * rows is the limit. `bus_v`: NaN when the log does not tell; then what acted tells. Refusals of
+ * cvk_compute_gains(): what the card lacks is in `missing`. CVK_NO_MEMORY. */
+cvk_status cvk_replay_settings(const cvk_replay_rows *rows, const cvk_card *card, double bus_v,
+                               cvk_settings *out, char missing[CVK_CARD_TEXT]) CVK_MUST_CHECK;
+
 /* Runs the observers whose bit (1 << kind) is set in `which` over the rows. `trace` may be null;
  * else about `points` points of it are kept, to be freed with cvk_replay_trace_free(). Refusals of
  * the settings in `why`; CVK_NO_MEMORY; CVK_NOT_IN_LOG when no row could be judged. */

@@ -9,7 +9,6 @@
 
 #include "corvak/files/card_yaml.h"
 #include "corvak/files/tune_yaml.h"
-#include "corvak/host/gains.h"
 #include "corvak/ident/estimate.h"
 
 #include <math.h>
@@ -44,32 +43,21 @@ typedef struct job {
 
 /* ---- what is known of the motor -------------------------------------------------------------- */
 
-/* The card as gains would use it: a power stage of which only the log is known. */
 static int settings_from_card(job *j)
 {
     const cvk_log *log = j->set.log[0];
-    double most_a = 0.0, bus_v = 0.0;
-    cvk_gains *gains = g_new0(cvk_gains, 1);
-    cvk_settings base = cvk_settings_default();
-    for (size_t k = 0; k < j->rows.rows; k++) {
-        most_a = fmax(most_a, hypot(j->rows.current_alpha_a[k], j->rows.current_beta_a[k]));
-        bus_v = fmax(bus_v, sqrt(3.0) * hypot(j->rows.acted_alpha_v[k], j->rows.acted_beta_v[k]));
-    }
-    base.limit.current_a = (float)fmax(most_a, 0.1);
-    base.protect.trip_current_a = 2.0f * base.limit.current_a;
-    const cvk_gains_stage stage = {
-        .hardware = {.period_s = (float)j->rows.period_s, .updates_per_period = 1},
-        .bus_v = cvk_log_has(log, CVK_COLUMN_VDC) ? log->column[CVK_COLUMN_VDC][0] : bus_v};
-    const cvk_status status = cvk_compute_gains(&j->card, &stage, &base, NULL, gains);
-    int result = EXIT_DONE;
+    const double bus_v = cvk_log_has(log, CVK_COLUMN_VDC) ? log->column[CVK_COLUMN_VDC][0] : NAN;
+    char missing[CVK_CARD_TEXT] = "";
+    const cvk_status status =
+        cvk_replay_settings(&j->rows, &j->card, bus_v, &j->tune.settings, missing);
     if (status == CVK_NOT_IN_LOG) {
-        g_printerr("corvak replay: the card lacks %s\n", gains->missing);
-        result = EXIT_ANSWER_NO;
-    } else {
-        j->tune.settings = gains->settings;
+        g_printerr("corvak replay: the card lacks %s\n", missing);
+        return EXIT_ANSWER_NO;
     }
-    g_free(gains);
-    return result;
+    /* a margin that the loops cannot keep is nothing to an observer */
+    return status == CVK_OK || status == CVK_CONTRADICTION
+               ? EXIT_DONE
+               : complain_usage(VERB, "%s", cvk_status_text(status));
 }
 
 /* Without card and tune the log itself has to tell what the motor is. */

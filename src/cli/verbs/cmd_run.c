@@ -12,14 +12,13 @@
 #include "corvak/files/scenario_yaml.h"
 #include "corvak/host/run.h"
 #include "corvak/sim/device.h"
+#include "corvak/sim/run_plan.h"
 #include "base/open_device.h"
 
 #include <math.h>
 #include <string.h>
 
 #define VERB "run"
-#define AFTER_STOP_S 3.0 /* time for the last request, when no --length is given */
-#define AFTER_SPEED_S 5.0
 #define DISTANT_S 1e-3 /* between rows over a link, when no log wants more */
 
 static const char logged[] =
@@ -49,100 +48,17 @@ typedef struct job {
     guint64 rows;
 } job;
 
-/* ---- from the scenario to requests ---------------------------------------------------------- */
-
-static int by_time(const void *a, const void *b)
-{
-    const double x = ((const cvk_run_request *)a)->from_s, y = ((const cvk_run_request *)b)->from_s;
-    return (x > y) - (x < y);
-}
-
-/* What an event asks the controller for; false when it asks for nothing. */
-static gboolean request_of(const cvk_rig_event *e, double pole_pairs, cvk_request *out)
-{
-    *out = (cvk_request){.mode = CVK_MODE_OFF};
-    switch (e->what) {
-    case CVK_ASK_SPEED:
-        out->mode = CVK_MODE_SPEED;
-        out->speed_rad_s = (float)(e->value[0] * pole_pairs);
-        return TRUE;
-    case CVK_ASK_TORQUE:
-        out->mode = CVK_MODE_TORQUE;
-        out->torque_nm = (float)e->value[0];
-        return TRUE;
-    case CVK_ASK_POSITION:
-        out->mode = CVK_MODE_POSITION;
-        out->position_turns = (int32_t)floor(e->value[0] / CVK_TWO_PI_WIDE);
-        out->position_mech_rad = (float)(e->value[0] - CVK_TWO_PI_WIDE * out->position_turns);
-        return TRUE;
-    case CVK_ASK_STOP:
-    case CVK_ASK_BRAKE:
-        out->mode = e->what == CVK_ASK_STOP ? CVK_MODE_STOP : CVK_MODE_BRAKE;
-        return TRUE;
-    default:
-        return e->what == CVK_ASK_COAST;
-    }
-}
-
-static gboolean criterion_of(const cvk_rig_event *e, cvk_run_criterion *out)
-{
-    static const struct {
-        cvk_rig_event_kind what;
-        cvk_run_quantity quantity;
-        double factor;
-    } kinds[] = {{CVK_EXPECT_SPEED, CVK_RUN_SPEED, 1.0},
-                 {CVK_EXPECT_POSITION, CVK_RUN_POSITION, 1.0},
-                 {CVK_EXPECT_CURRENT, CVK_RUN_CURRENT, 1.0},
-                 {CVK_EXPECT_ANGLE, CVK_RUN_ANGLE, 1.0 / CVK_DEG_PER_RAD},
-                 {CVK_EXPECT_RIPPLE, CVK_RUN_RIPPLE, 1.0}};
-    for (size_t n = 0; n < G_N_ELEMENTS(kinds); n++) {
-        if (kinds[n].what == e->what) {
-            const gboolean two = isfinite(e->value[1]);
-            *out = (cvk_run_criterion){.quantity = kinds[n].quantity,
-                                       .from_s = e->from_s,
-                                       .to_s = e->from_s + e->for_s,
-                                       .wanted = two ? e->value[0] : 0.0,
-                                       .limit = kinds[n].factor * e->value[two ? 1 : 0]};
-            g_strlcpy(out->name, e->name, sizeof out->name);
-            return TRUE;
-        }
-    }
-    return FALSE;
-}
-
-/* The length that no --length gives: some time after the last request, and all that is expected. */
-static double length_of(const cvk_run_plan *plan)
-{
-    const cvk_run_request *last = &plan->item[plan->count - 1];
-    double length =
-        last->from_s + (last->request.mode == CVK_MODE_STOP ? AFTER_STOP_S : AFTER_SPEED_S);
-    for (size_t n = 0; n < plan->criteria; n++) {
-        const double end = plan->criterion[n].to_s;
-        length = isfinite(end) ? fmax(length, end) : length;
-    }
-    return length;
-}
+/* ---- the plan -------------------------------------------------------------------------------- */
 
 static int make_plan(job *j)
 {
     cvk_run_plan *plan = &j->plan;
-    for (unsigned n = 0; n < j->scenario.count; n++) {
-        const cvk_rig_event *e = &j->scenario.item[n];
-        cvk_request request;
-        cvk_run_criterion criterion;
-        if (request_of(e, j->motor.pole_pairs, &request) && plan->count < CVK_RUN_MOST) {
-            plan->item[plan->count++] = (cvk_run_request){e->from_s, request};
-        } else if (criterion_of(e, &criterion) && plan->criteria < CVK_RUN_MOST) {
-            plan->criterion[plan->criteria++] = criterion;
-        }
-    }
-    if (plan->count == 0) {
+    if (cvk_run_plan_from_scenario(plan, &j->scenario, j->motor.pole_pairs) != CVK_OK) {
         return complain_usage(VERB, "the scenario asks the controller for nothing: give it events "
                                     "with `what: speed`, `position`, `torque`, `stop`, `brake` or "
                                     "`coast`");
     }
-    qsort(plan->item, plan->count, sizeof plan->item[0], by_time);
-    plan->length_s = j->given->length_s > 0.0 ? j->given->length_s : length_of(plan);
+    plan->length_s = j->given->length_s > 0.0 ? j->given->length_s : plan->length_s;
     const double fastest = j->motor.bus_v / sqrt(3.0) / j->motor.flux_linkage_wb; /* no load */
     plan->rated_rad_s = j->given->rated_rpm > 0.0
                             ? j->given->rated_rpm / CVK_RPM_PER_RAD_S * j->motor.pole_pairs
@@ -237,10 +153,7 @@ static int run_it(job *j)
 static void note_what_is_left_out(const job *j)
 {
     for (unsigned n = 0; n < j->scenario.count; n++) {
-        cvk_request request;
-        cvk_run_criterion criterion;
-        if (!request_of(&j->scenario.item[n], 1.0, &request) &&
-            !criterion_of(&j->scenario.item[n], &criterion)) {
+        if (cvk_run_leaves_out(&j->scenario.item[n])) {
             g_printerr("corvak run: note: %s: %s is for a simulated bench; nothing puts it on this "
                        "motor\n",
                        j->scenario.item[n].name,

@@ -130,7 +130,6 @@ cvk_status cvk_column_maps_read(cvk_column_map *maps, size_t most, size_t *count
 /* ---- proposals ------------------------------------------------------------------------------ */
 
 #define LOOKED_AT_LINES 60
-#define MOST_PROPOSED 64
 
 /* Length of a UTF-8 or other cell without blanks and quotes around it. */
 static size_t trimmed(const char **cell, size_t length)
