@@ -9,6 +9,11 @@ for tool in clang-format clang-tidy cppcheck shellcheck; do
         exit 1
     fi
 done
+ignored=$(git ls-files --others --ignored --exclude-standard src include ports tests examples bench)
+if [ -n "$ignored" ]; then
+    echo "lint: git ignores these, so a clone would lack them:" "$ignored"
+    exit 1
+fi
 # shellcheck disable=SC2046
 clang-format --dry-run --Werror $(git ls-files '*.c' '*.h')
 shellcheck scripts/*.sh tests/cli/readme.sh tests/install/check.sh tests/link/client.sh .ci/run
