@@ -24,7 +24,8 @@ typedef struct cvk_estimate_options {
     double voltage_gain_tolerance;
     double largest_current_a;     /* a log with more is taken for one in milliampere; 500 */
     double switch_resistance_ohm; /* on-resistance of one switch; 0 when not known */
-    int threads;                  /* at most, for the fits; the result is the same; 1 */
+    int pole_pairs; /* stated by who knows them; 0: what the logs' heads state, if any does */
+    int threads;    /* at most, for the fits; the result is the same; 1 */
     /* What figures are drawn from goes there; null: nothing of the kind is made. */
     struct cvk_estimate_curves *curves;
 } cvk_estimate_options;

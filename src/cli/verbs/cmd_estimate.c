@@ -14,6 +14,7 @@
 
 typedef struct arguments {
     gboolean json, each, why;
+    int pole_pairs;
     char *plot, *details, *output, *name, *compare, *refine;
     log_options logs;
 } arguments;
@@ -58,9 +59,16 @@ static void name_card(job *j, const arguments *a)
     g_free(name);
 }
 
-static int estimate(job *j, const arguments *a)
+static cvk_estimate_options options_of(const arguments *a)
 {
     cvk_estimate_options options = estimate_options_of(&a->logs);
+    options.pole_pairs = a->pole_pairs;
+    return options;
+}
+
+static int estimate(job *j, const arguments *a)
+{
+    cvk_estimate_options options = options_of(a);
     options.curves = a->plot != NULL || a->details != NULL ? &j->curves : NULL;
     j->curves.with_profile = a->details != NULL;
     cvk_status status = cvk_estimate_logs(j->set.log, j->set.count, &options, &j->estimate);
@@ -163,7 +171,7 @@ static int work_each(const arguments *a, char **paths, int count)
         job *j = g_new0(job, 1);
         int status = read_log_set(&j->set, VERB, &a->logs, &paths[n], 1);
         if (status == EXIT_DONE) {
-            cvk_estimate_options options = estimate_options_of(&a->logs);
+            const cvk_estimate_options options = options_of(a);
             const cvk_status done =
                 cvk_estimate_logs(j->set.log, j->set.count, &options, &j->estimate);
             add_reader_findings(&j->estimate, &j->set);
@@ -194,6 +202,9 @@ int cmd_estimate(int argc, char **argv)
         {"name", 'n', 0, G_OPTION_ARG_STRING, &a.name, "name on the card", "NAME"},
         {"compare", 0, 0, G_OPTION_ARG_FILENAME, &a.compare,
          "compare with the truth of a simulated rig", "RIG"},
+        {"pole-pairs", 0, 0, G_OPTION_ARG_INT, &a.pole_pairs,
+         "you know them: they stand unless the logs show other ones (from the log, else found)",
+         "N"},
         {"refine", 0, 0, G_OPTION_ARG_FILENAME, &a.refine,
          "join what an earlier card of this motor knows (write the result with -o)", "CARD"},
         {"each", 0, 0, G_OPTION_ARG_NONE, &a.each,
@@ -211,7 +222,11 @@ int cmd_estimate(int argc, char **argv)
         return EXIT_BAD_USAGE;
     }
     job *j = g_new0(job, 1);
-    int status = a.each ? work_each(&a, argv + 1, argc - 1) : work(j, &a, argv + 1, argc - 1);
+    int status =
+        a.pole_pairs < 0 || a.pole_pairs > CVK_MOST_POLE_PAIRS
+            ? complain_usage(VERB, "--pole-pairs %d: 1 to %d", a.pole_pairs, CVK_MOST_POLE_PAIRS)
+        : a.each ? work_each(&a, argv + 1, argc - 1)
+                 : work(j, &a, argv + 1, argc - 1);
     free_log_set(&j->set);
     g_free(j);
     g_free(a.plot);

@@ -22,7 +22,7 @@ typedef struct arguments {
     char *card, *tune, *output, *plot, *observer;
     char **parameters;
     gboolean json, search;
-    double pole_pairs;
+    int pole_pairs;
     log_options log;
 } arguments;
 
@@ -64,7 +64,8 @@ static int settings_from_card(job *j)
 static int card_from_log(job *j)
 {
     cvk_estimate *e = g_new0(cvk_estimate, 1);
-    const cvk_estimate_options options = estimate_options_of(&j->given->log);
+    cvk_estimate_options options = estimate_options_of(&j->given->log);
+    options.pole_pairs = j->given->pole_pairs;
     const cvk_status status = cvk_estimate_logs((const cvk_log *const *)j->set.log, 1, &options, e);
     j->card = e->card;
     j->has_card = status == CVK_OK;
@@ -96,7 +97,7 @@ static int read_motor(job *j)
 static double pole_pairs_of(const job *j)
 {
     const cvk_card_entry *e = &j->card.entry[CVK_CARD_POLE_PAIRS];
-    return j->given->pole_pairs > 0.0              ? j->given->pole_pairs
+    return j->given->pole_pairs > 0                ? j->given->pole_pairs
            : j->tune.settings.motor.pole_pairs > 0 ? j->tune.settings.motor.pole_pairs
            : j->has_card && e->known               ? e->value
                                                    : j->set.log[0]->pole_pairs;
@@ -264,8 +265,8 @@ static int check_options(const arguments *a, int argc, char **argv)
     if (a->output != NULL && !a->search) {
         return complain_usage(VERB, "-o writes what --search has found: add --search");
     }
-    if (!(a->pole_pairs >= 0.0)) {
-        return complain_usage(VERB, "--pole-pairs: 1 and up");
+    if (a->pole_pairs < 0 || a->pole_pairs > CVK_MOST_POLE_PAIRS) {
+        return complain_usage(VERB, "--pole-pairs %d: 1 to %d", a->pole_pairs, CVK_MOST_POLE_PAIRS);
     }
     char *const inputs[] = {argv[1], a->card, a->tune};
     const int status = check_output(VERB, a->output, FALSE, inputs, G_N_ELEMENTS(inputs));
@@ -289,7 +290,7 @@ static gboolean parse(arguments *a, int *argc, char ***argv)
          NULL},
         {"output", 'o', 0, G_OPTION_ARG_FILENAME, &a->output, "write what was found as a tune file",
          "FILE"},
-        {"pole-pairs", 0, 0, G_OPTION_ARG_DOUBLE, &a->pole_pairs,
+        {"pole-pairs", 0, 0, G_OPTION_ARG_INT, &a->pole_pairs,
          "pole pairs (else from tune, card or log): for theta_m", "N"},
         PLOT_OPTION(&a->plot, "draw the observers side by side"),
         JSON_OPTION(&a->json),

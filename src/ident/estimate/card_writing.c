@@ -367,34 +367,16 @@ void cvk_write_resistances(const cvk_learning *learning, const cvk_log *const *l
     write_cold(logs, count, card);
 }
 
-void cvk_write_pole_pairs(cvk_estimate *out, const cvk_pole_evidence *evidence)
+static void fill_pole_pairs(cvk_card_entry *entry, int pole_pairs, double probability)
 {
-    cvk_card_entry *entry = &out->card.entry[CVK_CARD_POLE_PAIRS];
-    double probability = 0.0;
-    int p = cvk_poles_decide(evidence, &probability);
-    if (p == 0 && evidence->uncounted) {
-        cvk_leave_open(
-            &out->card, CVK_CARD_POLE_PAIRS,
-            "there is an enc column, but its counts per turn are not known: add the line "
-            "`# encoder_counts: 4096` (with your encoder's number) before the header");
-        return;
-    }
-    if (p == 0 || probability < SURE_OF_POLES) {
-        cvk_leave_open(
-            &out->card, CVK_CARD_POLE_PAIRS,
-            p == 0 ? "no rotor column, and no once-per-revolution pattern: turn the shaft by hand "
-                     "an exact number of turns with the phases logged and say so in the log "
-                     "(# shaft_turns: 10), or record a coast-down (corvak record coast), or log a "
-                     "rotor angle"
-                   : "the evidence does not single out one number: turn the shaft by hand more "
-                     "turns (# shaft_turns: 20), record a longer coast-down, or log a rotor "
-                     "angle");
-        return;
-    }
     entry->known = true;
     entry->probability = probability;
-    entry->value = entry->low = entry->high = p;
-    entry->statistical_low = entry->statistical_high = p;
+    entry->value = entry->low = entry->high = pole_pairs;
+    entry->statistical_low = entry->statistical_high = pole_pairs;
+}
+
+static void name_evidence(const cvk_pole_evidence *evidence, char *out, size_t size)
+{
     const struct {
         bool seen;
         const char *name;
@@ -405,9 +387,66 @@ void cvk_write_pole_pairs(cvk_estimate *out, const cvk_pole_evidence *evidence)
                  {evidence->disc, "known disc"}};
     size_t used = 0;
     for (size_t n = 0; n < sizeof kinds / sizeof kinds[0]; n++) {
-        if (kinds[n].seen && used < sizeof entry->from) {
-            used += (size_t)snprintf(entry->from + used, sizeof entry->from - used, "%s%s",
-                                     used > 0 ? " and " : "", kinds[n].name);
+        if (kinds[n].seen && used < size) {
+            used += (size_t)snprintf(out + used, size - used, "%s%s", used > 0 ? " and " : "",
+                                     kinds[n].name);
         }
     }
+}
+
+/* True: it stands, or is open. False: the evidence says the same by itself. */
+static bool write_stated(cvk_estimate *out, const cvk_pole_evidence *evidence, int stated,
+                         const char *by)
+{
+    double probability[CVK_MOST_POLE_PAIRS + 1], sure = 0.0;
+    const int shown = cvk_poles_decide(evidence, &sure);
+    cvk_poles_probabilities(evidence, probability);
+    if (shown == stated && sure >= SURE_OF_POLES) {
+        return false;
+    }
+    cvk_card_entry *entry = &out->card.entry[CVK_CARD_POLE_PAIRS];
+    if (shown != 0 && probability[stated] < 1.0 - SURE_OF_POLES) {
+        char from[96], why[CVK_CARD_TEXT];
+        name_evidence(evidence, from, sizeof from);
+        snprintf(why, sizeof why, "stated are %d (%.64s), but the logs show %d (%s)%s", stated, by,
+                 shown, from, stated == 2 * shown ? "; pole pairs are half the poles" : "");
+        cvk_leave_open(&out->card, CVK_CARD_POLE_PAIRS, why);
+        return true;
+    }
+    fill_pole_pairs(entry, stated, 1.0);
+    entry->by_hand = true;
+    snprintf(entry->from, sizeof entry->from, "stated %.100s", by);
+    return true;
+}
+
+void cvk_write_pole_pairs(cvk_estimate *out, const cvk_pole_evidence *evidence, int stated,
+                          const char *by)
+{
+    cvk_card_entry *entry = &out->card.entry[CVK_CARD_POLE_PAIRS];
+    double probability = 0.0;
+    int p = cvk_poles_decide(evidence, &probability);
+    if (stated > 0 && write_stated(out, evidence, stated, by)) {
+        return;
+    }
+    if (p == 0 && evidence->uncounted) {
+        cvk_leave_open(
+            &out->card, CVK_CARD_POLE_PAIRS,
+            "there is an enc column, but its counts per turn are not known: add the line "
+            "`# encoder_counts: 4096` (with your encoder's number) before the header");
+        return;
+    }
+    if (p == 0 || probability < SURE_OF_POLES) {
+        cvk_leave_open(
+            &out->card, CVK_CARD_POLE_PAIRS,
+            p == 0 ? "no rotor column, and no once-per-revolution pattern: state them "
+                     "(--pole-pairs), or turn the shaft by hand a whole number of turns with the "
+                     "phases logged (# shaft_turns: 10), or record a coast-down (corvak record "
+                     "coast), or log a rotor angle"
+                   : "the evidence does not single out one number: state them (--pole-pairs), turn "
+                     "the shaft by hand more turns (# shaft_turns: 20), record a longer "
+                     "coast-down, or log a rotor angle");
+        return;
+    }
+    fill_pole_pairs(entry, p, probability);
+    name_evidence(evidence, entry->from, sizeof entry->from);
 }

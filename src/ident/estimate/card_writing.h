@@ -33,6 +33,9 @@ void cvk_write_electrical(const cvk_learning *learning, const cvk_prepared *logs
 void cvk_write_resistances(const cvk_learning *learning, const cvk_log *const *logs, size_t count,
                            cvk_scale_share scale, cvk_card *card);
 
-void cvk_write_pole_pairs(cvk_estimate *out, const cvk_pole_evidence *evidence);
+/* `stated` pole pairs (0: none) stand where the logs show nothing, and are left open with the
+ * reason where these show another number; `by` says who stated them. */
+void cvk_write_pole_pairs(cvk_estimate *out, const cvk_pole_evidence *evidence, int stated,
+                          const char *by);
 
 #endif

@@ -22,7 +22,10 @@
 
 cvk_estimate_options cvk_estimate_options_default(void)
 {
-    return (cvk_estimate_options){-1.0, -1.0, 500.0, 0.0, 1, NULL};
+    return (cvk_estimate_options){.current_gain_tolerance = -1.0,
+                                  .voltage_gain_tolerance = -1.0,
+                                  .largest_current_a = 500.0,
+                                  .threads = 1};
 }
 
 /* All that one estimation holds. */
@@ -99,7 +102,30 @@ static bool ratios_differ(const work *w)
     return false;
 }
 
-static cvk_status learn_pole_pairs(const work *w, cvk_estimate *out)
+/* What an option states, else what the logs' heads do; 0: nothing, -1: these differ. `by` names who
+ * states it. */
+static int stated_pole_pairs(const work *w, int option, cvk_estimate *out, char by[CVK_CARD_TEXT])
+{
+    int stated = option;
+    snprintf(by, CVK_CARD_TEXT, "by the user");
+    for (size_t n = 0; n < w->count && option == 0; n++) {
+        const double head = w->prepared[n].usable ? w->logs[n]->pole_pairs : 0.0;
+        const int whole = head <= CVK_MOST_POLE_PAIRS ? (int)head : 0;
+        if (whole != head) {
+            cvk_add_finding(out, CVK_WARNING, w->logs[n]->name,
+                            "# pole_pairs: %g is not used: a whole number from 1 to %d is wanted",
+                            head, CVK_MOST_POLE_PAIRS);
+        } else if (whole > 0 && stated > 0 && stated != whole) {
+            return -1;
+        } else if (whole > 0 && stated == 0) {
+            stated = whole;
+            snprintf(by, CVK_CARD_TEXT, "in # pole_pairs of %s", w->logs[n]->name);
+        }
+    }
+    return stated;
+}
+
+static cvk_status learn_pole_pairs(const work *w, int option, cvk_estimate *out)
 {
     cvk_pole_evidence evidence = {.rotor_column = false};
     bool odd = false;
@@ -136,7 +162,14 @@ static cvk_status learn_pole_pairs(const work *w, cvk_estimate *out)
                        "these are cannot be told");
         return CVK_OK;
     }
-    cvk_write_pole_pairs(out, &evidence);
+    char by[CVK_CARD_TEXT];
+    const int stated = stated_pole_pairs(w, option, out, by);
+    if (stated < 0) {
+        cvk_leave_open(&out->card, CVK_CARD_POLE_PAIRS,
+                       "the logs' heads state different numbers (# pole_pairs)");
+    } else {
+        cvk_write_pole_pairs(out, &evidence, stated, by);
+    }
     cvk_poles_probabilities(&evidence, out->pole_probability);
     return CVK_OK;
 }
@@ -211,7 +244,7 @@ static cvk_status estimate_prepared(work *w, const cvk_estimate_options *options
     const cvk_scale_share scale = cvk_scale_of(w->logs, w->count, options);
     cvk_learn(w->learning, w->prepared, w->count, options, out);
     cvk_write_electrical(w->learning, w->prepared, w->count, scale, out);
-    cvk_status status = learn_pole_pairs(w, out);
+    cvk_status status = learn_pole_pairs(w, options->pole_pairs, out);
     if (status == CVK_OK) {
         learn_mechanics(w, scale, out);
         cvk_write_resistances(w->learning, w->logs, w->count, scale, &out->card);
@@ -294,6 +327,9 @@ cvk_status cvk_estimate_logs(const cvk_log *const *logs, size_t count,
 {
     if (logs == NULL || count == 0 || options == NULL || out == NULL) {
         return CVK_NULL_ARGUMENT;
+    }
+    if (options->pole_pairs < 0 || options->pole_pairs > CVK_MOST_POLE_PAIRS) {
+        return CVK_OUT_OF_RANGE;
     }
     *out = (cvk_estimate){
         .curves = options->curves, .residual_a = NAN, .offset_alpha_a = NAN, .offset_beta_a = NAN};

@@ -11,7 +11,7 @@
 #include <math.h>
 #include <string.h>
 
-static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0, 2, NULL};
+static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0, 0, 2, NULL};
 static cvk_estimate result, other;
 static recording still, spin, coast, blower_still, blower_spin;
 

@@ -18,7 +18,7 @@
 #define TWO_PI 6.283185307179586
 
 static cvk_estimate result;
-static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0, 1, NULL};
+static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0, 0, 1, NULL};
 
 static cvk_status estimate(const cvk_log *log)
 {

@@ -136,7 +136,7 @@ START_TEST(another_motor_is_estimated)
     const other_motor *m = &motors[_i];
     const cvk_log log = simulate(m, 1000u + (uint32_t)_i);
     const cvk_log *logs[] = {&log};
-    const cvk_estimate_options options = {0.0, 0.0, 500.0, 0.0, 1, NULL};
+    const cvk_estimate_options options = {0.0, 0.0, 500.0, 0.0, 0, 1, NULL};
     ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
     assert_near(CVK_CARD_RESISTANCE, m->r, 1.5);
     assert_near(CVK_CARD_INDUCTANCE_D, m->l_d, 3.0);
@@ -152,7 +152,7 @@ START_TEST(a_hard_motor_is_estimated_within_wide_intervals)
     const other_motor *m = &hard_motors[_i];
     const cvk_log log = simulate(m, 77u + (uint32_t)_i);
     const cvk_log *logs[] = {&log};
-    const cvk_estimate_options options = {0.0, 0.0, 500.0, 0.0, 1, NULL};
+    const cvk_estimate_options options = {0.0, 0.0, 500.0, 0.0, 0, 1, NULL};
     const double truths[] = {m->r, m->l_d, m->l_q, m->flux};
     cvk_status status = cvk_estimate_logs(logs, 1, &options, &result);
     ck_assert(status == CVK_OK || status == CVK_NOT_IN_LOG);

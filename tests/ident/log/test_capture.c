@@ -16,7 +16,7 @@
 
 enum { COLUMNS = 6 }; /* t, va vb vc, ia ib */
 
-static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0, 2, NULL};
+static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0, 0, 2, NULL};
 static cvk_estimate result;
 
 typedef struct capture {

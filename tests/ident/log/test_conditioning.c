@@ -23,7 +23,7 @@ enum { PERIODS = 6000, PER_PERIOD = 40, ROWS = PERIODS * PER_PERIOD };
 
 static cvk_estimate result;
 static cvk_examination examination;
-static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0, 1, NULL};
+static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0, 0, 1, NULL};
 
 static double column[8][ROWS]; /* t, ia ib ic, va vb vc, spare */
 

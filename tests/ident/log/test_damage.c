@@ -14,7 +14,7 @@
 
 static cvk_estimate result;
 static cvk_examination examination;
-static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0, 1, NULL};
+static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0, 0, 1, NULL};
 
 enum { COLUMNS = 9 };
 static const cvk_column order[COLUMNS] = {CVK_COLUMN_T,      CVK_COLUMN_IA,     CVK_COLUMN_IB,

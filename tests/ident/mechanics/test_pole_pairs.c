@@ -14,7 +14,7 @@
 #define TWO_PI 6.283185307179586
 
 static cvk_estimate result;
-static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0, 1, NULL};
+static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0, 0, 1, NULL};
 
 static void assert_pole_pairs(int truth, const char *from)
 {
@@ -199,8 +199,76 @@ START_TEST(unequal_magnets_tell_on_a_coarse_scope)
 }
 END_TEST
 
+/* Nothing shows them, but somebody knows them: the inertia follows. */
+START_TEST(stated_pole_pairs_give_the_inertia)
+{
+    cvk_rig_config rig = studio_rig("mixer");
+    recording r;
+    record(&r, &rig, "spin", 3, false);
+    estimate_one(&r.log);
+    ck_assert(!result.card.entry[CVK_CARD_POLE_PAIRS].known);
+    ck_assert(!result.card.entry[CVK_CARD_INERTIA].known);
+
+    r.log.pole_pairs = rig.motor.pole_pairs;
+    estimate_one(&r.log);
+    const cvk_card_entry *inertia = &result.card.entry[CVK_CARD_INERTIA];
+    assert_pole_pairs(rig.motor.pole_pairs, "in # pole_pairs of");
+    ck_assert(result.card.entry[CVK_CARD_POLE_PAIRS].by_hand);
+    ck_assert(inertia->known);
+    ck_assert_double_eq_tol(inertia->value, rig.shaft.inertia_kg_m2 + rig.shaft.load_inertia_kg_m2,
+                            inertia->high - inertia->value);
+
+    /* who asks has the last word, and what is no number of pole pairs says nothing */
+    const cvk_log *logs[] = {&r.log};
+    cvk_estimate_options asked = options;
+    asked.pole_pairs = 3;
+    ck_assert_int_eq(cvk_estimate_logs(logs, 1, &asked, &result), CVK_OK);
+    assert_pole_pairs(3, "by the user");
+    r.log.pole_pairs = 3.5;
+    estimate_one(&r.log);
+    ck_assert(!result.card.entry[CVK_CARD_POLE_PAIRS].known);
+    ck_assert_str_eq(result.finding[result.findings - 1].text,
+                     "# pole_pairs: 3.5 is not used: a whole number from 1 to 50 is wanted");
+    asked.pole_pairs = CVK_MOST_POLE_PAIRS + 1;
+    ck_assert_int_eq(cvk_estimate_logs(logs, 1, &asked, &result), CVK_OUT_OF_RANGE);
+    recording_free(&r);
+}
+END_TEST
+
+/* Whoever counts poles for pole pairs is told by the rotor column, and by two heads. */
+START_TEST(stated_pole_pairs_that_are_contradicted_are_open)
+{
+    cvk_rig_config rig = studio_rig("mixer");
+    const cvk_card_entry *entry = &result.card.entry[CVK_CARD_POLE_PAIRS];
+    recording r[2];
+    record(&r[0], &rig, "spin", 3, true);
+    record(&r[1], &rig, "standstill", 4, false);
+    r[0].log.pole_pairs = 2 * rig.motor.pole_pairs;
+    estimate_one(&r[0].log);
+    ck_assert(!entry->known);
+    ck_assert_msg(strstr(entry->missing, "the logs show 7 (rotor column); pole pairs are half the "
+                                         "poles") != NULL,
+                  "%s", entry->missing);
+    ck_assert(!result.card.entry[CVK_CARD_INERTIA].known);
+
+    r[0].log.pole_pairs = rig.motor.pole_pairs;
+    estimate_one(&r[0].log);
+    assert_pole_pairs(rig.motor.pole_pairs, "rotor column");
+    ck_assert(!entry->by_hand);
+
+    r[1].log.pole_pairs = rig.motor.pole_pairs + 1;
+    const cvk_log *logs[] = {&r[0].log, &r[1].log};
+    ck_assert_int_eq(cvk_estimate_logs(logs, 2, &options, &result), CVK_OK);
+    ck_assert_str_eq(entry->missing, "the logs' heads state different numbers (# pole_pairs)");
+    recording_free(&r[0]);
+    recording_free(&r[1]);
+}
+END_TEST
+
 static void add(TCase *tests)
 {
+    tcase_add_test(tests, stated_pole_pairs_give_the_inertia);
+    tcase_add_test(tests, stated_pole_pairs_that_are_contradicted_are_open);
     tcase_add_loop_test(tests, unequal_magnets_tell_on_a_coarse_scope, 0, 2);
     tcase_add_test(tests, a_mark_on_the_shaft_tells);
     tcase_add_test(tests, halls_and_counted_turns_tell);

@@ -221,7 +221,7 @@ START_TEST(another_winding_is_estimated)
     const winding *w = &windings[_i];
     const cvk_log log = simulate(w, 77u + (uint32_t)_i);
     const cvk_log *logs[] = {&log};
-    const cvk_estimate_options options = {0.0, 0.0, 500.0, 0.0, 1, NULL};
+    const cvk_estimate_options options = {0.0, 0.0, 500.0, 0.0, 0, 1, NULL};
     ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
     assert_found(CVK_CARD_RESISTANCE, w->r, 1.5);
     assert_found(CVK_CARD_INDUCTANCE_D, w->l_d, w->l_d < 10e-6 ? 5.0 : 3.0);
@@ -236,7 +236,7 @@ START_TEST(the_likelihood_profile_fits_the_interval)
     const cvk_log log = simulate(&windings[2], 5u);
     const cvk_log *logs[] = {&log};
     static cvk_estimate_curves curves = {.with_profile = true};
-    const cvk_estimate_options options = {0.0, 0.0, 500.0, 0.0, 1, &curves};
+    const cvk_estimate_options options = {0.0, 0.0, 500.0, 0.0, 0, 1, &curves};
     ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
     const cvk_curve *c = &curves.profile;
     ck_assert_uint_gt(c->points, 10);
@@ -296,7 +296,7 @@ START_TEST(pieces_of_a_log_agree)
         const cvk_log part =
             part_of_log(&log, (size_t)((0.5 + uniform()) * (double)(ROWS - rows)), rows);
         const cvk_log *logs[] = {&part};
-        const cvk_estimate_options options = {0.0, 0.0, 500.0, 0.0, 1, NULL};
+        const cvk_estimate_options options = {0.0, 0.0, 500.0, 0.0, 0, 1, NULL};
         ck_assert_int_eq(cvk_estimate_logs(logs, 1, &options, &result), CVK_OK);
         for (int k = 0; k < 2; k++) {
             found[k][n] = result.card.entry[keys[k]];
@@ -328,7 +328,7 @@ START_TEST(an_injection_alone_is_used)
                  .noise_a = 0.01};
     const cvk_log log = simulate(&w, 9u + (uint32_t)_i);
     const cvk_log *logs[] = {&log};
-    const cvk_estimate_options options = {0.0, 0.0, 500.0, 0.0, 1, NULL};
+    const cvk_estimate_options options = {0.0, 0.0, 500.0, 0.0, 0, 1, NULL};
     const cvk_status status = cvk_estimate_logs(logs, 1, &options, &result);
     if (w.half == 1 && w.late != floor(w.late)) { /* rows lie where the current is near zero */
         const cvk_card_entry *e = &result.card.entry[CVK_CARD_INDUCTANCE_D];

@@ -16,7 +16,7 @@ enum { ROWS = 60000 };
 #define FLUX_WB 0.02
 #define STEP_S 50e-6
 
-static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0, 1, NULL};
+static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0, 0, 1, NULL};
 static cvk_estimate result;
 static double t[ROWS], v[3][ROWS]; /* of the star's phases */
 

@@ -12,7 +12,7 @@
 #include <string.h>
 
 static cvk_estimate result;
-static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0, 1, NULL};
+static const cvk_estimate_options options = {-1.0, -1.0, 500.0, 0.0, 0, 1, NULL};
 
 static void estimate(const cvk_log *log)
 {
