@@ -4,8 +4,11 @@
  */
 #include "collect.h"
 
+#include "session_parts.h"
+
 #include <stdio.h>
 #include <stdlib.h>
+#include <string.h>
 
 #define ROWS_MOST 4000000u
 #define PUMP_S 0.005
@@ -27,36 +30,80 @@ static bool make_room(cvk_collection *c, size_t rows)
     return true;
 }
 
+/* Where a row's columns are. */
+static unsigned column_of(const cvk_collection *c, unsigned k)
+{
+    return c->shared ? c->place[k] : k;
+}
+
 static void take(void *context, const cvk_session_samples *s)
 {
     cvk_collection *c = context;
-    if (s->lost > 0 || s->columns != c->columns || c->rows + s->rows > ROWS_MOST ||
+    const unsigned columns = c->shared ? c->others : c->columns;
+    if (c->shared) {
+        c->before.samples(c->before.context, s);
+        c->lost = c->seen == 0 ? s->lost : c->lost; /* those before are not missed here */
+    }
+    if (s->lost > c->lost || s->columns != columns || c->rows + s->rows > ROWS_MOST ||
         !make_room(c, c->rows + s->rows)) {
         c->full = true;
         return;
     }
-    for (unsigned r = 0; r < s->rows; r++, c->rows++) {
-        for (unsigned k = 0; k < c->columns; k++) {
-            c->value[c->rows * c->columns + k] = (double)s->value[r * s->columns + k];
+    for (unsigned r = 0; r < s->rows; r++) {
+        if (c->seen++ % (c->decimation / s->decimation) != 0) {
+            continue;
         }
+        for (unsigned k = 0; k < c->columns; k++) {
+            c->value[c->rows * c->columns + k] = (double)s->value[r * columns + column_of(c, k)];
+        }
+        c->rows++;
+    }
+}
+
+/* Whether the stream that runs has these signals, and rows as often; `c->place` tells where. */
+static bool can_share(cvk_collection *c, const unsigned *signal)
+{
+    if (c->others == 0 || c->decimation % c->other_decimation != 0) {
+        return false;
+    }
+    for (unsigned n = 0; n < c->columns; n++) {
+        for (c->place[n] = 0; c->other[c->place[n]] != signal[n];) {
+            if (++c->place[n] == c->others) {
+                return false;
+            }
+        }
+    }
+    return true;
+}
+
+static void keep_stream(cvk_collection *c, const cvk_session *session)
+{
+    const struct cvk_session_inside *in = session->inside;
+    if (session->calls.samples != NULL) {
+        c->others = in->columns;
+        c->other_decimation = in->decimation;
+        memcpy(c->other, in->column, in->columns * sizeof in->column[0]);
     }
 }
 
 cvk_status cvk_collect_begin(cvk_collection *c, cvk_session *session, const char *const *signal,
                              unsigned count, unsigned decimation)
 {
-    unsigned place[16];
+    unsigned wanted[CVK_COLLECT_MOST];
     *c = (cvk_collection){.columns = count, .decimation = decimation, .before = session->calls};
-    for (unsigned n = 0; n < count && n < 16; n++) {
+    for (unsigned n = 0; n < count && n < CVK_COLLECT_MOST; n++) {
         const int row = cvk_session_signal_named(session, signal[n]);
         if (row < 0) {
             snprintf(session->text, sizeof session->text, "%s has no signal %s", session->name,
                      signal[n]);
             return CVK_UNKNOWN_NAME;
         }
-        place[n] = (unsigned)row;
+        wanted[n] = (unsigned)row;
     }
-    const cvk_status status = cvk_session_stream(session, place, count, decimation);
+    keep_stream(c, session);
+    c->shared = can_share(c, wanted);
+    const cvk_status status =
+        c->shared ? CVK_OK : cvk_session_stream(session, wanted, count, decimation);
     if (status == CVK_OK) {
         session->calls.context = c;
         session->calls.samples = take;
@@ -89,8 +136,10 @@ cvk_status cvk_collect_for(cvk_collection *c, cvk_session *session, double lengt
 static cvk_status end_stream(cvk_collection *c, cvk_session *session)
 {
     cvk_status status = cvk_session_wait(session, DRAIN_S);
-    if (status == CVK_OK) {
-        status = cvk_session_stream(session, NULL, 0, 1);
+    if (status == CVK_OK && !c->shared) {
+        session->calls.samples = NULL; /* of the stream before from here on, not of this one */
+        status = cvk_session_stream(session, c->other, c->others,
+                                    c->others > 0 ? c->other_decimation : 1);
     }
     return status == CVK_OK && c->full ? complain(session) : status;
 }

@@ -192,6 +192,7 @@ cvk_status cvk_session_stream(cvk_session *s, const unsigned *signal, unsigned c
     m.what.stream.decimation = decimation;
     for (unsigned n = 0; n < count; n++) {
         m.what.stream.signal[n] = signal[n];
+        s->inside->column[n] = signal[n];
     }
     s->inside->columns = 0; /* what comes of a stream before is not of this one */
     const cvk_status status = cvk_session_ask_done(s, &m);

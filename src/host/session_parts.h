@@ -26,7 +26,7 @@ struct cvk_session_inside {
     double waited_s; /* time spent on looking: what this host slept through does not count */
     double heard_s;  /* as waited_s, when the last message came */
     uint32_t decimation;
-    unsigned columns;
+    unsigned columns, column[CVK_LINK_SIGNALS_MOST]; /* of the stream: places in the table */
     uint32_t messages; /* that were read as such */
     bool state_came;
 };

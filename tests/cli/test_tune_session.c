@@ -7,9 +7,11 @@
 #include "suite.h"
 
 #include "corvak/core/parameters.h"
+#include "corvak/files/log_file.h"
 
 #include <gio/gio.h>
 #include <json-glib/json-glib.h>
+#include <math.h>
 #include <string.h>
 
 #define SIM "sim:" CORVAK_DATA "/wheel.rig.yaml"
@@ -298,6 +300,75 @@ START_TEST(devices_that_are_none)
 }
 END_TEST
 
+/* ---- logs ------------------------------------------------------------------------------------ */
+
+typedef struct log_times {
+    size_t rows;
+    double from_s, to_s, longest_s; /* between two rows */
+} log_times;
+
+static log_times times_of(const char *path)
+{
+    cvk_log_file file;
+    cvk_complaint complaint;
+    char *full = g_build_filename(dir, path, NULL);
+    ck_assert_int_eq(cvk_log_file_read(&file, full, NULL, 0, &complaint), CVK_OK);
+    const double *t = file.log.column[CVK_COLUMN_T];
+    log_times times = {.rows = file.log.rows, .from_s = t[0], .to_s = t[file.log.rows - 1]};
+    for (size_t k = 1; k < file.log.rows; k++) {
+        times.longest_s = fmax(times.longest_s, t[k] - t[k - 1]);
+    }
+    cvk_log_file_free(&file);
+    g_free(full);
+    return times;
+}
+
+/* A change, steps and a stop lie in one log without a hole, and it is good for an estimate. */
+START_TEST(a_log_goes_on_beneath_all_else)
+{
+    script("log all.csv\nstart 150rpm\nset speed.gain_a_s 0.3\napply for 0.3\nkeep\n"
+           "step current 1 d\nstep speed 20rpm\nstop\nlog end\nlog again.h5 ia,ib,mode\n"
+           "wait 0.1\n");
+    assert_status(run(CORVAK_COMMAND " tune " SIM " -x script"), 0);
+    assert_says(out, "all.csv: a row every 0.05 ms");
+    assert_says(out, "mean of 16 steps");
+    ck_assert_ptr_null(strstr(out, "missing"));
+    const log_times all = times_of("all.csv");
+    ck_assert_double_eq_tol(all.longest_s, 5e-5, 1e-6);
+    ck_assert_double_gt(all.to_s, 3.0);
+    assert_status(run(CORVAK_COMMAND " estimate all.csv --json"), 0);
+    JsonNode *card = json_from_string(out, NULL);
+    JsonObject *motor = json_object_get_object_member(json_node_get_object(card), "motor");
+    JsonObject *r = json_object_get_object_member(motor, "resistance_ohm");
+    ck_assert_double_eq_tol(json_object_get_double_member(r, "value"), 0.17, 0.01);
+    json_node_unref(card);
+}
+END_TEST
+
+/* A step wants other signals than the log has: it pauses, and says what is missing. */
+START_TEST(a_log_pauses_for_a_step_of_other_signals)
+{
+    script("log few.csv t,ia\nstart 150rpm\nstep current 1 d\nwait 0.2\nlog end\n");
+    assert_status(run(CORVAK_COMMAND " tune " SIM " -x script"), 0);
+    assert_says(out, "more are missing: gaps");
+    const log_times few = times_of("few.csv");
+    ck_assert_double_gt(few.longest_s, 0.02);
+    ck_assert_double_lt((double)few.rows * 5e-5, few.to_s - 0.02);
+}
+END_TEST
+
+START_TEST(bad_logs_are_refused)
+{
+    refused("log\n", "begins a log");
+    refused("log end\n", "no log runs");
+    refused("log a.csv\nlog b.csv\n", "a.csv is being written");
+    refused("log a.csv t,true_theta_e\n", "only a simulated bench knows it");
+    refused("log a.csv t\n", "a signal beside the time");
+    refused("log a.csv moon\n", "no channel \"moon\"");
+    refused("log nowhere/a.csv\n", "no folder nowhere");
+}
+END_TEST
+
 /* ---- serve ----------------------------------------------------------------------------------- */
 
 static GSubprocess *tune_in_background(const char *script_text)
@@ -373,11 +444,17 @@ END_TEST
 START_TEST(a_server_that_ends_is_noticed)
 {
     start_server("tcp:127.0.0.1:0");
-    GSubprocess *host = tune_in_background("start 100rpm\nwait 60\n");
+    char *path = g_build_filename(dir, "cut.csv", NULL);
+    char *text = g_strdup_printf("log %s\nstart 100rpm\nwait 60\n", path);
+    GSubprocess *host = tune_in_background(text);
     server_tells("link 1 commands");
+    g_usleep(500000);
     stop_server();
     g_subprocess_wait(host, NULL, NULL);
     ck_assert_int_eq(g_subprocess_get_exit_status(host), 2);
+    ck_assert_uint_gt(times_of("cut.csv").rows, 5000); /* what came is kept */
+    g_free(text);
+    g_free(path);
     g_object_unref(host);
 }
 END_TEST
@@ -554,6 +631,9 @@ static void add(TCase *tests)
     tcase_add_test(tests, a_full_disk_is_said);
     tcase_add_test(tests, bad_lines_end_a_script_with_a_sentence);
     tcase_add_test(tests, devices_that_are_none);
+    tcase_add_test(tests, a_log_goes_on_beneath_all_else);
+    tcase_add_test(tests, a_log_pauses_for_a_step_of_other_signals);
+    tcase_add_test(tests, bad_logs_are_refused);
     tcase_add_test(tests, one_commands_the_other_watches);
     tcase_add_test(tests, a_killed_host_stops_the_motor);
     tcase_add_test(tests, a_server_that_ends_is_noticed);

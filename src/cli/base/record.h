@@ -31,6 +31,11 @@ record_channel record_channel_at(size_t index);
 gboolean choose_channels(const char *verb, const char *list,
                          record_channel chosen[CVK_LOG_WRITER_MOST], size_t *count);
 
+/* What a controller knows of itself, for the head of a log: its rig, pwm_hz, and where they are
+ * known current_delay_s and encoder_counts. Returns how many. */
+#define SESSION_NOTES 4
+size_t notes_of_session(const cvk_session *session, cvk_log_writer_note notes[SESSION_NOTES]);
+
 /* The usual ones of a program; free the list. */
 char *usual_channels(const cvk_program *program, const cvk_rig_config *rig);
 

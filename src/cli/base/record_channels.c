@@ -111,3 +111,29 @@ gboolean choose_channels(const char *verb, const char *list,
     g_strfreev(names);
     return good;
 }
+
+size_t notes_of_session(const cvk_session *s, cvk_log_writer_note notes[SESSION_NOTES])
+{
+    const double pwm_hz = 1.0 / ((double)s->period_s * s->updates_per_period);
+    const double delay_s = cvk_session_value(s, "sensing.delay_s");
+    const double counts = cvk_session_value(s, "rotor.counts");
+    const gboolean encoder =
+        cvk_session_value(s, "rotor.kind") == (double)CVK_ROTOR_ENCODER && counts > 0.0;
+    const struct {
+        const char *key;
+        double value;
+        gboolean known;
+    } numbers[] = {{"pwm_hz", pwm_hz, TRUE},
+                   {"current_delay_s", delay_s, delay_s > 0.0},
+                   {"encoder_counts", counts, encoder}};
+    size_t n = 1;
+    notes[0].key = "rig";
+    g_strlcpy(notes[0].value, s->name, sizeof notes[0].value);
+    for (size_t k = 0; k < G_N_ELEMENTS(numbers); k++) {
+        if (numbers[k].known) {
+            notes[n].key = numbers[k].key;
+            g_snprintf(notes[n++].value, sizeof notes[0].value, "%.9g", numbers[k].value);
+        }
+    }
+    return n;
+}

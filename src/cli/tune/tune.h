@@ -29,6 +29,7 @@ typedef struct wanted_before {
 } wanted_before;
 
 typedef struct tuner tuner;
+typedef struct tune_log tune_log;
 
 struct tuner {
     const char *address;
@@ -42,6 +43,8 @@ struct tuner {
     cvk_request request; /* that rules */
     double inertia_kg_m2;
     void (*trial_ended)(struct tuner *t, int32_t state, int32_t reason); /* is told */
+    tune_log *log;                /* that is being written; or null */
+    int (*lost)(struct tuner *t); /* is told when the device is */
     /* values */
     unsigned parameters; /* of the arrays below */
     gboolean *is_wanted;
@@ -151,6 +154,11 @@ int tune_wait_command(tuner *t, int argc, char **argv);
 /* ---- tune_steps.c ------------------------------------------------------------------------- */
 int tune_step(tuner *t, int argc, char **argv);
 int tune_draw(tuner *t, int argc, char **argv);
+
+/* ---- tune_log.c --------------------------------------------------------------------------- */
+int tune_write_log(tuner *t, int argc, char **argv);
+/* Ends the log, if one is being written; what came is kept. */
+int tune_end_log(tuner *t);
 
 /* ---- tune_json.c --------------------------------------------------------------------------- */
 /* A trial's state, or why it went back. */

@@ -114,6 +114,8 @@ static int finish(tuner *t, int status, GPrintFunc usual)
         const int stopped = tune_stop_motor(t);
         status = status == EXIT_DONE ? stopped : status;
     }
+    const int logged = tune_end_log(t);
+    status = status == EXIT_DONE ? logged : status;
     if (t->json && t->connected) { /* what is told meanwhile went to stderr */
         g_set_print_handler(usual);
         tune_print_json(t);
@@ -152,6 +154,7 @@ tuner *tune_new(const char *address, gboolean json)
 {
     tuner *t = g_new0(tuner, 1);
     t->trial_ended = tune_trial_ended;
+    t->lost = tune_end_log;
     t->undo = g_array_new(FALSE, TRUE, sizeof(wanted_before));
     t->changes = g_array_new(FALSE, TRUE, sizeof(made_change));
     t->lease_s = TUNE_LEASE_S;

@@ -48,6 +48,7 @@ static void lose(tuner *t)
                       "%.1f s is over. `connect` tries again; what is wanted stays",
                       why, t->lease_s);
         g_free(why);
+        (void)t->lost(t);
     }
 }
 

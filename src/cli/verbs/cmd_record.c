@@ -230,36 +230,6 @@ static char *changes_of(const options *given)
     return g_string_free(text, FALSE);
 }
 
-/* What a controller knows of itself. */
-static size_t notes_of_device(const recording *r, cvk_log_writer_note notes[13])
-{
-    const cvk_session *s = &r->device.session;
-    const double pwm_hz = 1.0 / ((double)s->period_s * s->updates_per_period);
-    const double delay_s = cvk_session_value(s, "sensing.delay_s");
-    const double counts = cvk_session_value(s, "rotor.counts");
-    const gboolean encoder =
-        cvk_session_value(s, "rotor.kind") == (double)CVK_ROTOR_ENCODER && counts > 0.0;
-    size_t n = 0;
-    const struct {
-        const char *key;
-        double value;
-        gboolean known;
-    } numbers[] = {{"pwm_hz", pwm_hz, TRUE},
-                   {"current_delay_s", delay_s, delay_s > 0.0},
-                   {"encoder_counts", counts, encoder}};
-    notes[n].key = "rig";
-    g_strlcpy(notes[n++].value, s->name, sizeof notes[0].value);
-    notes[n].key = "excitation";
-    g_strlcpy(notes[n++].value, r->excitation, sizeof notes[0].value);
-    for (size_t k = 0; k < G_N_ELEMENTS(numbers); k++) {
-        if (numbers[k].known) {
-            notes[n].key = numbers[k].key;
-            g_snprintf(notes[n++].value, sizeof notes[0].value, "%.9g", numbers[k].value);
-        }
-    }
-    return n;
-}
-
 /* What stands before the columns. */
 static size_t notes_of(const recording *r, cvk_log_writer_note notes[13])
 {
@@ -275,7 +245,10 @@ static size_t notes_of(const recording *r, cvk_log_writer_note notes[13])
         {"encoder_counts", r->config.rotor_sensor.counts}, /* the last: with an encoder only */
     };
     if (r->distant) {
-        return notes_of_device(r, notes);
+        n = notes_of_session(&r->device.session, notes);
+        notes[n].key = "excitation";
+        g_strlcpy(notes[n++].value, r->excitation, sizeof notes[0].value);
+        return n;
     }
     size_t count = G_N_ELEMENTS(numbers) - 1;
     for (size_t c = 0; c < r->channels; c++) {
