@@ -27,7 +27,7 @@ struct cvk_session_inside {
     double heard_s;  /* as waited_s, when the last message came */
     uint32_t decimation;
     unsigned columns, column[CVK_LINK_SIGNALS_MOST]; /* of the stream: places in the table */
-    uint32_t messages; /* that were read as such */
+    uint32_t messages;                               /* that were read as such */
     bool state_came;
 };
 

@@ -300,6 +300,42 @@ START_TEST(devices_that_are_none)
 }
 END_TEST
 
+/* ---- other modes ----------------------------------------------------------------------------- */
+
+START_TEST(a_rotor_runs_free_is_caught_and_braked)
+{
+    script("set angle.source observer\nset start.current_a 8\nset observer.bandwidth_rad_s 5.3\n"
+           "apply\nstart 150rpm\ncoast\nwatch bridge_on for 0\nstart 150rpm\ntorque 0.3\n"
+           "watch mode for 0\nbrake\nwait 1\nwatch quality bridge_on for 0\nstop\nbrake\n");
+    assert_status(run(CORVAK_COMMAND " tune " SIM " -x script"), 2);
+    assert_says(out, "runs free: `start` catches it");
+    assert_says(out, "bridge_on 0");
+    const char *second = strstr(strstr(out, "bridge_on 0"), "runs at ");
+    ck_assert_ptr_nonnull(second);
+    const double after_s = g_ascii_strtod(strstr(second, "after ") + strlen("after "), NULL);
+    ck_assert_double_lt(after_s, 0.4); /* from rest it takes longer */
+    assert_says(out, "mode torque");
+    assert_says(out, "braked in 0.");
+    const double quality = g_ascii_strtod(strstr(strstr(out, "braked"), "quality ") + 8, NULL);
+    ck_assert_double_lt(quality, 0.1); /* nothing shows a rotor at rest: no word of before stays */
+    assert_says(err, "the bridge is off: nothing to brake with");
+}
+END_TEST
+
+START_TEST(a_shaft_goes_where_it_is_told)
+{
+    script("set position.gain_per_s 4\nset position.speed_rad_s 60\n"
+           "set speed.acceleration_rad_s2 300\napply\nposition 0.5\nposition -1.25\n"
+           "watch turns position for 0\nposition 2e6\n");
+    assert_status(run(CORVAK_COMMAND " tune sim:" CORVAK_DATA "/table.rig.yaml -x script"), 2);
+    assert_says(out, "holds 0.");
+    assert_says(out, "turns -2 position 4.");
+    assert_says(err, "-1e6 .. 1e6");
+    refused("position 1\n", "position.gain_per_s contradicts position");
+    refused("torque much\n", "torque NM");
+}
+END_TEST
+
 /* ---- logs ------------------------------------------------------------------------------------ */
 
 typedef struct log_times {
@@ -631,6 +667,8 @@ static void add(TCase *tests)
     tcase_add_test(tests, a_full_disk_is_said);
     tcase_add_test(tests, bad_lines_end_a_script_with_a_sentence);
     tcase_add_test(tests, devices_that_are_none);
+    tcase_add_test(tests, a_rotor_runs_free_is_caught_and_braked);
+    tcase_add_test(tests, a_shaft_goes_where_it_is_told);
     tcase_add_test(tests, a_log_goes_on_beneath_all_else);
     tcase_add_test(tests, a_log_pauses_for_a_step_of_other_signals);
     tcase_add_test(tests, bad_logs_are_refused);

@@ -144,10 +144,16 @@ int tune_status(tuner *t, int argc, char **argv);
 int tune_start(tuner *t, int argc, char **argv);
 int tune_set_speed(tuner *t, int argc, char **argv);
 int tune_set_current(tuner *t, int argc, char **argv);
+int tune_set_torque(tuner *t, int argc, char **argv);
+int tune_set_position(tuner *t, int argc, char **argv);
+int tune_brake(tuner *t, int argc, char **argv);
+int tune_coast(tuner *t, int argc, char **argv);
 int tune_stop(tuner *t, int argc, char **argv);
 int tune_clear(tuner *t, int argc, char **argv);
 int tune_release(tuner *t, int argc, char **argv);
 int tune_hand_over(tuner *t, int argc, char **argv);
+
+/* ---- tune_watch.c -------------------------------------------------------------------------- */
 int tune_watch(tuner *t, int argc, char **argv);
 int tune_wait_command(tuner *t, int argc, char **argv);
 

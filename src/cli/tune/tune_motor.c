@@ -1,21 +1,18 @@
 /* SPDX-License-Identifier: Apache-2.0
  *
- * The commands that turn the motor, and those that look at it.
+ * The commands that turn the motor and stop it.
  */
 #include "tune.h"
 
 #include <math.h>
-#include <poll.h>
-#include <stdio.h>
 #include <stdlib.h>
-#include <string.h>
-#include <unistd.h>
 
 #define REST_S 5.0
 #define START_S 30.0
 #define NEAR_SHARE 0.02
-#define SETTLED_S 0.2 /* it stays there so long */
-#define LOOK_S 0.25
+#define SETTLED_S 0.2           /* it stays there so long */
+#define NEAR_TURN (2.0 / 360.0) /* of a position */
+#define SLOW_RAD_S 5.0          /* electrical: as good as at rest */
 
 static const char *text_of(const tuner *t, const char *signal, int value)
 {
@@ -245,6 +242,122 @@ int tune_set_current(tuner *t, int argc, char **argv)
                                                           .current_a = {(float)d, (float)q}});
 }
 
+int tune_set_torque(tuner *t, int argc, char **argv)
+{
+    double torque_nm;
+    if (argc != 2 || !tune_number(argv[1], &torque_nm)) {
+        return tune_complain("torque NM, such as torque 0.5");
+    }
+    const int status = prepare_to_run(t);
+    return status != EXIT_DONE
+               ? status
+               : request(t, (cvk_request){.mode = CVK_MODE_TORQUE, .torque_nm = (float)torque_nm});
+}
+
+/* Turns of the shaft as the drive counts them; NaN with the complaint told. */
+static double turns_now(tuner *t)
+{
+    const double turns = look_at(t, "turns");
+    return turns + look_at(t, "position") / (2.0 * G_PI);
+}
+
+/* Until the shaft is there and stays, or the drive has stopped. */
+static int follow_position(tuner *t, double wanted)
+{
+    const double begun_s = cvk_session_now_s(&t->session);
+    double away_s = begun_s; /* when it was last */
+    for (;;) {
+        const int status = tune_wait(t, 0.05);
+        const double turns = status == EXIT_DONE ? turns_now(t) : (double)NAN;
+        const double now_s = t->connected ? cvk_session_now_s(&t->session) : 0.0;
+        if (status != EXIT_DONE || !t->connected) {
+            return status != EXIT_DONE ? status : EXIT_BAD_USAGE;
+        }
+        if (t->session.state.fault != CVK_FAULT_NONE) {
+            return report_fault(t);
+        }
+        away_s = fabs(turns - wanted) < NEAR_TURN ? away_s : now_s;
+        if (now_s - away_s >= SETTLED_S) {
+            g_print("  holds %.3f turns after %.1f s\n", fabs(turns) < 5e-4 ? 0.0 : turns,
+                    away_s - begun_s);
+            return EXIT_DONE;
+        }
+        if (now_s - begun_s > START_S) {
+            return tune_complain("%.3f turns were not reached in %.0f s; it is at %.3f", wanted,
+                                 START_S, turns);
+        }
+    }
+}
+
+int tune_set_position(tuner *t, int argc, char **argv)
+{
+    double turns;
+    if (argc != 2 || !tune_number(argv[1], &turns) || !(fabs(turns) <= 1e6)) {
+        return tune_complain("position TURNS of the shaft, such as position 2.5 (-1e6 .. 1e6)");
+    }
+    int status = prepare_to_run(t);
+    if (status == EXIT_DONE) {
+        const double whole = floor(turns);
+        status =
+            request(t, (cvk_request){.mode = CVK_MODE_POSITION,
+                                     .position_turns = (int32_t)whole,
+                                     .position_mech_rad = (float)(2.0 * G_PI * (turns - whole))});
+    }
+    return status == EXIT_DONE ? follow_position(t, turns) : status;
+}
+
+/* Without a rotor sensor the brake is over when it is too slow for the angle. */
+static gboolean is_braked(tuner *t)
+{
+    const cvk_session_state *s = &t->session.state;
+    return s->mode == CVK_MODE_BRAKE && s->start_phase == CVK_START_IDLE &&
+           (s->angle_source != CVK_ANGLE_ROTOR || fabs(look_at(t, "speed_e")) < SLOW_RAD_S);
+}
+
+/* As fast as the current limit allows; then the winding stays shorted. */
+int tune_brake(tuner *t, int argc, char **argv)
+{
+    (void)argc;
+    (void)argv;
+    if (!t->session.state.bridge_on) {
+        return tune_complain("the bridge is off: nothing to brake with; `start` catches the rotor");
+    }
+    int status = request(t, (cvk_request){.mode = CVK_MODE_BRAKE});
+    const double begun_s = status == EXIT_DONE ? cvk_session_now_s(&t->session) : 0.0;
+    while (status == EXIT_DONE) {
+        status = tune_wait(t, 0.05);
+        const gboolean braked = status == EXIT_DONE && is_braked(t);
+        if (status != EXIT_DONE || !t->connected) {
+            return status != EXIT_DONE ? status : EXIT_BAD_USAGE;
+        }
+        const double passed_s = cvk_session_now_s(&t->session) - begun_s;
+        if (t->session.state.fault != CVK_FAULT_NONE) {
+            return report_fault(t);
+        }
+        if (braked) {
+            g_print("  braked in %.1f s, the winding is shorted: `stop` or `coast` lets go\n",
+                    passed_s);
+            return EXIT_DONE;
+        }
+        if (passed_s > START_S) {
+            return tune_complain("it still turns after %.0f s of braking", START_S);
+        }
+    }
+    return status;
+}
+
+int tune_coast(tuner *t, int argc, char **argv)
+{
+    (void)argc;
+    (void)argv;
+    int status = request(t, (cvk_request){.mode = CVK_MODE_OFF});
+    status = status == EXIT_DONE ? tune_wait(t, 0.05) : status;
+    if (status == EXIT_DONE) {
+        g_print("  the bridge is off, the rotor runs free: `start` catches it\n");
+    }
+    return status;
+}
+
 /* Anybody may: also while another link commands. */
 int tune_stop(tuner *t, int argc, char **argv)
 {
@@ -280,93 +393,4 @@ int tune_hand_over(tuner *t, int argc, char **argv)
         return tune_complain("hand NUMBER: that of another link, 1 .. 255");
     }
     return tune_check(t, cvk_session_hand_over(&t->session, (cvk_owner)to));
-}
-
-/* ---- looking -------------------------------------------------------------------------------- */
-
-int tune_wait_command(tuner *t, int argc, char **argv)
-{
-    double length_s;
-    if (argc != 2 || !tune_number(argv[1], &length_s) || !(length_s >= 0.0 && length_s <= 3600.0)) {
-        return tune_complain("wait S: 0 .. 3600 s");
-    }
-    return tune_wait(t, length_s);
-}
-
-static int print_row(tuner *t, const unsigned *place, unsigned count)
-{
-    float value[16];
-    const int status = tune_check(t, cvk_session_look(&t->session, place, count, value));
-    for (unsigned n = 0; n < count && status == EXIT_DONE; n++) {
-        const cvk_session_signal *s = &t->session.signal[place[n]];
-        const int whole = (int)value[n];
-        if (s->states > 0 && whole >= 0 && (unsigned)whole < s->states) {
-            g_print("  %s %s", s->name, s->state[whole]);
-        } else if (strstr(s->name, "speed") != NULL && strcmp(s->unit, "rad/s") == 0) {
-            g_print("  %s %.1f rpm", s->name, tune_rpm(t, (double)value[n]));
-        } else {
-            g_print(s->whole ? "  %s %.0f%s%s" : "  %s %.4g%s%s", s->name, (double)value[n],
-                    s->unit[0] != '\0' ? " " : "", s->unit);
-        }
-    }
-    return status;
-}
-
-static gboolean choose_signals(tuner *t, int argc, char **argv, unsigned *place, unsigned *count,
-                               double *length_s)
-{
-    *count = 0;
-    for (int n = 1; n < argc; n++) {
-        if (strcmp(argv[n], "for") == 0 && n + 2 == argc && tune_number(argv[n + 1], length_s)) {
-            break;
-        }
-        const int row = cvk_session_signal_named(&t->session, argv[n]);
-        if (row < 0 || *count == 16) {
-            tune_complain(row < 0 ? "there is no signal \"%s\" (`corvak list signals`)"
-                                  : "at most 16 signals; \"%s\" is one too many",
-                          argv[n]);
-            return FALSE;
-        }
-        place[(*count)++] = (unsigned)row;
-    }
-    if (*count == 0) {
-        tune_complain("watch SIGNAL ... [for S], such as watch speed_e iq for 5");
-    }
-    return *count > 0;
-}
-
-/* Somebody has pressed Enter. */
-static gboolean entered(const tuner *t)
-{
-    struct pollfd in = {.fd = STDIN_FILENO, .events = POLLIN};
-    char line[256];
-    return t->interactive && poll(&in, 1, 0) > 0 && fgets(line, sizeof line, stdin) != NULL;
-}
-
-/* On a terminal one line that is written again and again, until Enter; else a line each time. */
-int tune_watch(tuner *t, int argc, char **argv)
-{
-    unsigned place[16], count;
-    double length_s = t->interactive ? 3600.0 : 1.0;
-    if (!choose_signals(t, argc, argv, place, &count, &length_s)) {
-        return EXIT_BAD_USAGE;
-    }
-    const gboolean terminal = isatty(STDOUT_FILENO);
-    int status = EXIT_DONE;
-    const double until_s = cvk_session_now_s(&t->session) + length_s;
-    for (;;) {
-        g_print(terminal ? "\r" : "");
-        status = print_row(t, place, count);
-        g_print(terminal ? "\033[K" : "\n");
-        fflush(stdout);
-        if (status != EXIT_DONE || cvk_session_now_s(&t->session) >= until_s || entered(t)) {
-            break;
-        }
-        status = tune_wait(t, LOOK_S);
-        if (status != EXIT_DONE) {
-            break;
-        }
-    }
-    g_print(terminal && t->connected ? "\n" : "");
-    return status;
 }

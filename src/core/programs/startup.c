@@ -716,6 +716,7 @@ void cvk_startup_step(cvk_startup *s, const cvk_setup *setup, cvk_angles *angles
     }
     if (s->stopped) {
         rest(now);
+        use(now, (cvk_angle_source)now->angle_source); /* how sure it is, and its speed, go on */
     }
     if (!turns || now->fault != CVK_FAULT_NONE) {
         s->lost = 0;
