@@ -316,7 +316,9 @@ START_TEST(a_rotor_runs_free_is_caught_and_braked)
     ck_assert_double_lt(after_s, 0.4); /* from rest it takes longer */
     assert_says(out, "mode torque");
     assert_says(out, "braked in 0.");
-    const double quality = g_ascii_strtod(strstr(strstr(out, "braked"), "quality ") + 8, NULL);
+    const char *row = strstr(strstr(out, "braked"), "\n  quality ");
+    ck_assert_ptr_nonnull(row);
+    const double quality = g_ascii_strtod(row + strlen("\n  quality "), NULL);
     ck_assert_double_lt(quality, 0.1); /* nothing shows a rotor at rest: no word of before stays */
     assert_says(err, "the bridge is off: nothing to brake with");
 }
