@@ -168,3 +168,10 @@ cvk_status cvk_change_guarded(cvk_session *s, cvk_change *change)
     }
     return status == CVK_OK ? cvk_session_read_values(s) : status;
 }
+
+const char *cvk_trial_words(const cvk_session *session, int32_t state, int32_t reason)
+{
+    const char *why = cvk_session_state_text(session, "trial_reason", reason);
+    const char *what = cvk_session_state_text(session, "trial", state);
+    return state == CVK_TRIAL_GONE_BACK && why != NULL ? why : (what != NULL ? what : "unknown");
+}

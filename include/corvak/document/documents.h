@@ -6,6 +6,7 @@
 #define CORVAK_DOCUMENT_DOCUMENTS_H
 
 #include "corvak/document/document.h"
+#include "corvak/host/change.h"
 #include "corvak/host/gains.h"
 #include "corvak/host/hand_check.h"
 #include "corvak/host/ladder.h"
@@ -113,6 +114,20 @@ typedef struct cvk_replay_setting {
 } cvk_replay_setting;
 cvk_doc *cvk_replay_document(const cvk_replay *replay, const cvk_replay_rows *rows,
                              const cvk_replay_setting *how);
+
+/* A change of a live session and what it did: a line of a history. `time` as text. */
+cvk_doc *cvk_change_document(const cvk_session *session, const cvk_change *change,
+                             const char *time);
+
+/* A live session: what was changed, which steps were measured (null: not), and the values now. */
+typedef struct cvk_tuning {
+    const char *device;
+    const cvk_session *session;
+    const cvk_change *const *change;
+    size_t changes;
+    const cvk_measured_step *current, *speed;
+} cvk_tuning;
+cvk_doc *cvk_tuning_document(const cvk_tuning *tuning);
 
 #ifdef __cplusplus
 }

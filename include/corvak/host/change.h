@@ -44,6 +44,9 @@ cvk_status cvk_look_how_it_runs(cvk_session *session, double length_s,
 void cvk_fit_guards(const cvk_session *session, const cvk_running_figures *now,
                     cvk_trial_terms *terms);
 
+/* How a trial stands or, when it has gone back, why. Never null. */
+const char *cvk_trial_words(const cvk_session *session, int32_t state, int32_t reason);
+
 /* Sends a change (`count`, `item`, `terms`: what is 0 there is filled in) and follows it until its
  * watch is over: then it waits to be kept, or has gone back. With the bridge off it is adopted at
  * once. Refusals of the session. Claims nothing. */

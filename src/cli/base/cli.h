@@ -12,7 +12,6 @@
 #include "corvak/rig/rig.h"
 
 #include <glib.h>
-#include <json-glib/json-glib.h>
 
 enum {
     EXIT_DONE = 0,
@@ -94,20 +93,9 @@ gboolean parse_options(const char *verb, const char *parameters, const char *sum
 /* A progress bar on a terminal; nothing in a pipe. `share` 0 .. 1; 1 ends it. */
 void show_progress(const char *what, double share);
 
-/* What was built as text, to be freed; the builder is. */
-char *take_json_text(JsonBuilder *builder, gboolean pretty);
-/* Prints what was built, and frees it. */
-void print_json_document(JsonBuilder *builder);
-/* The same in one line. */
-void print_json_line(JsonBuilder *builder);
-
 /* Prints a document, as text or as JSON, and frees it. Returns EXIT_DONE. */
 int show_document(cvk_doc *doc, gboolean json);
 /* As one line of JSON, at once. */
 void show_json_line(cvk_doc *doc);
-
-/* Members of a JSON object; what is not finite is null. */
-void add_json_number(JsonBuilder *b, const char *key, double value);
-void add_json_text(JsonBuilder *b, const char *key, const char *value); /* null: null */
 
 #endif

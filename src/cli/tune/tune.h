@@ -166,14 +166,6 @@ int tune_write_log(tuner *t, int argc, char **argv);
 /* Ends the log, if one is being written; what came is kept. */
 int tune_end_log(tuner *t);
 
-/* ---- tune_json.c --------------------------------------------------------------------------- */
-/* A trial's state, or why it went back. */
-const char *tune_trial_text(const tuner *t, int32_t state, int32_t reason);
-/* Members of an open object. */
-void add_json_change(JsonBuilder *b, const tuner *t, const made_change *m);
-/* The session so far, as one document on stdout. */
-void tune_print_json(const tuner *t);
-
 /* ---- tune_prompt.c ------------------------------------------------------------------------- */
 /* Lines from a terminal until quit or the end of input. Returns an exit status. */
 int tune_prompt(tuner *t);

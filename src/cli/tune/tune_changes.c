@@ -95,20 +95,16 @@ static void write_history(tuner *t, const made_change *m)
     if (t->history == NULL) {
         return;
     }
-    JsonBuilder *b = json_builder_new();
     GDateTime *now = g_date_time_new_now_utc();
     char *when = g_date_time_format_iso8601(now);
-    json_builder_begin_object(b);
-    add_json_text(b, "time", when);
-    add_json_text(b, "controller", t->session.name);
-    add_json_change(b, t, m);
-    json_builder_end_object(b);
-    char *text = take_json_text(b, FALSE);
+    cvk_doc *doc = cvk_change_document(&t->session, &m->change, when);
+    char *text = cvk_doc_as_json(doc, false);
     fprintf(t->history, "%s\n", text);
     if (fflush(t->history) != 0 || ferror(t->history)) {
         t->history_lost = TRUE;
         tune_complain("the history cannot be written: is the disk full? The change stands");
     }
+    cvk_doc_free(doc);
     g_free(text);
     g_free(when);
     g_date_time_unref(now);
@@ -166,13 +162,13 @@ void tune_trial_ended(tuner *t, int32_t state, int32_t reason)
     made_change *m = last_change(t);
     tune_give_way(t);
     if (m == NULL || !m->change.on_trial || !cvk_trial_runs(m->change.state)) {
-        g_print("! a change of another link: %s\n", tune_trial_text(t, state, reason));
+        g_print("! a change of another link: %s\n", cvk_trial_words(&t->session, state, reason));
         return;
     }
     m->change.state = state;
     m->change.reason = reason;
     g_print(state == CVK_TRIAL_KEPT ? "! change %u is kept\n" : "! change %u has gone back: %s\n",
-            t->changes->len, tune_trial_text(t, state, reason));
+            t->changes->len, cvk_trial_words(&t->session, state, reason));
     end_change(t, m);
 }
 
@@ -205,7 +201,7 @@ static void report(tuner *t, made_change *m)
     print_figures(t, c);
     if (c->state == CVK_TRIAL_GONE_BACK) {
         g_print("  gone back by itself after %s ms: %s\n", digits(1e3 * c->during.length_s, 3),
-                tune_trial_text(t, c->state, c->reason));
+                cvk_trial_words(&t->session, c->state, c->reason));
         end_change(t, m);
     } else {
         g_print("  `keep` it within %g s, or it goes back\n", (double)c->terms.confirm_s);
@@ -293,7 +289,7 @@ int tune_changes(tuner *t, int argc, char **argv)
         g_print("  %u  %7.1f s  %s\n", n + 1, m->at_s,
                 m->change.state == CVK_TRIAL_KEPT
                     ? "kept"
-                    : tune_trial_text(t, m->change.state, m->change.reason));
+                    : cvk_trial_words(&t->session, m->change.state, m->change.reason));
         print_items(t, &m->change);
         if (m->change.on_trial) {
             print_figures(t, &m->change);

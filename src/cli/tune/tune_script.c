@@ -106,6 +106,23 @@ static int begin_with(tuner *t, char *tune)
     return status;
 }
 
+/* The session so far, as one document. */
+static void print_document(const tuner *t)
+{
+    const cvk_change **change = g_new(const cvk_change *, t->changes->len + 1);
+    for (guint n = 0; n < t->changes->len; n++) {
+        change[n] = &g_array_index(t->changes, made_change, n).change;
+    }
+    const cvk_tuning tuning = {.device = t->address,
+                               .session = &t->session,
+                               .change = change,
+                               .changes = t->changes->len,
+                               .current = t->measured[0] ? &t->step[0] : NULL,
+                               .speed = t->measured[1] ? &t->step[1] : NULL};
+    show_document(cvk_tuning_document(&tuning), TRUE);
+    g_free(change);
+}
+
 /* The end of a session, however it came: the motor stands, the device is free. */
 static int finish(tuner *t, int status, GPrintFunc usual)
 {
@@ -118,7 +135,7 @@ static int finish(tuner *t, int status, GPrintFunc usual)
     status = status == EXIT_DONE ? logged : status;
     if (t->json && t->connected) { /* what is told meanwhile went to stderr */
         g_set_print_handler(usual);
-        tune_print_json(t);
+        print_document(t);
     }
     t->session.calls.state = NULL;
     cvk_session_close(&t->session);
