@@ -9,7 +9,6 @@
 #include "corvak/files/rig_yaml.h"
 #include "corvak/rig/outlook.h"
 
-#include <json-glib/json-glib.h>
 #include <math.h>
 #include <string.h>
 
