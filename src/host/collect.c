@@ -89,7 +89,7 @@ static void keep_stream(cvk_collection *c, const cvk_session *session)
 cvk_status cvk_collect_begin(cvk_collection *c, cvk_session *session, const char *const *signal,
                              unsigned count, unsigned decimation)
 {
-    unsigned wanted[CVK_COLLECT_MOST];
+    unsigned wanted[CVK_COLLECT_MOST] = {0};
     *c = (cvk_collection){.columns = count, .decimation = decimation, .before = session->calls};
     for (unsigned n = 0; n < count && n < CVK_COLLECT_MOST; n++) {
         const int row = cvk_session_signal_named(session, signal[n]);

@@ -45,18 +45,18 @@ static void put_depth(cvk_doc *doc, const char *name, const cvk_torque_depth *k)
     cvk_doc_end(doc);
 }
 
-cvk_doc *cvk_range_document(const cvk_torque_motor *m, const cvk_torque_map *r, const char *name,
-                            double winding_degc)
+cvk_doc *cvk_range_document(const cvk_torque_motor *motor, const cvk_torque_map *map,
+                            const char *name, double winding_degc)
 {
     const char *const *depths = cvk_parameter_named("modulation.depth")->names;
     cvk_doc *doc = cvk_doc_new();
-    cvk_doc_title(doc, "Range: %s at %s V and %s A", name, digits(m->bus_v, 4),
-                  digits(m->current_a, 4));
+    cvk_doc_title(doc, "Range: %s at %s V and %s A", name, digits(motor->bus_v, 4),
+                  digits(motor->current_a, 4));
     cvk_doc_text(doc, "name", NULL, name);
-    put_torques(doc, r, winding_degc);
+    put_torques(doc, map, winding_degc);
     cvk_doc_table(doc, "depths", "by modulation.depth");
     for (int d = 0; d < CVK_DEPTHS; d++) {
-        put_depth(doc, depths[d], &r->depth[d]);
+        put_depth(doc, depths[d], &map->depth[d]);
     }
     cvk_doc_end(doc);
     cvk_doc_title(doc,
@@ -64,7 +64,7 @@ cvk_doc *cvk_range_document(const cvk_torque_motor *m, const cvk_torque_map *r, 
                   "Faster than %.0f rpm a bridge that is switched off lifts the bus beyond %s V "
                   "(protect.bus_max_v): the back-EMF is larger there, and only the d current holds "
                   "it down",
-                  digits(m->weakening_a, 3), CVK_RPM_PER_RAD_S * r->off_mech_rad_s,
-                  digits(m->bus_most_v, 4));
+                  digits(motor->weakening_a, 3), CVK_RPM_PER_RAD_S * map->off_mech_rad_s,
+                  digits(motor->bus_most_v, 4));
     return doc;
 }
