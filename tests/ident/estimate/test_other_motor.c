@@ -166,12 +166,19 @@ START_TEST(a_hard_motor_is_estimated_within_wide_intervals)
 }
 END_TEST
 
+/* Sanitizers look at the code, not at the figures: a few motors show it to them. */
+#ifdef __SANITIZE_ADDRESS__
+#define SHARE 3
+#else
+#define SHARE 1
+#endif
+#define SOME(list) ((int)((sizeof(list) / sizeof(list)[0] + SHARE - 1) / SHARE))
+
 static void add(TCase *tests)
 {
     tcase_add_loop_test(tests, a_hard_motor_is_estimated_within_wide_intervals, 0,
-                        (int)(sizeof hard_motors / sizeof hard_motors[0]));
-    tcase_add_loop_test(tests, another_motor_is_estimated, 0,
-                        (int)(sizeof motors / sizeof motors[0]));
+                        SOME(hard_motors));
+    tcase_add_loop_test(tests, another_motor_is_estimated, 0, SOME(motors));
 }
 
 int main(void)
