@@ -1,7 +1,7 @@
 # SPDX-License-Identifier: Apache-2.0
 # The front door. `make demo` shows the main job, `make check` passes the tests; both install what
 # is missing first. Everything else is CMake: see CMakePresets.json.
-.PHONY: demo check check-slow bench circuits format lint core sanitize screenshots deps build clean
+.PHONY: demo check check-slow bench circuits format lint core sanitize coverage screenshots deps build clean
 
 demo: build
 	./scripts/demo.sh build/dev/corvak build/demo
@@ -38,9 +38,14 @@ build: deps
 sanitize: deps
 	@cmake --preset sanitize >/dev/null
 	cmake --build --preset sanitize
-	find build/sanitize -name '*.gcda' -delete
 	ctest --preset sanitize -j2 -E '^(test_circuit|readme)$$'
-	./scripts/coverage.sh build/sanitize
+
+coverage: deps
+	@cmake --preset coverage >/dev/null
+	cmake --build --preset coverage
+	find build/coverage -name '*.gcda' -delete
+	ctest --test-dir build/coverage -j2 -LE slow
+	./scripts/coverage.sh build/coverage
 
 core: build
 	./scripts/check-core.sh build/dev

@@ -1,11 +1,11 @@
 #!/bin/sh
 # SPDX-License-Identifier: Apache-2.0
 # What the tests execute, by layer, and the functions of the product that none of them enters. The
-# build must have run its tests with --coverage (preset sanitize). Prints only: there is no bar.
+# build must have run its tests with --coverage (preset coverage). Prints only: there is no bar.
 # Usage: coverage.sh [BUILD]
 set -eu
 cd "$(dirname "$0")/.."
-build=${1:-build/sanitize}
+build=${1:-build/coverage}
 info=$build/coverage.info
 lcov --quiet --capture --directory "$build" --base-directory . --no-external \
     --output-file "$info" 2>/dev/null
