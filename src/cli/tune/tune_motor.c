@@ -117,18 +117,30 @@ static int report_fault(const tuner *t)
     return tune_complain("the motor does not run: %s", text_of(t, "fault", t->session.state.fault));
 }
 
+/* A little later: EXIT_DONE when the device is there and has no fault; else what went wrong was
+ * told. The value of `signal` then. */
+static int look_later(tuner *t, const char *signal, double *value)
+{
+    const int status = tune_wait(t, 0.05);
+    if (status != EXIT_DONE) {
+        return status;
+    }
+    *value = look_at(t, signal);
+    if (!t->connected) {
+        return EXIT_BAD_USAGE;
+    }
+    return t->session.state.fault != CVK_FAULT_NONE ? report_fault(t) : EXIT_DONE;
+}
+
 static int rest(tuner *t)
 {
     const double until_s = cvk_session_now_s(&t->session) + REST_S;
     int status = request(t, (cvk_request){.mode = CVK_MODE_REST});
     gboolean done = FALSE;
     while (status == EXIT_DONE && !done) {
-        status = tune_wait(t, 0.05);
-        done = status == EXIT_DONE && look_at(t, "rest_done") > 0.5;
-        status = t->connected ? status : EXIT_BAD_USAGE;
-        if (status == EXIT_DONE && t->session.state.fault != CVK_FAULT_NONE) {
-            return report_fault(t);
-        }
+        double rest_done;
+        status = look_later(t, "rest_done", &rest_done);
+        done = status == EXIT_DONE && rest_done > 0.5;
         if (status == EXIT_DONE && !done && cvk_session_now_s(&t->session) > until_s) {
             return tune_complain("the calibration of the offsets does not end");
         }
@@ -151,20 +163,13 @@ static int follow_start(tuner *t, double wanted_rad_s)
 {
     const double begun_s = cvk_session_now_s(&t->session);
     double there_s = begun_s; /* since then it is */
-    int status = EXIT_DONE;
-    while (status == EXIT_DONE) {
-        status = tune_wait(t, 0.05);
+    for (;;) {
+        double speed_rad_s;
+        const int status = look_later(t, "speed_e", &speed_rad_s);
         if (status != EXIT_DONE) {
-            break;
+            return status;
         }
         const double passed_s = cvk_session_now_s(&t->session) - begun_s;
-        const double speed_rad_s = look_at(t, "speed_e");
-        if (!t->connected) {
-            return EXIT_BAD_USAGE;
-        }
-        if (t->session.state.fault != CVK_FAULT_NONE) {
-            return report_fault(t);
-        }
         const gboolean there = near_speed(t, speed_rad_s, wanted_rad_s);
         there_s = there ? there_s : begun_s + passed_s;
         if (there && begun_s + passed_s - there_s >= SETTLED_S) {
@@ -177,7 +182,6 @@ static int follow_start(tuner *t, double wanted_rad_s)
                                  tune_rpm(t, wanted_rad_s), START_S, tune_rpm(t, speed_rad_s));
         }
     }
-    return status;
 }
 
 /* From a bridge that is off: nothing is wrong, and the offsets of the current channels are found.
@@ -254,28 +258,19 @@ int tune_set_torque(tuner *t, int argc, char **argv)
                : request(t, (cvk_request){.mode = CVK_MODE_TORQUE, .torque_nm = (float)torque_nm});
 }
 
-/* Turns of the shaft as the drive counts them; NaN with the complaint told. */
-static double turns_now(tuner *t)
-{
-    const double turns = look_at(t, "turns");
-    return turns + look_at(t, "position") / (2.0 * G_PI);
-}
-
 /* Until the shaft is there and stays, or the drive has stopped. */
 static int follow_position(tuner *t, double wanted)
 {
     const double begun_s = cvk_session_now_s(&t->session);
     double away_s = begun_s; /* when it was last */
     for (;;) {
-        const int status = tune_wait(t, 0.05);
-        const double turns = status == EXIT_DONE ? turns_now(t) : (double)NAN;
-        const double now_s = t->connected ? cvk_session_now_s(&t->session) : 0.0;
-        if (status != EXIT_DONE || !t->connected) {
-            return status != EXIT_DONE ? status : EXIT_BAD_USAGE;
+        double position_rad;
+        const int status = look_later(t, "position", &position_rad);
+        if (status != EXIT_DONE) {
+            return status;
         }
-        if (t->session.state.fault != CVK_FAULT_NONE) {
-            return report_fault(t);
-        }
+        const double turns = look_at(t, "turns") + position_rad / (2.0 * G_PI);
+        const double now_s = cvk_session_now_s(&t->session);
         away_s = fabs(turns - wanted) < NEAR_TURN ? away_s : now_s;
         if (now_s - away_s >= SETTLED_S) {
             g_print("  holds %.3f turns after %.1f s\n", fabs(turns) < 5e-4 ? 0.0 : turns,
@@ -307,11 +302,11 @@ int tune_set_position(tuner *t, int argc, char **argv)
 }
 
 /* Without a rotor sensor the brake is over when it is too slow for the angle. */
-static gboolean is_braked(tuner *t)
+static gboolean is_braked(const tuner *t, double speed_rad_s)
 {
     const cvk_session_state *s = &t->session.state;
     return s->mode == CVK_MODE_BRAKE && s->start_phase == CVK_START_IDLE &&
-           (s->angle_source != CVK_ANGLE_ROTOR || fabs(look_at(t, "speed_e")) < SLOW_RAD_S);
+           (s->angle_source != CVK_ANGLE_ROTOR || fabs(speed_rad_s) < SLOW_RAD_S);
 }
 
 /* As fast as the current limit allows; then the winding stays shorted. */
@@ -325,16 +320,10 @@ int tune_brake(tuner *t, int argc, char **argv)
     int status = request(t, (cvk_request){.mode = CVK_MODE_BRAKE});
     const double begun_s = status == EXIT_DONE ? cvk_session_now_s(&t->session) : 0.0;
     while (status == EXIT_DONE) {
-        status = tune_wait(t, 0.05);
-        const gboolean braked = status == EXIT_DONE && is_braked(t);
-        if (status != EXIT_DONE || !t->connected) {
-            return status != EXIT_DONE ? status : EXIT_BAD_USAGE;
-        }
-        const double passed_s = cvk_session_now_s(&t->session) - begun_s;
-        if (t->session.state.fault != CVK_FAULT_NONE) {
-            return report_fault(t);
-        }
-        if (braked) {
+        double speed_rad_s;
+        status = look_later(t, "speed_e", &speed_rad_s);
+        const double passed_s = t->connected ? cvk_session_now_s(&t->session) - begun_s : 0.0;
+        if (status == EXIT_DONE && is_braked(t, speed_rad_s)) {
             g_print("  braked in %.1f s, the winding is shorted: `stop` or `coast` lets go\n",
                     passed_s);
             return EXIT_DONE;
