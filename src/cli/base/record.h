@@ -21,7 +21,12 @@ typedef struct record_channel {
     double (*read)(double time_s, const cvk_bench_truth *truth); /* or null */
     bool of_bench;                                               /* it reads the truth */
     const cvk_signal *signal;
+    int place; /* of the signal in the rows that come, for who asks for these */
 } record_channel;
+
+/* A cell of a log: of the signal, or of the time, or of the truth; NaN where there is none. */
+double record_cell(const record_channel *channel, double time_s, const float *row,
+                   const cvk_bench_truth *truth);
 
 size_t record_channel_count(void);
 record_channel record_channel_at(size_t index);

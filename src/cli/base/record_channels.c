@@ -46,11 +46,24 @@ size_t record_channel_count(void)
 record_channel record_channel_at(size_t index)
 {
     if (index < G_N_ELEMENTS(of_rig)) {
-        return (record_channel){of_rig[index].column, of_rig[index].help, of_rig[index].read,
-                                of_rig[index].read != read_t, NULL};
+        return (record_channel){of_rig[index].column,
+                                of_rig[index].help,
+                                of_rig[index].read,
+                                of_rig[index].read != read_t,
+                                NULL,
+                                -1};
     }
     const cvk_signal *s = cvk_signal_at((unsigned)(index - G_N_ELEMENTS(of_rig)));
-    return (record_channel){{s->name, s->unit, s->digits}, s->help, NULL, false, s};
+    return (record_channel){{s->name, s->unit, s->digits}, s->help, NULL, false, s, -1};
+}
+
+double record_cell(const record_channel *channel, double time_s, const float *row,
+                   const cvk_bench_truth *truth)
+{
+    if (channel->read == NULL) {
+        return (double)row[channel->place];
+    }
+    return channel->of_bench && truth == NULL ? (double)NAN : channel->read(time_s, truth);
 }
 
 static gboolean channel_named(const char *name, record_channel *channel)

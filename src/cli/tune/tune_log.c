@@ -19,7 +19,6 @@ struct tune_log {
     char *path;
     cvk_log_writer *writer;
     record_channel channel[CVK_LOG_WRITER_MOST];
-    int place[CVK_LOG_WRITER_MOST]; /* in a row; -1: the time */
     size_t channels;
     unsigned signal[CVK_LINK_SIGNALS_MOST], signals;
     double period_s;
@@ -45,7 +44,7 @@ static void write_row(tune_log *l, uint32_t tick, const float *value)
     l->tick = tick;
     l->rows++;
     for (size_t c = 0; c < l->channels; c++) {
-        cells[c] = l->place[c] < 0 ? l->period_s * (double)l->ticks : (double)value[l->place[c]];
+        cells[c] = record_cell(&l->channel[c], l->period_s * (double)l->ticks, value, NULL);
     }
     cvk_log_writer_row(l->writer, cells);
 }
@@ -65,12 +64,11 @@ static void on_samples(void *context, const cvk_session_samples *s)
 static int choose_signals(const tuner *t, tune_log *l)
 {
     for (size_t c = 0; c < l->channels; c++) {
-        const record_channel *channel = &l->channel[c];
+        record_channel *channel = &l->channel[c];
         if (channel->of_bench) {
             return tune_complain("%s: only a simulated bench knows it", channel->column.name);
         }
-        l->place[c] = channel->signal != NULL ? (int)l->signals : -1;
-        if (channel->signal == NULL) {
+        if (channel->signal == NULL) { /* the time */
             continue;
         }
         const int row = cvk_session_signal_named(&t->session, channel->column.name);
@@ -80,6 +78,7 @@ static int choose_signals(const tuner *t, tune_log *l)
         if (l->signals == CVK_LINK_SIGNALS_MOST) {
             return tune_complain("a log has at most %d signals", CVK_LINK_SIGNALS_MOST);
         }
+        channel->place = (int)l->signals;
         l->signal[l->signals++] = (unsigned)row;
     }
     return l->signals > 0 ? EXIT_DONE : tune_complain("a log wants a signal beside the time");

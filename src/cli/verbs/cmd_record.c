@@ -43,8 +43,7 @@ typedef struct recording {
     cvk_device device;
     cvk_record_wish wish;
     cvk_record_summary summary;
-    int place[CVK_LOG_WRITER_MOST]; /* of a channel's signal in a row */
-    double length_s;                /* of the program, at most; 0: not known */
+    double length_s; /* of the program, at most; 0: not known */
 } recording;
 
 /* ---- preparing ------------------------------------------------------------------------------ */
@@ -116,7 +115,7 @@ static gboolean prepare_channels(recording *r)
     const gboolean good = choose_channels(VERB, list, r->channel, &count);
     g_free(list);
     for (size_t n = 0; n < count && good; n++) {
-        const record_channel c = r->channel[n];
+        record_channel c = r->channel[n];
         if (r->given->no_sensor && of_rotor_sensor(&c)) {
             continue;
         }
@@ -132,7 +131,7 @@ static gboolean prepare_channels(recording *r)
             }
             r->wish.more[r->wish.more_count++] = c.column.name;
         }
-        r->place[r->channels] = c.signal != NULL ? cvk_record_place(&r->wish, c.column.name) : -1;
+        c.place = c.signal != NULL ? cvk_record_place(&r->wish, c.column.name) : -1;
         r->channel[r->channels++] = c;
     }
     return good;
@@ -317,9 +316,7 @@ static bool on_row(void *context, const cvk_device_row *row, const cvk_bench_tru
     if (recorded && state->write_rows && state->recorded++ % (guint64)r->given->decimate == 0) {
         double cells[CVK_LOG_WRITER_MOST];
         for (size_t c = 0; c < r->channels; c++) {
-            const record_channel *channel = &r->channel[c];
-            cells[c] = channel->read != NULL ? channel->read(row->time_s, truth)
-                                             : (double)row->value[r->place[c]];
+            cells[c] = record_cell(&r->channel[c], row->time_s, row->value, truth);
         }
         put_row(r, cells);
     }

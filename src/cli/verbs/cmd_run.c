@@ -41,7 +41,6 @@ typedef struct job {
     cvk_run_plan plan;
     cvk_run run;
     record_channel channel[CVK_LOG_WRITER_MOST];
-    int place[CVK_LOG_WRITER_MOST]; /* of a channel's signal in a row */
     size_t channels;
     cvk_log_writer *log;
     cvk_run_figure *figure;
@@ -76,11 +75,7 @@ static void log_row(const job *j, const cvk_device_row *row, const cvk_bench_tru
 {
     double cells[CVK_LOG_WRITER_MOST];
     for (size_t c = 0; c < j->channels; c++) {
-        const record_channel *channel = &j->channel[c];
-        const gboolean known = !channel->of_bench || truth != NULL;
-        cells[c] = channel->read == NULL ? (double)row->value[j->place[c]]
-                   : known               ? channel->read(row->time_s, truth)
-                                         : NAN;
+        cells[c] = record_cell(&j->channel[c], row->time_s, row->value, truth);
     }
     cvk_log_writer_row(j->log, cells);
 }
@@ -174,7 +169,7 @@ static int choose_log(job *j)
     }
     j->channels = 0;
     for (size_t n = 0; n < count; n++) {
-        const record_channel c = j->channel[n];
+        record_channel c = j->channel[n];
         if (c.of_bench && !bench) {
             if (j->given->channels != NULL) {
                 return complain_usage(VERB, "--channels %s: only a simulated bench knows it",
@@ -191,7 +186,7 @@ static int choose_log(job *j)
             }
             j->plan.more[j->plan.more_count++] = c.column.name;
         }
-        j->place[j->channels] = c.signal != NULL ? cvk_run_place(&j->plan, c.column.name) : -1;
+        c.place = c.signal != NULL ? cvk_run_place(&j->plan, c.column.name) : -1;
         j->channel[j->channels++] = c;
     }
     return EXIT_DONE;
